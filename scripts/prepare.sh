@@ -1,0 +1,82 @@
+# Sourced by ./warm-ember and ./check: makes .venv from a lock file when it is missing or out of date.
+# Speaks on stderr only, so that a command's --json stays alone on stdout.
+
+say() { printf 'warm-ember set-up: %s\n' "$*" >&2; }
+
+find_python() {
+    local candidate
+    for candidate in "${WARM_EMBER_PYTHON:-}" python3 python3.13 python3.12 python3.11; do
+        [ -n "$candidate" ] || continue
+        if "$candidate" -c 'import sys, venv; sys.exit(sys.version_info < (3, 11))' 2>/dev/null; then
+            printf '%s' "$candidate"
+            return 0
+        fi
+    done
+    say "Python 3.11 or newer with its venv module is needed; on Debian: apt-get install python3 python3-venv"
+    return 2
+}
+
+# Qt loads these at run time; a wheel cannot bring them along.
+missing_system_packages() {
+    "$1" - <<'PYTHON'
+import ctypes, shutil, subprocess
+needed = {
+    "libEGL.so.1": "libegl1", "libGL.so.1": "libgl1", "libxkbcommon.so.0": "libxkbcommon0",
+    "libfontconfig.so.1": "libfontconfig1", "libdbus-1.so.3": "libdbus-1-3", "libglib-2.0.so.0": "libglib2.0-0",
+    "libxcb-cursor.so.0": "libxcb-cursor0", "libxkbcommon-x11.so.0": "libxkbcommon-x11-0",
+    "libxcb-icccm.so.4": "libxcb-icccm4", "libxcb-image.so.0": "libxcb-image0",
+    "libxcb-keysyms.so.1": "libxcb-keysyms1", "libxcb-render-util.so.0": "libxcb-render-util0",
+    "libxcb-shape.so.0": "libxcb-shape0", "libxcb-xkb.so.1": "libxcb-xkb1", "libxcb-randr.so.0": "libxcb-randr0",
+}
+missing = []
+for library, package in needed.items():
+    try:
+        ctypes.CDLL(library)
+    except OSError:
+        missing.append(package)
+if shutil.which("fc-list") is None:
+    missing += ["fontconfig", "fonts-dejavu-core"]
+elif not subprocess.run(["fc-list"], capture_output=True, check=False).stdout:
+    missing.append("fonts-dejavu-core")
+print(" ".join(missing))
+PYTHON
+}
+
+install_system_packages() {
+    local packages
+    packages=$(missing_system_packages "$1")
+    [ -n "$packages" ] || return 0
+    if [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null; then
+        say "installing system libraries: $packages"
+        # shellcheck disable=SC2086
+        if { apt-get update -q && DEBIAN_FRONTEND=noninteractive apt-get install -q -y --no-install-recommends $packages; } >&2; then
+            return 0
+        fi
+    fi
+    say "the window needs system libraries that are missing; install them with: sudo apt-get install $packages"
+}
+
+# prepare LOCK: leaves $venv ready for what LOCK lists.
+prepare() {
+    local lock="$root/$1" stamp="$root/.venv/$1.installed" python
+    venv="$root/.venv"
+    cmp -s "$lock" "$stamp" && return 0
+    (
+        flock 9
+        cmp -s "$lock" "$stamp" && exit 0
+        python=$(find_python) || exit 2
+        install_system_packages "$python"
+        if [ ! -x "$venv/bin/python" ]; then
+            say "making .venv with $("$python" --version)"
+            "$python" -m venv "$venv" >&2 || exit 2
+        fi
+        say "installing the packages of $1 (once, about a minute)"
+        "$venv/bin/python" -m pip install --quiet --disable-pip-version-check --require-hashes -r "$lock" >&2 || exit 2
+        printf '%s\n' "$root/src" >"$("$venv/bin/python" -c 'import sysconfig; print(sysconfig.get_path("purelib"))')/warm-ember.pth"
+        cp "$lock" "$stamp"
+        say "ready"
+    ) 9>"$root/.setup.lock" || {
+        say "could not finish; what went wrong stands above"
+        return 2
+    }
+}

@@ -1,0 +1,78 @@
+"""The target's clock laid on the capture's: on sync pulses, else on the changes of the current."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from warm_ember.attribution.recording import Recording
+from warm_ember.model.arrays import Floats
+from warm_ember.model.placement import Alignment
+from warm_ember.signal.alignment import ClockFit, fit_clock, matches
+from warm_ember.signal.bits import LineSeries, rising_edges
+from warm_ember.signal.levels import find_levels
+from warm_ember.signal.series import CHUNK_SAMPLES, ShouldStop, never
+
+_SHORTEST_TOLERANCE_S = 1e-3
+
+
+def align(recording: Recording, *, should_stop: ShouldStop = never) -> Alignment:
+    """Find how the log's clock maps to the capture's.
+
+    Parameters
+    ----------
+    recording
+        The capture with its log.
+    should_stop
+        Polled while the current is searched.
+
+    Returns
+    -------
+    Alignment
+        Both clocks are taken as the same when the log fits the capture as it is, or when nothing fits better.
+    """
+    tolerance_s = max(3 * recording.current.interval_s, _SHORTEST_TOLERANCE_S)
+    on_line = _by_sync_line(recording, tolerance_s)
+    if on_line is not None:
+        return on_line
+    target_s = _changes(recording)
+    edges_s: Floats = find_levels(recording.current, should_stop=should_stop).edges * recording.current.interval_s
+    fit = fit_clock(target_s, edges_s, tolerance_s=tolerance_s)
+    if fit is not None and fit.matched > 1.25 * matches(target_s, edges_s, tolerance_s=tolerance_s):
+        return _alignment(fit, "changes of the current")
+    return Alignment()
+
+
+def _alignment(fit: ClockFit, method: str) -> Alignment:
+    return Alignment(fit.offset_s, fit.drift, fit.residual_s, fit.matched, method)
+
+
+def _by_sync_line(recording: Recording, tolerance_s: float) -> Alignment | None:
+    lines = recording.lines
+    names = {event.name for event in recording.events if event.event == "sync"}
+    if lines is None or not names & set(lines.names):
+        return None
+    line = next(name for name in lines.names if name in names)
+    target_s = np.array([e.time_s for e in recording.events if e.event == "sync" and e.name == line])
+    fit = fit_clock(target_s, line_rises_s(lines, line), tolerance_s=tolerance_s)
+    return None if fit is None else _alignment(fit, f"sync line {line}")
+
+
+def line_rises_s(lines: LineSeries, name: str) -> Floats:
+    """Return the times at which a line rises."""
+    bit = lines.names.index(name)
+    found, high = [], True
+    for first in range(0, lines.samples, CHUNK_SAMPLES):
+        values = lines.read(first, min(first + CHUNK_SAMPLES, lines.samples))
+        found.append(rising_edges(values, bit, high) + first)
+        high = bool(values[-1] >> bit & 1)
+    return np.concatenate(found) * lines.interval_s if found else np.empty(0)
+
+
+def _changes(recording: Recording) -> Floats:
+    """Return when, by the log, the current should have changed: at states, wakes, sleeps and sync pulses."""
+    changed, state = [], None
+    for event in recording.events:
+        if event.event in ("wake", "sleep", "sync") or (event.event == "state" and event.name != state):
+            changed.append(event.time_s)
+        state = event.name if event.event == "state" else state
+    return np.unique(changed)

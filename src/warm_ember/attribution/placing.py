@@ -1,0 +1,209 @@
+"""Placing states on the time axis by rules."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from warm_ember.attribution.clock import align
+from warm_ember.attribution.recording import Recording
+from warm_ember.model.arrays import Indices
+from warm_ember.model.placement import UNPLACED, Alignment, Placement
+from warm_ember.model.rules import BandRule, HandRule, LevelsRule, LineRule, LogRule, Rule
+from warm_ember.signal.bands import band_stays, runs_of
+from warm_ember.signal.levels import find_levels
+from warm_ember.signal.series import CHUNK_SAMPLES, ShouldStop, never
+from warm_ember.units import quantity_text
+
+
+@dataclass(frozen=True, eq=False)
+class _Layer:
+    """What one rule places: the whole capture cut into intervals, unplaced ones included."""
+
+    edges: Indices
+    names: tuple[str | None, ...]
+    state: Indices
+    how: str
+
+
+def default_rules(recording: Recording) -> tuple[Rule, ...]:
+    """Return the rules that hold while the project has none: log, else lines, else levels."""
+    if any(event.event == "state" for event in recording.events):
+        return (LogRule(),)
+    if recording.lines is not None and recording.lines.names:
+        return (LineRule(),)
+    return (LevelsRule(),)
+
+
+def place(recording: Recording, rules: tuple[Rule, ...] = (), *, should_stop: ShouldStop = never) -> Placement:
+    """Place states on a capture.
+
+    Parameters
+    ----------
+    recording
+        The capture.
+    rules
+        In order; none takes `default_rules`. Rules by hand go before all others.
+    should_stop
+        Polled on long passes.
+
+    Returns
+    -------
+    Placement
+        Neighbouring intervals of one state are one interval.
+
+    Raises
+    ------
+    Cancelled
+        If `should_stop` answered yes.
+    """
+    rules = rules or default_rules(recording)
+    by_hand = tuple(r for r in rules if isinstance(r, HandRule))
+    others = tuple(r for r in rules if not isinstance(r, HandRule))
+    placer = _Placer(recording, should_stop)
+    # Of two strokes by hand the later one counts, as with paint.
+    layers = [placer.layer(rule) for rule in (*reversed(by_hand), *others)]
+    return _flatten([layer for layer in layers if layer is not None], recording.current.samples, placer.alignment)
+
+
+class _Placer:
+    def __init__(self, recording: Recording, should_stop: ShouldStop) -> None:
+        self._recording = recording
+        self._should_stop = should_stop
+        self.alignment: Alignment | None = None
+
+    def layer(self, rule: Rule) -> _Layer | None:
+        makers: dict[type, Callable[..., _Layer | None]] = {
+            LogRule: self._by_log,
+            LineRule: self._by_line,
+            BandRule: self._by_band,
+            LevelsRule: self._by_levels,
+            HandRule: self._by_hand,
+        }
+        return makers[type(rule)](rule)
+
+    def _by_log(self, rule: LogRule) -> _Layer | None:
+        states = [event for event in self._recording.events if event.event == "state"]
+        if not states:
+            return None
+        if self.alignment is None:
+            self.alignment = align(self._recording, should_stop=self._should_stop)
+        samples = self._recording.current.samples
+        times = np.array([self.alignment.to_capture(event.time_s) for event in states])
+        starts = np.clip(np.rint(times / self._recording.current.interval_s), 0, samples).astype(np.int64)
+        names = [_log_name(rule, event.name) for event in states]
+        known = tuple(dict.fromkeys(name for name in names if name is not None))
+        state = np.array([known.index(name) if name is not None else UNPLACED for name in names])
+        how = f"event “{rule.event_name}”" if rule.event_name else "event log"
+        return _Layer(np.concatenate(([0], starts, [samples])), known, np.append(UNPLACED, state), how)
+
+    def _by_line(self, rule: LineRule) -> _Layer | None:
+        lines = self._recording.lines
+        if lines is None:
+            return None
+        edges, values = self._line_changes()
+        if not rule.high and not rule.low and not rule.state:
+            names = [_combination_name(int(value), lines.names) for value in values]
+            known = tuple(dict.fromkeys(names))
+            return _Layer(edges, known, np.array([known.index(name) for name in names]), "digital lines")
+        wanted = [(lines.names.index(n), True) for n in rule.high if n in lines.names]
+        wanted += [(lines.names.index(n), False) for n in rule.low if n in lines.names]
+        if len(wanted) < len(rule.high) + len(rule.low) or not wanted:
+            return None
+        fits = np.all([(values >> bit & 1) == high for bit, high in wanted], axis=0)
+        words = [f"{n} high" for n in rule.high] + [f"{n} low" for n in rule.low]
+        return _Layer(edges, (rule.state,), np.where(fits, 0, UNPLACED), "line " + ", ".join(words))
+
+    def _line_changes(self) -> tuple[Indices, np.ndarray]:
+        lines = self._recording.lines
+        if lines is None:
+            raise ValueError("the capture has no lines")
+        starts, values, last = [], [], -1
+        for first in range(0, lines.samples, CHUNK_SAMPLES):
+            bits = lines.read(first, min(first + CHUNK_SAMPLES, lines.samples)).astype(np.int64)
+            changed = np.flatnonzero(np.diff(bits, prepend=last))
+            starts.append(changed + first)
+            values.append(bits[changed])
+            last = int(bits[-1])
+        return np.append(np.concatenate(starts), lines.samples), np.concatenate(values)
+
+    def _by_band(self, rule: BandRule) -> _Layer:
+        stays = band_stays(
+            self._recording.current,
+            rule.low_a,
+            rule.high_a,
+            hysteresis=rule.hysteresis,
+            shortest_s=rule.shortest_s,
+            should_stop=self._should_stop,
+        )
+        how = f"band {quantity_text(rule.low_a, 'A')} to {quantity_text(rule.high_a, 'A')}"
+        return self._layer_of_stays(stays, rule.state, how)
+
+    def _by_levels(self, rule: LevelsRule) -> _Layer:
+        levels = find_levels(self._recording.current, should_stop=self._should_stop)
+        names = [rule.names.get(f"level {i + 1}", f"level {i + 1}") for i in range(len(levels.centres_a))]
+        known = tuple(dict.fromkeys(names))
+        numbers = np.array([*(known.index(name) for name in names), UNPLACED])
+        return _Layer(levels.edges, known, numbers[levels.level], "level found in the current")
+
+    def _by_hand(self, rule: HandRule) -> _Layer | None:
+        if rule.capture != self._recording.name:
+            return None
+        interval_s = self._recording.current.interval_s
+        ends = np.clip(np.rint(np.array([[rule.from_s, rule.to_s]]) / interval_s), 0, self._recording.current.samples)
+        return self._layer_of_stays(ends.astype(np.int64), rule.state, "by hand")
+
+    def _layer_of_stays(self, stays: Indices, state: str, how: str) -> _Layer:
+        edges = np.concatenate(([0], stays.ravel(), [self._recording.current.samples]))
+        placed = np.full(len(edges) - 1, UNPLACED)
+        placed[1::2] = 0
+        return _Layer(edges, (state,), placed, how)
+
+
+def _log_name(rule: LogRule, name: str) -> str | None:
+    if not rule.event_name:
+        return name
+    return (rule.state or name) if name == rule.event_name else None
+
+
+def _combination_name(value: int, names: tuple[str, ...]) -> str:
+    return "+".join(name for bit, name in enumerate(names) if value >> bit & 1) or "none"
+
+
+def _flatten(layers: list[_Layer], samples: int, alignment: Alignment | None) -> Placement:
+    """Lay layers over each other: what one leaves unplaced shows the next."""
+    edges = np.unique(np.concatenate([np.array([0, samples]), *(layer.edges for layer in layers)]))
+    edges = edges[(edges >= 0) & (edges <= samples)].astype(np.int64)
+    state = np.full(max(len(edges) - 1, 0), UNPLACED, dtype=np.int64)
+    names: dict[str, int] = {}
+    how: list[str] = []
+    for layer in layers:
+        at = np.searchsorted(layer.edges, edges[:-1], side="right") - 1
+        local = np.where(at < len(layer.state), layer.state[np.clip(at, 0, len(layer.state) - 1)], UNPLACED)
+        to_fill = (state == UNPLACED) & (local != UNPLACED)
+        for index, name in enumerate(layer.names):
+            here = to_fill & (local == index)
+            if name is None or not here.any():
+                continue
+            if name not in names:
+                names[name] = len(names)
+                how.append(layer.how)
+            elif layer.how not in how[names[name]]:
+                how[names[name]] += f", {layer.how}"
+            state[here] = names[name]
+    starts = np.flatnonzero(np.diff(state, prepend=-2))
+    return Placement(
+        tuple(names), np.append(edges[starts], samples).astype(np.int64), state[starts], tuple(how), alignment
+    )
+
+
+def longest_unplaced(placement: Placement) -> tuple[int, int] | None:
+    """Return first and last-plus-one sample of the longest stretch that no rule places, or None."""
+    runs = runs_of(placement.state == UNPLACED)
+    if not len(runs):
+        return None
+    lengths = placement.edges[runs[:, 1]] - placement.edges[runs[:, 0]]
+    longest = runs[int(np.argmax(lengths))]
+    return int(placement.edges[longest[0]]), int(placement.edges[longest[1]])

@@ -1,0 +1,195 @@
+"""Raw binary samples and NumPy arrays."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from warm_ember.errors import BadFileError, Cancelled
+from warm_ember.formats.columns import ColumnReader, Columns, find_columns
+from warm_ember.formats.source import CURRENT_UNITS_A, ImportOptions, Piece, require_rate
+from warm_ember.model.arrays import Samples
+from warm_ember.signal.series import CHUNK_SAMPLES, Progress, ShouldStop
+
+_FORMATS = {"f32": np.dtype("<f4"), "f64": np.dtype("<f8"), "i16": np.dtype("<i2")}
+
+
+class BinarySource:
+    """One channel of current as consecutive binary numbers.
+
+    Parameters
+    ----------
+    path, options
+        The file, and what the user said about it.
+    element
+        Type of one sample.
+    start_byte, count
+        Where the samples start and how many there are.
+    """
+
+    with_voltage = False
+    line_names: tuple[str, ...] = ()
+    first_time_s = 0.0
+
+    def __init__(
+        self, path: Path, options: ImportOptions, element: np.dtype[Any], start_byte: int, count: int
+    ) -> None:
+        self._path, self._element, self._start_byte, self._count = path, element, start_byte, count
+        self.aux_units: dict[str, str] = {}
+        self.interval_s = require_rate(path, options)
+        self._notes: list[str] = []
+        self._scale, self._offset = self._scaling(options)
+
+    def _scaling(self, options: ImportOptions) -> tuple[float, float]:
+        if options.shunt_ohm is not None:
+            volts = options.scale_a if options.scale_a is not None else 1.0
+            ohms = options.gain * options.shunt_ohm
+            return volts / ohms, -options.offset_v / ohms
+        if options.unit is not None and options.scale_a is None:
+            return CURRENT_UNITS_A[options.unit], 0.0
+        if options.scale_a is None and self._element.kind != "f":
+            raise BadFileError(
+                self._path, "whole numbers are counts of a converter", remedy="give the A per count with --scale"
+            )
+        if options.scale_a is None:
+            self._notes.append("unit assumed: A")
+        return options.scale_a or 1.0, 0.0
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        """What was assumed."""
+        return tuple(self._notes)
+
+    def pieces(self, should_stop: ShouldStop, progress: Progress) -> Iterator[Piece]:
+        """Yield the samples in order."""
+        with self._path.open("rb") as file:
+            file.seek(self._start_byte)
+            done = 0
+            while done < self._count:
+                if should_stop():
+                    raise Cancelled("stopped")
+                values = np.fromfile(file, self._element, min(CHUNK_SAMPLES, self._count - done))
+                if not len(values):
+                    raise BadFileError(self._path, "the file ends before its last sample", where=f"sample {done}")
+                yield Piece(self._amperes(values, done))
+                done += len(values)
+                progress(done / self._count)
+
+    def _amperes(self, values: np.ndarray, first: int) -> Samples:
+        amperes: Samples
+        if self._scale == 1.0 and self._offset == 0.0 and values.dtype == np.float32:
+            amperes = values
+        else:
+            amperes = (values * np.float64(self._scale) + self._offset).astype(np.float32)
+        check_finite(amperes, self._path, first, "sample")
+        return amperes
+
+
+def check_finite(amperes: Samples, path: Path, first: int, counted: str) -> None:
+    """Raise `BadFileError` when a sample is infinite; NaN is a missing sample and passes."""
+    # The sum is finite for finite samples and costs a tenth of looking at each.
+    if math.isfinite(float(np.add.reduce(amperes, dtype=np.float64))):
+        return
+    infinite = np.flatnonzero(np.isinf(amperes))
+    if len(infinite):
+        raise BadFileError(
+            path, "expected a finite current, found inf", where=f"{counted} {first + int(infinite[0])}"
+        )
+
+
+def open_raw(path: Path, options: ImportOptions) -> BinarySource:
+    """Open raw little-endian samples; the format follows from ``--format`` or the ending.
+
+    Raises
+    ------
+    BadFileError
+        If the format is not known or the length is no whole number of samples.
+    """
+    name = options.sample_format or path.suffix.lstrip(".").lower()
+    assumed = name not in _FORMATS and options.sample_format is None
+    if assumed:
+        name = "f32"
+    if name not in _FORMATS:
+        raise BadFileError(path, f"expected --format f32, f64 or i16, found {name!r}")
+    element = _FORMATS[name]
+    size = path.stat().st_size
+    if size == 0 or size % element.itemsize:
+        raise BadFileError(
+            path, f"expected a multiple of {element.itemsize} bytes for {name}, found {size}", where=f"byte {size}"
+        )
+    source = BinarySource(path, options, element, 0, size // element.itemsize)
+    if assumed:
+        source._notes.append("sample format assumed: f32, little-endian")
+    return source
+
+
+def open_npy(path: Path, options: ImportOptions) -> BinarySource | TableSource:
+    """Open a NumPy array: one dimension is current, rows of two and more or named fields are a table.
+
+    Raises
+    ------
+    BadFileError
+        If it is no array of numbers.
+    """
+    try:
+        with path.open("rb") as file:
+            version = np.lib.format.read_magic(file)
+            read = np.lib.format.read_array_header_1_0 if version == (1, 0) else np.lib.format.read_array_header_2_0
+            shape, by_column, element = read(file)
+            start_byte = file.tell()
+    except ValueError as error:
+        raise BadFileError(path, f"expected a NumPy array file: {error}", where="byte 0") from error
+    if element.hasobject or (element.names is None and element.kind not in "fiu"):
+        raise BadFileError(path, f"expected an array of numbers, found {element}")
+    if not shape or 0 in shape:
+        raise BadFileError(path, f"expected at least one sample, found the shape {shape}")
+    size = path.stat().st_size - start_byte
+    if size < math.prod(shape) * element.itemsize:
+        raise BadFileError(path, "the file ends before its last sample", where=f"byte {start_byte + size}")
+    if element.names is None and (len(shape) == 1 or (len(shape) == 2 and 1 in shape)):
+        return BinarySource(path, options, element, start_byte, math.prod(shape))
+    if len(shape) > 2 or by_column:
+        raise BadFileError(path, f"expected one or two dimensions in C order, found the shape {shape}")
+    return TableSource(path, options, shape, element, start_byte)
+
+
+class TableSource(ColumnReader):
+    """A NumPy table: columns of a two-dimensional array, or named fields."""
+
+    def __init__(
+        self, path: Path, options: ImportOptions, shape: tuple[int, ...], element: np.dtype[Any], start_byte: int
+    ) -> None:
+        self._rows, self._start_byte = shape[0], start_byte
+        self._width = 0 if element.names else shape[1]
+        self._element = element
+        names = list(element.names) if element.names else None
+        columns: Columns = find_columns(path, names, self._width or len(element.names or ()), options)
+        super().__init__(path, options, columns, stamp_step_s=0.0)
+
+    def row_place(self, row: int) -> str:
+        """Name a row for an error message."""
+        return f"row {row}"
+
+    def batches(self, should_stop: ShouldStop, progress: Progress) -> Iterator[dict[int, np.ndarray]]:
+        """Yield the used columns piece by piece."""
+        per_row = max(self._width, 1)
+        with self._path.open("rb") as file:
+            file.seek(self._start_byte)
+            done = 0
+            while done < self._rows:
+                if should_stop():
+                    raise Cancelled("stopped")
+                rows = min(CHUNK_SAMPLES // per_row, self._rows - done)
+                table = np.fromfile(file, self._element, rows * per_row)
+                if self._width:
+                    table = table.reshape(rows, self._width)
+                    yield {c: table[:, c].astype(np.float64) for c in self.columns.used}
+                else:
+                    fields = self._element.names or ()
+                    yield {c: table[fields[c]].astype(np.float64) for c in self.columns.used}
+                done += rows
+                progress(done / self._rows)

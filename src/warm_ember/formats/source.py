@@ -1,0 +1,111 @@
+"""What every reader of current gives: pieces of samples, and what it assumed to get them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Protocol
+
+from warm_ember.errors import BadArgumentError, BadFileError
+from warm_ember.model.arrays import Bits, Samples
+from warm_ember.signal.series import Progress, ShouldStop
+
+CURRENT_UNITS_A = {
+    "A": 1.0, "mA": 1e-3, "uA": 1e-6, "µA": 1e-6, "μA": 1e-6, "nA": 1e-9, "pA": 1e-12,
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class ImportOptions:
+    """What the user may say about a file; what is left None is found out and reported.
+
+    Parameters
+    ----------
+    rate_hz
+        Samples per second.
+    unit
+        Unit of the current column.
+    current_column, time_column, voltage_column
+        A header's name, or a number from 1.
+    shunt_ohm, gain, offset_v
+        The current column is a voltage across a shunt behind an amplifier:
+        ``i = (v - offset) / (gain * shunt)``.
+    sample_format, scale_a
+        For raw binary: ``f32``, ``f64`` or ``i16``, and amperes per count.
+    """
+
+    rate_hz: float | None = None
+    unit: str | None = None
+    current_column: str | None = None
+    time_column: str | None = None
+    voltage_column: str | None = None
+    shunt_ohm: float | None = None
+    gain: float = 1.0
+    offset_v: float = 0.0
+    sample_format: str | None = None
+    scale_a: float | None = None
+
+    def __post_init__(self) -> None:
+        for name, value in (
+            ("--rate", self.rate_hz), ("--shunt", self.shunt_ohm), ("--scale", self.scale_a),
+        ):  # fmt: skip
+            if value is not None and not (0 < value < float("inf")):
+                raise BadArgumentError(f"{name} must be above 0, found {value}")
+        if not (self.gain != 0 and abs(self.gain) < float("inf")):
+            raise BadArgumentError(f"--gain must be a number other than 0, found {self.gain}")
+        if self.unit is not None and self.unit not in CURRENT_UNITS_A:
+            raise BadArgumentError(f"--unit must be one of A, mA, uA, nA, found {self.unit!r}")
+
+
+@dataclass(frozen=True)
+class Piece:
+    """Consecutive samples of every channel, all of one length."""
+
+    current: Samples
+    voltage: Samples | None = None
+    lines: Bits | None = None
+    aux: dict[str, Samples] = field(default_factory=dict)
+
+
+class Source(Protocol):
+    """An opened foreign file.
+
+    ``interval_s``, ``first_time_s`` and ``notes`` are final only after the last piece.
+    """
+
+    with_voltage: bool
+    line_names: tuple[str, ...]
+    aux_units: dict[str, str]
+
+    @property
+    def interval_s(self) -> float:
+        """Sample interval."""
+        ...
+
+    @property
+    def first_time_s(self) -> float:
+        """The file's first time."""
+        ...
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        """What was assumed, filled or dropped, one sentence each."""
+        ...
+
+    def pieces(self, should_stop: ShouldStop, progress: Progress) -> Iterator[Piece]:
+        """Yield the samples in order."""
+        ...
+
+
+def require_rate(path: Path, options: ImportOptions) -> float:
+    """Return the sample interval from ``--rate``.
+
+    Raises
+    ------
+    BadFileError
+        If the user gave none.
+    """
+    if options.rate_hz is None:
+        raise BadFileError(path, "this format carries no times", remedy="give the sample rate with --rate")
+    return 1.0 / options.rate_hz

@@ -1,0 +1,133 @@
+"""Delimited text: CSV, TSV, semicolons and decimal commas, read in a stream."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from warm_ember.errors import Cancelled
+from warm_ember.formats.columns import ColumnReader, Columns, find_columns
+from warm_ember.formats.source import ImportOptions
+from warm_ember.formats.text_dialect import Dialect, bad_row, cells_of, find_dialect, number_of
+from warm_ember.signal.series import Progress, ShouldStop
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+_PART_BYTES = 32 << 20
+_PARSE_BYTES = 1 << 20
+_PEEK_ROWS = 200
+
+
+class TextSource(ColumnReader):
+    """The table in a text file.
+
+    Raises
+    ------
+    BadFileError
+        If there is no table, a needed column is missing, or a row between rows cannot be read.
+    """
+
+    def __init__(self, path: Path, options: ImportOptions) -> None:
+        self.dialect = find_dialect(path)
+        columns = find_columns(path, self.dialect.header, self.dialect.width, options)
+        columns = _with_lines(columns, _first_rows(path, self.dialect))
+        step = 0.0
+        if columns.time is not None:
+            step = columns.time_scale * 10.0 ** -self.dialect.decimals[columns.time.index]
+        super().__init__(path, options, columns, stamp_step_s=step)
+        self._notes = [*self.dialect.notes, *self._notes]
+
+    def row_place(self, row: int) -> str:
+        """Name a row for an error message; exact where no blank lines stand between rows."""
+        return f"line {self.dialect.first_line + row}"
+
+    def batches(self, should_stop: ShouldStop, progress: Progress) -> Iterator[dict[int, np.ndarray]]:
+        """Yield the used columns block by block."""
+        import pyarrow as pa  # noqa: PLC0415 - half a second to import
+        from pyarrow import csv  # noqa: PLC0415
+
+        dialect, used = self.dialect, self.columns.used
+        names = [f"c{index}" for index in range(dialect.width)]
+        options = {
+            "read_options": csv.ReadOptions(column_names=names, block_size=_PARSE_BYTES),
+            "parse_options": csv.ParseOptions(delimiter=_pyarrow_delimiter(dialect)),
+            "convert_options": csv.ConvertOptions(
+                include_columns=[names[index] for index in used],
+                column_types={names[index]: pa.float64() for index in used},
+                null_values=["", "NaN", "nan", "NAN"],
+                decimal_point=dialect.decimal,
+            ),
+        }
+        for share, part in _parts(self._path, dialect):
+            if should_stop():
+                raise Cancelled("stopped")
+            try:
+                table = csv.read_csv(pa.BufferReader(part), **options)
+            except pa.ArrowInvalid as error:
+                raise bad_row(self._path, dialect, used) from error
+            yield {index: _floats(table.column(names[index])) for index in used}
+            progress(share)
+
+
+def _parts(path: Path, dialect: Dialect) -> Iterator[tuple[float, bytes]]:
+    """Yield the table's bytes in parts of whole lines, each with the share of the table read by then."""
+    length = dialect.last_byte - dialect.first_byte
+    done, rest = 0, b""
+    with path.open("rb") as file:
+        file.seek(dialect.first_byte)
+        while done < length:
+            data = file.read(min(_PART_BYTES, length - done))
+            if not data:
+                break
+            done += len(data)
+            whole, newline, data = data.rpartition(b"\n") if done < length else (data, b"", b"")
+            if not newline and done < length:
+                rest += data
+                continue
+            part, rest = rest + whole + newline, data
+            if not part.isspace():
+                yield done / length, part
+
+
+def _floats(column: pa.ChunkedArray) -> np.ndarray:
+    if column.null_count == 0:
+        return np.asarray(column.to_numpy())
+    return np.asarray(column.fill_null(float("nan")).to_numpy())
+
+
+def _pyarrow_delimiter(dialect: Dialect) -> str:
+    if dialect.width == 1:
+        return "\x1f"  # a single column needs none, and its decimal comma must not be taken for one
+    return dialect.delimiter
+
+
+def _first_rows(path: Path, dialect: Dialect) -> np.ndarray:
+    """Return the first rows as numbers, shape ``(rows, width)``, to tell digital columns from others."""
+    rows = []
+    with path.open("rb") as file:
+        file.seek(dialect.first_byte)
+        for raw in file:
+            cells = cells_of(raw.decode(dialect.encoding, "replace").strip("\r\n"), dialect.delimiter)
+            numbers = [number_of(cell, dialect.decimal) for cell in cells]
+            if len(cells) == dialect.width and None not in numbers:
+                rows.append(numbers)
+            if len(rows) >= _PEEK_ROWS:
+                break
+    return np.array(rows, dtype=np.float64).reshape(-1, dialect.width)
+
+
+def _with_lines(columns: Columns, rows: np.ndarray) -> Columns:
+    """Take columns without a unit that hold nothing but 0 and 1 for digital lines."""
+    lines = tuple(
+        column for column in columns.aux if not column.unit and np.isin(rows[:, column.index], (0.0, 1.0)).all()
+    )
+    if not lines:
+        return columns
+    note = "columns of 0 and 1 taken as digital lines: " + ", ".join(column.name for column in lines)
+    rest = tuple(column for column in columns.aux if column not in lines)
+    return replace(columns, lines=lines, aux=rest, notes=(*columns.notes, note))

@@ -1,0 +1,251 @@
+"""How a delimited text file is written: encoding, delimiter, decimal sign, header, where the table lies."""
+
+from __future__ import annotations
+
+import csv
+import math
+from dataclasses import dataclass
+from pathlib import Path
+
+from warm_ember.errors import BadFileError
+from warm_ember.formats.columns import TIME_UNITS_S, VOLTAGE_UNITS_V
+from warm_ember.formats.source import CURRENT_UNITS_A
+
+_HEAD_BYTES = 1 << 16
+_TAIL_BYTES = 1 << 16
+_ENOUGH_ROWS = 100
+_DELIMITERS = (";", "\t", ",", "|", " ")
+_DELIMITER_NAMES = {";": "semicolon", "\t": "tab", ",": "comma", "|": "bar", " ": "space"}
+_MISSING = ("", "nan")
+
+
+@dataclass(frozen=True)
+class Dialect:
+    """How the table in a text file is written and where it lies.
+
+    Parameters
+    ----------
+    encoding
+        ``"utf-8"`` or ``"latin-1"``.
+    delimiter
+        One character; for a single column it is not used.
+    decimal
+        ``"."`` or ``","``.
+    width
+        Number of columns.
+    header
+        Cells of the header row, with a row of units below it merged in; None without one.
+    first_line
+        Number of the first data row, counted from 1.
+    first_byte, last_byte
+        Where the data rows start and end.
+    decimals
+        Most digits after the decimal sign in the first column that has any, by column.
+    notes
+        What was assumed or dropped.
+    """
+
+    encoding: str
+    delimiter: str
+    decimal: str
+    width: int
+    header: list[str] | None
+    first_line: int
+    first_byte: int
+    last_byte: int
+    decimals: tuple[int, ...]
+    notes: tuple[str, ...] = ()
+
+
+def cells_of(line: str, delimiter: str) -> list[str]:
+    """Split a line, minding quotes and, for spaces, runs of them."""
+    if delimiter == " ":
+        return line.split()
+    return [cell.strip() for cell in next(csv.reader([line], delimiter=delimiter), [])]
+
+
+def number_of(cell: str, decimal: str) -> float | None:
+    """Read a cell as a number; NaN when it is missing, None when it is something else."""
+    text = cell.strip()
+    if text.lower() in _MISSING:
+        return math.nan
+    if decimal == "," and "." in text:
+        return None
+    try:
+        return float(text.replace(decimal, ".")) if "_" not in text else None
+    except ValueError:
+        return None
+
+
+def is_row(line: str, delimiter: str, decimal: str, width: int) -> bool:
+    """Answer whether a line is a row of so many numbers or empty cells, at least one of them a number."""
+    cells = cells_of(line, delimiter)
+    if len(cells) != width:
+        return False
+    numbers = [number_of(cell, decimal) for cell in cells]
+    return all(number is not None for number in numbers) and any(cell.strip() for cell in cells)
+
+
+def find_dialect(path: Path) -> Dialect:
+    """Find out how a text file is written from its first and last 64 KiB.
+
+    Raises
+    ------
+    BadFileError
+        If it holds no table of numbers.
+    """
+    size = path.stat().st_size
+    with path.open("rb") as file:
+        head = file.read(_HEAD_BYTES)
+    if not head.strip():
+        raise BadFileError(path, "the file is empty")
+    if b"\0" in head:
+        raise BadFileError(
+            path, "expected text, found binary data", where=f"byte {head.index(0)}", remedy="name its --format"
+        )
+    start = 3 if head.startswith(b"\xef\xbb\xbf") else 0
+    encoding = _encoding(head[start:])
+    raw_lines = head[start:].splitlines(keepends=True)
+    if len(head) < size and len(raw_lines) > 1:
+        raw_lines.pop()  # cut off in the middle
+    lines = [raw.decode(encoding, "replace").strip("\r\n") for raw in raw_lines]
+    delimiter, decimal, width, first = _find_table(path, lines)
+    header, header_notes = _find_header(lines[:first], delimiter, width)
+    first_byte = start + sum(len(raw) for raw in raw_lines[:first])
+    last_byte, dropped = _find_end(path, first_byte, size, encoding, delimiter, decimal, width)
+    notes = [f"delimiter {_DELIMITER_NAMES[delimiter]}, decimal {'point' if decimal == '.' else 'comma'}"]
+    notes += header_notes
+    if dropped:
+        notes.append(f"{dropped} unreadable lines after the last row dropped")
+    sample_rows = [cells_of(line, delimiter) for line in lines[first : first + _ENOUGH_ROWS]]
+    decimals = tuple(
+        max((_decimals(row[column], decimal) for row in sample_rows if len(row) == width), default=0)
+        for column in range(width)
+    )
+    return Dialect(
+        encoding, delimiter, decimal, width, header, first + 1, first_byte, last_byte, decimals, tuple(notes)
+    )
+
+
+def _encoding(head: bytes) -> str:
+    try:
+        head.decode("utf-8")
+    except UnicodeDecodeError as error:
+        # A character cut in two by the end of what was read is no sign of another encoding.
+        if error.start < len(head) - 4:
+            return "latin-1"
+    return "utf-8"
+
+
+def _decimals(cell: str, decimal: str) -> int:
+    mantissa, _, exponent = cell.lower().partition("e")
+    digits = len(mantissa.partition(decimal)[2])
+    return digits - int(exponent) if exponent.lstrip("+-").isdigit() else digits
+
+
+def _find_table(path: Path, lines: list[str]) -> tuple[str, str, int, int]:
+    """Return delimiter, decimal sign, width and index of the first row of the longest table of numbers."""
+    best: tuple[int, int, tuple[str, str, int, int]] | None = None
+    for delimiter in _DELIMITERS:
+        for decimal in (".", ","):
+            if delimiter == decimal:
+                continue
+            found = _longest_run(lines, delimiter, decimal)
+            if found is None:
+                continue
+            rows, width, first = found
+            # More rows are better, then more columns; of equals the earlier delimiter is meant.
+            score = (rows, width)
+            if best is None or score > best[:2]:
+                best = (rows, width, (delimiter, decimal, width, first))
+    if best is None:
+        text = next((line for line in lines if line.strip()), "")
+        raise BadFileError(path, f"expected a table of numbers, found {text[:60]!r}", where="line 1")
+    return best[2]
+
+
+def _longest_run(lines: list[str], delimiter: str, decimal: str) -> tuple[int, int, int] | None:
+    """Return rows, width and start of the longest run of rows of equal width."""
+    best: tuple[int, int, int] | None = None
+    rows, width, start = 0, 0, 0
+    for index, line in enumerate(lines):
+        cells = cells_of(line, delimiter)
+        if not any(cells):
+            continue
+        found = len(cells) if is_row(line, delimiter, decimal, len(cells)) else 0
+        if found != width:
+            rows, width, start = 0, found, index
+        rows += found > 0
+        if rows and (best is None or rows > best[0]):
+            best = (rows, width, start)
+        if rows >= _ENOUGH_ROWS:
+            break
+    return best
+
+
+def _find_header(before: list[str], delimiter: str, width: int) -> tuple[list[str] | None, list[str]]:
+    """Return the header cells from the lines before the table, a row of units merged in."""
+    rows = [line.lstrip("#%/ \t") if line.lstrip()[:1] in "#%/" else line for line in before if line.strip()]
+    if not rows:
+        return None, ["no header row"]
+    cells = cells_of(rows[-1], delimiter)
+    if len(cells) != width or all(not cell for cell in cells):
+        return None, [f"no header row; {len(rows)} lines before the table left out"]
+    above = cells_of(rows[-2], delimiter) if len(rows) > 1 else []
+    if len(above) == width and all(_is_unit(cell) for cell in cells) and not all(_is_unit(c) for c in above):
+        cells = [f"{name} ({unit.strip('()[] ')})" if unit else name for name, unit in zip(above, cells, strict=True)]
+        rows.pop()
+    skipped = len(rows) - 1
+    return cells, [f"{skipped} lines before the header left out"] if skipped else []
+
+
+def _is_unit(cell: str) -> bool:
+    bare = cell.strip("()[] ")
+    return bare == "" or bare in CURRENT_UNITS_A or bare in VOLTAGE_UNITS_V or bare in TIME_UNITS_S
+
+
+def _find_end(
+    path: Path, first_byte: int, size: int, encoding: str, delimiter: str, decimal: str, width: int
+) -> tuple[int, int]:
+    """Return where the last row ends, and how many unreadable lines stand after it."""
+    start = max(first_byte, size - _TAIL_BYTES)
+    with path.open("rb") as file:
+        file.seek(start)
+        tail = file.read()
+    raw_lines = tail.splitlines(keepends=True)
+    end, dropped = size, 0
+    for raw in reversed(raw_lines[1:] if start > first_byte else raw_lines):
+        line = raw.decode(encoding, "replace").strip("\r\n")
+        if is_row(line, delimiter, decimal, width):
+            return end, dropped
+        end -= len(raw)
+        dropped += bool(line.strip())
+    raise BadFileError(path, "expected rows of numbers up to the end, found none in the last 64 KiB")
+
+
+def bad_row(path: Path, dialect: Dialect, used: tuple[int, ...]) -> BadFileError:
+    """Find the first row that cannot be read, slowly but with its line number."""
+    with path.open("rb") as file:
+        file.seek(dialect.first_byte)
+        number, position = dialect.first_line, dialect.first_byte
+        for raw in file:
+            if position >= dialect.last_byte:
+                break
+            position += len(raw)
+            line = raw.decode(dialect.encoding, "replace").strip("\r\n")
+            problem = _row_problem(line, dialect, used) if line.strip() else None
+            if problem is not None:
+                return BadFileError(path, problem, where=f"line {number}")
+            number += 1
+    return BadFileError(path, "the table cannot be read")
+
+
+def _row_problem(line: str, dialect: Dialect, used: tuple[int, ...]) -> str | None:
+    cells = cells_of(line, dialect.delimiter)
+    if len(cells) != dialect.width:
+        return f"expected {dialect.width} columns, found {len(cells)}: {line[:60]!r}"
+    for column in used:
+        number = number_of(cells[column], dialect.decimal)
+        if number is None or math.isinf(number):
+            return f"column {column + 1}: expected a number, found {cells[column][:40]!r}"
+    return None

@@ -1,0 +1,58 @@
+"""What a capture is apart from its samples."""
+
+from __future__ import annotations
+
+import msgspec
+
+
+class Event(msgspec.Struct, frozen=True):
+    """One entry of the target's log, in the target's own clock.
+
+    Parameters
+    ----------
+    time_s
+        Time in the target's clock.
+    event
+        ``state``, ``wake``, ``sleep``, ``mark``, ``sync`` or ``log``.
+    name
+        What the event names: a state, a wake source, a sleep mode, a line, a text.
+    value
+        A further value as text; empty when there is none.
+    """
+
+    time_s: float
+    event: str
+    name: str = ""
+    value: str = ""
+
+
+class CaptureInfo(msgspec.Struct, frozen=True):
+    """A capture's identity and conditions, as the file's attributes hold them.
+
+    Parameters
+    ----------
+    sample_interval_s
+        Length of one sample.
+    start_utc
+        Start as ISO 8601 text; empty when not known.
+    first_time_s
+        The source file's first time; capture time itself starts at 0.
+    supply_v
+        Supply voltage for energies when there is no voltage channel.
+    resolution_a
+        Smallest current that the instrument tells from zero; None when not known.
+    corrections
+        What was subtracted or scaled, and why, one sentence each.
+    """
+
+    sample_interval_s: float
+    start_utc: str = ""
+    first_time_s: float = 0.0
+    supply_v: float | None = None
+    instrument: str = ""
+    range: str = ""
+    firmware: str = ""
+    temperature_c: float | None = None
+    note: str = ""
+    resolution_a: float | None = None
+    corrections: tuple[str, ...] = ()

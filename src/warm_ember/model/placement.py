@@ -1,0 +1,75 @@
+"""States on the time axis, and the clock that put them there."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from warm_ember.model.arrays import Flags, Indices
+
+UNPLACED = -1
+
+
+@dataclass(frozen=True, eq=False)
+class Alignment:
+    """How the target's clock maps to the capture's: ``capture = offset_s + (1 + drift) * target``.
+
+    Parameters
+    ----------
+    offset_s
+        Offset at target time 0.
+    drift
+        Relative drift, 1e-6 for 1 ppm.
+    residual_s
+        Root mean square of what the map leaves over; 0 when nothing was matched.
+    matched
+        How many pairs it rests on.
+    method
+        ``"sync line"``, ``"sync pulse"``, ``"current edges"`` or ``"same clock"``.
+    """
+
+    offset_s: float = 0.0
+    drift: float = 0.0
+    residual_s: float = 0.0
+    matched: int = 0
+    method: str = "same clock"
+
+    def to_capture(self, target_s: float) -> float:
+        """Map a target time to capture time."""
+        return self.offset_s + (1.0 + self.drift) * target_s
+
+
+@dataclass(frozen=True, eq=False)
+class Placement:
+    """A capture cut into intervals, each with a state.
+
+    Parameters
+    ----------
+    names
+        The states' names, in order of first appearance.
+    edges
+        Sample indices, shape ``(intervals + 1,)``, rising from 0 to the capture's length.
+    state
+        Index into `names` for each interval, `UNPLACED` where no rule places it, shape ``(intervals,)``.
+    how
+        For each state, what placed it, in words.
+    alignment
+        The clock map used for log events; None without a log.
+    """
+
+    names: tuple[str, ...]
+    edges: Indices
+    state: Indices
+    how: tuple[str, ...]
+    alignment: Alignment | None = None
+
+    @property
+    def intervals(self) -> int:
+        """Number of intervals."""
+        return len(self.state)
+
+    def of(self, name: str) -> Flags:
+        """Flag the intervals of one state."""
+        index = self.names.index(name) if name in self.names else -2
+        return np.asarray(self.state == index)

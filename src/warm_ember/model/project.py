@@ -1,0 +1,111 @@
+"""The project: one immutable value from which everything else is computed."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from enum import StrEnum
+
+import msgspec
+
+from warm_ember.model.battery import Activity, Battery, SupplyStage
+from warm_ember.model.figure import Grade
+from warm_ember.model.rules import Rule
+
+FORMAT = 1
+
+
+class RunKind(StrEnum):
+    """What a run is on the ladder: a step, or a side rung that is compared but is no step."""
+
+    STEP = "step"
+    REPEAT = "repeat"
+    CONDITION = "condition"
+
+
+class Run(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What the project knows of one capture.
+
+    Parameters
+    ----------
+    name
+        The capture's name: its file is ``captures/<name>.h5``.
+    title
+        What the engineer calls the run; the name when empty.
+    changed
+        What changed since the run before.
+    kind
+        Step, repeat or other condition.
+    """
+
+    name: str
+    title: str = ""
+    changed: str = ""
+    kind: RunKind = RunKind.STEP
+
+    @property
+    def label(self) -> str:
+        """The title, or the name when there is none."""
+        return self.title or self.name
+
+
+class ExpectedValue(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What a state should draw, under which condition, and who says so."""
+
+    state: str
+    current_a: float
+    tolerance: float = 0.2
+    condition: str = ""
+    source: str = ""
+
+
+class Bracket(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A stretch of a capture that the reader cares about."""
+
+    letter: str
+    capture: str
+    from_s: float
+    to_s: float
+    name: str = ""
+
+
+class Settings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """Thresholds from which on a link is not trusted."""
+
+    unplaced_limit: float = 0.02
+
+
+class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A project as a value.
+
+    An edit is a function from one project to the next; undo is a list of earlier values.
+    """
+
+    format: int = FORMAT
+    name: str = ""
+    runs: tuple[Run, ...] = ()
+    rules: tuple[Rule, ...] = ()
+    expected: tuple[ExpectedValue, ...] = ()
+    brackets: tuple[Bracket, ...] = ()
+    battery: Battery = Battery(
+        capacity_c=21600.0, self_discharge_per_year=0.015, reserve=0.1, grade=Grade.ASSUMED
+    )
+    supply: SupplyStage = SupplyStage()
+    supply_v: float | None = None
+    activities: tuple[Activity, ...] = ()
+    target_s: float | None = None
+    settings: Settings = Settings()
+
+    def run(self, name: str) -> Run | None:
+        """Return the run of that capture name, or None."""
+        return next((run for run in self.runs if run.name == name), None)
+
+    def expected_of(self, state: str) -> ExpectedValue | None:
+        """Return the expected value of a state, or None."""
+        return next((value for value in self.expected if value.state == state), None)
+
+    def brackets_of(self, capture: str) -> tuple[Bracket, ...]:
+        """Return the brackets on one capture in the order they were made."""
+        return tuple(bracket for bracket in self.brackets if bracket.capture == capture)
+
+
+Edit = Callable[[Project], Project]

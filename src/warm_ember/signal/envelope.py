@@ -1,0 +1,82 @@
+"""What a lane draws: for each column of pixels the lowest, highest and mean sample under it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from warm_ember.model.arrays import Blocks, Floats
+from warm_ember.signal.pyramid import reduce_blocks, reduce_samples
+from warm_ember.signal.series import Series
+
+
+@dataclass(frozen=True, eq=False)
+class Envelope:
+    """Bins of a window, on a grid fixed at sample 0 so that they do not flicker while panning.
+
+    Parameters
+    ----------
+    edges_s
+        Ends of the bins, shape ``(bins + 1,)``.
+    low, high, mean
+        Per bin, NaN where nothing was measured, shape ``(bins,)``.
+    single
+        Whether each bin is one sample: it is then drawn as steps.
+    """
+
+    edges_s: Floats
+    low: Floats
+    high: Floats
+    mean: Floats
+    single: bool
+
+
+def envelope(series: Series, from_s: float, to_s: float, columns: int) -> Envelope:
+    """Reduce a window to about one bin per column of pixels.
+
+    Parameters
+    ----------
+    series
+        The channel.
+    from_s, to_s
+        The window; parts outside the capture stay empty.
+    columns
+        Width of the lane in pixels.
+
+    Notes
+    -----
+    The bin is the window's share of a column in whole samples or whole pyramid blocks, so at most
+    ``16 * columns`` blocks or ``256 * columns`` samples are read.
+    """
+    interval_s = series.interval_s
+    per_column = max((to_s - from_s) / interval_s / max(columns, 1), 1e-9)
+    level = max((i for i, size in enumerate(series.levels) if size <= per_column), default=-1)
+    unit = series.levels[level] if level >= 0 else 1
+    units_per_bin = max(1, int(per_column / unit))
+    bin_samples = unit * units_per_bin
+    first_bin = max(0, int(from_s / interval_s / bin_samples))
+    last_bin = min(-(-series.samples // bin_samples), int(to_s / interval_s / bin_samples) + 1)
+    if last_bin <= first_bin:
+        empty: Floats = np.empty(0)
+        return Envelope(np.array([from_s]), empty, empty, empty, single=False)
+    first, last = first_bin * bin_samples, min(last_bin * bin_samples, series.samples)
+    blocks = _bins(series, level, unit, units_per_bin, first, last)
+    edges = np.arange(first_bin, last_bin + 1, dtype=np.float64) * bin_samples
+    edges[-1] = min(edges[-1], series.samples)
+    counts = blocks["count"]
+    mean = np.divide(blocks["sum"], counts, out=np.full(len(blocks), np.nan), where=counts > 0)
+    return Envelope(
+        edges * interval_s,
+        blocks["min"].astype(np.float64),
+        blocks["max"].astype(np.float64),
+        mean,
+        single=bin_samples == 1,
+    )
+
+
+def _bins(series: Series, level: int, unit: int, units_per_bin: int, first: int, last: int) -> Blocks:
+    if level < 0:
+        return reduce_samples(series.read(first, last), units_per_bin)
+    blocks = series.blocks(level, first // unit, -(-last // unit))
+    return blocks if units_per_bin == 1 else reduce_blocks(blocks, units_per_bin)

@@ -1,0 +1,73 @@
+"""Sums over many consecutive intervals of a capture at once."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from warm_ember.model.arrays import Floats, Indices
+from warm_ember.signal.series import Series, ShouldStop, chunks, never
+from warm_ember.signal.stretch import total
+
+_PASS_SAMPLES_PER_LOOKUP = 100_000
+
+
+@dataclass(frozen=True, eq=False)
+class IntervalSums:
+    """Per interval the sum, number and highest of the measured samples, each of shape ``(intervals,)``."""
+
+    total: Floats
+    count: Indices
+    high: Floats
+
+
+def interval_sums(series: Series, edges: Indices, *, should_stop: ShouldStop = never) -> IntervalSums:
+    """Sum a series over the intervals between edges.
+
+    Parameters
+    ----------
+    series
+        The channel.
+    edges
+        Sample indices, strictly rising, shape ``(intervals + 1,)``.
+
+    Notes
+    -----
+    Few long intervals are looked up in the pyramid, many short ones take one pass over the samples.
+
+    Raises
+    ------
+    Cancelled
+        If `should_stop` answered yes.
+    """
+    intervals = len(edges) - 1
+    if intervals * _PASS_SAMPLES_PER_LOOKUP < series.samples:
+        found = [total(series, int(a), int(b)) for a, b in zip(edges[:-1], edges[1:], strict=True)]
+        return IntervalSums(
+            np.array([f.total for f in found]),
+            np.array([f.count for f in found], dtype=np.int64),
+            np.array([f.high for f in found]),
+        )
+    sums = IntervalSums(
+        np.zeros(intervals), np.zeros(intervals, dtype=np.int64), np.full(intervals, np.nan)
+    )
+    for first, values in chunks(series, int(edges[0]), int(edges[-1]), should_stop=should_stop):
+        _add_chunk(sums, edges, first, values)
+    return sums
+
+
+def _add_chunk(sums: IntervalSums, edges: Indices, first: int, values: np.ndarray) -> None:
+    last = first + len(values)
+    begin = int(np.searchsorted(edges, first, side="right")) - 1
+    end = int(np.searchsorted(edges, last, side="left"))
+    starts = np.maximum(edges[begin:end], first) - first
+    measured = ~np.isnan(values)
+    part = slice(begin, end)
+    if measured.all():
+        sums.total[part] += np.add.reduceat(values, starts, dtype=np.float64)
+        sums.count[part] += np.diff(np.append(starts, len(values)))
+    else:
+        sums.total[part] += np.add.reduceat(np.where(measured, values, 0.0), starts, dtype=np.float64)
+        sums.count[part] += np.add.reduceat(measured, starts, dtype=np.int64)
+    sums.high[part] = np.fmax(sums.high[part], np.fmax.reduceat(values, starts))

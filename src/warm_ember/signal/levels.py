@@ -1,0 +1,244 @@
+"""Levels of a current found in the current itself.
+
+Sleep and radio lie six decades apart and the noise of sleep may reach below zero, so levels are sought on an
+inverse-hyperbolic-sine scale: linear within the noise, logarithmic above it. Medians of short blocks, about a
+millisecond long, keep out noise and pulses much shorter than a block; their histogram has a peak per level.
+Edges are then placed to the sample.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.ndimage import gaussian_filter1d
+
+from warm_ember.errors import Cancelled
+from warm_ember.model.arrays import Floats, Indices, Samples
+from warm_ember.signal.series import CHUNK_SAMPLES, Series, ShouldStop, never
+
+MOST_LEVELS = 14
+BLOCK_S = 1e-3
+_MOST_BLOCKS = 4_000_000
+_MOST_BLOCK_SAMPLES = 4096
+_BIN = 0.01
+_SMOOTH_BINS = 2.0
+_LEAST_BLOCKS = 3
+_SMALLEST_SCALE_A = 1e-10
+
+
+@dataclass(frozen=True, eq=False)
+class Levels:
+    """A capture cut at the changes of its level.
+
+    Parameters
+    ----------
+    centres_a
+        The levels, lowest first, shape ``(levels,)``.
+    edges
+        Sample indices, rising from 0 to the capture's length, shape ``(intervals + 1,)``.
+    level
+        Index of the level of each interval; -1 where nothing was measured, shape ``(intervals,)``.
+    scale_a
+        Below about this current the scale is linear.
+    """
+
+    centres_a: Floats
+    edges: Indices
+    level: Indices
+    scale_a: float
+
+
+def find_levels(series: Series, *, should_stop: ShouldStop = never) -> Levels:
+    """Find the levels of a current and where it changes between them.
+
+    Parameters
+    ----------
+    series
+        The current, A.
+    should_stop
+        Polled between chunks.
+
+    Raises
+    ------
+    Cancelled
+        If `should_stop` answered yes.
+
+    Notes
+    -----
+    Two passes over the samples in bounded memory. A level is a peak of the histogram of block medians that
+    stands out of the valley beside it by its own counting error; at most 14 are kept, the most distinct.
+    """
+    if series.samples == 0:
+        return Levels(np.empty(0), np.array([0]), np.empty(0, dtype=np.int64), _SMALLEST_SCALE_A)
+    size = _block_samples(series)
+    medians, spreads = _block_medians(series, size, should_stop)
+    measured = ~np.isnan(medians)
+    if not measured.any():
+        return Levels(
+            np.empty(0), np.array([0, series.samples]), np.array([-1]), _SMALLEST_SCALE_A
+        )
+    scale_a = _noise_scale(medians[measured], spreads[measured], size)
+    scaled = np.arcsinh(medians / scale_a)
+    limits = _limits(scaled[measured])
+    labels = np.where(measured, np.searchsorted(limits, scaled), -1).astype(np.int64)
+    labels = _absorb_transitions(labels)
+    kept, labels = _renumber(labels)
+    centres = np.array([np.median(scaled[labels == index]) for index in range(len(kept))])
+    starts = np.flatnonzero(np.diff(labels, prepend=-2))
+    edges = starts * size
+    if size > 1:
+        edges[1:] = _refined(series, starts[1:], labels, centres, size, scale_a, should_stop)
+    edges = np.append(np.maximum.accumulate(edges), series.samples)
+    level = labels[starts]
+    not_empty = np.diff(edges) > 0
+    edges = np.append(edges[:-1][not_empty], series.samples)
+    return Levels(np.sinh(centres) * scale_a, edges.astype(np.int64), level[not_empty], scale_a)
+
+
+def _block_samples(series: Series) -> int:
+    duration_s = series.samples * series.interval_s
+    wanted = min(BLOCK_S, duration_s / 20_000) / series.interval_s
+    least = -(-series.samples // _MOST_BLOCKS)
+    return int(np.clip(max(round(wanted), least), 1, _MOST_BLOCK_SAMPLES))
+
+
+def _block_medians(series: Series, size: int, should_stop: ShouldStop) -> tuple[Floats, Floats]:
+    """Return median and spread (interquartile range as a standard deviation) of each block."""
+    medians, spreads = [], []
+    step = max(1, CHUNK_SAMPLES // size) * size
+    for first in range(0, series.samples, step):
+        if should_stop():
+            raise Cancelled("stopped")
+        values = series.read(first, min(first + step, series.samples))
+        missing = -len(values) % size
+        if missing:
+            values = np.concatenate((values, np.full(missing, np.nan, dtype=np.float32)))
+        median, spread = _of_rows(values.reshape(-1, size))
+        medians.append(median)
+        spreads.append(spread)
+    return np.concatenate(medians).astype(np.float64), np.concatenate(spreads).astype(np.float64)
+
+
+def _of_rows(rows: Samples) -> tuple[Samples, Samples]:
+    size = rows.shape[1]
+    if size == 1:
+        only = rows[:, 0]
+        return only, np.abs(np.diff(only, prepend=only[:1])) / np.float32(1.41)
+    low, mid, high = size // 4, size // 2, (3 * size) // 4
+    ordered = np.partition(rows, (low, mid, high), axis=1)
+    median, spread = ordered[:, mid].copy(), (ordered[:, high] - ordered[:, low]) / np.float32(1.35)
+    holes = np.flatnonzero(np.isnan(rows).any(axis=1))
+    for row in holes:
+        measured = rows[row][~np.isnan(rows[row])]
+        median[row] = np.median(measured) if len(measured) else np.nan
+        spread[row] = 0.0
+    return median, spread
+
+
+def _noise_scale(medians: Floats, spreads: Floats, size: int) -> float:
+    """Noise of a block median at the lowest level, A."""
+    lowest = medians <= np.quantile(medians, 0.2)
+    noise = float(np.median(spreads[lowest]))
+    return max(1.25 * noise / np.sqrt(size), _SMALLEST_SCALE_A)
+
+
+def _limits(scaled: Floats) -> Floats:
+    """Return the limits between levels, on the scale, from the histogram of block medians."""
+    first = np.floor(scaled.min() / _BIN) - 8
+    bins = int(np.ceil(scaled.max() / _BIN) - first) + 8
+    counts = np.bincount((scaled / _BIN - first).astype(np.int64), minlength=bins).astype(np.float64)
+    smooth = gaussian_filter1d(counts, _SMOOTH_BINS)
+    peaks = _distinct_peaks(smooth)
+    limits = []
+    for left, right in zip(peaks[:-1], peaks[1:], strict=True):
+        between = smooth[left : right + 1]
+        lowest = np.flatnonzero(between <= between.min() + 1e-9)
+        limits.append((first + left + lowest[len(lowest) // 2] + 0.5) * _BIN)
+    return np.array(limits)
+
+
+def _distinct_peaks(smooth: Floats) -> list[int]:
+    """Return the bins of the peaks that stand out, at most `MOST_LEVELS`, in rising order."""
+    rising = np.diff(smooth, prepend=0.0) > 0
+    falling = np.diff(smooth, append=0.0) <= 0
+    # A block counted in one bin gives a smoothed peak of 1 / (sqrt(2 pi) sigma).
+    least = _LEAST_BLOCKS * 0.6 / (np.sqrt(2 * np.pi) * _SMOOTH_BINS)
+    peaks = [int(p) for p in np.flatnonzero(rising & falling) if smooth[p] >= least]
+    if not peaks:
+        return [int(np.argmax(smooth))]
+    while len(peaks) > 1:
+        scores = [_distinctness(smooth, a, b) for a, b in zip(peaks[:-1], peaks[1:], strict=True)]
+        worst = int(np.argmin(scores))
+        if scores[worst] >= 1.0 and len(peaks) <= MOST_LEVELS:
+            break
+        lower = worst if smooth[peaks[worst]] < smooth[peaks[worst + 1]] else worst + 1
+        del peaks[lower]
+    return peaks
+
+
+def _distinctness(smooth: Floats, left: int, right: int) -> float:
+    """Score how far the lower of two peaks stands above the valley between: 1 is just enough."""
+    lower = min(smooth[left], smooth[right])
+    valley = float(smooth[left : right + 1].min())
+    counting_error = np.sqrt(lower / (2 * np.sqrt(np.pi) * _SMOOTH_BINS))
+    return float(min((lower - valley) / (3.0 * counting_error), (lower - valley) / (0.35 * lower)))
+
+
+def _absorb_transitions(labels: Indices) -> Indices:
+    """Give blocks that lie in a change from one level to another, and single flickers, to a neighbour."""
+    labels = labels.copy()
+    starts = np.flatnonzero(np.diff(labels, prepend=-2))
+    lengths = np.diff(starts, append=len(labels))
+    single = np.flatnonzero((lengths == 1) & (starts > 0) & (starts < len(labels) - 1))
+    at = starts[single]
+    before, here, after = labels[at - 1], labels[at], labels[at + 1]
+    known = (before >= 0) & (here >= 0) & (after >= 0)
+    between = known & ((here - before) * (after - here) > 0)
+    flicker = known & (before == after) & (np.abs(here - before) == 1)
+    labels[at[between | flicker]] = before[between | flicker]
+    return labels
+
+
+def _renumber(labels: Indices) -> tuple[Indices, Indices]:
+    """Number the levels that are still there from 0, lowest first."""
+    kept = np.unique(labels[labels >= 0])
+    numbers = np.searchsorted(kept, labels)
+    return kept, np.where(labels >= 0, numbers, -1)
+
+
+def _refined(
+    series: Series,
+    starts: Indices,
+    labels: Indices,
+    centres: Floats,
+    size: int,
+    scale_a: float,
+    should_stop: ShouldStop,
+) -> Indices:
+    """Place each change to the sample: where calling all before it one level and all after it the other fits best."""
+    found = np.empty(len(starts), dtype=np.int64)
+    per_chunk = max(1, CHUNK_SAMPLES // size)
+    for group in np.split(np.arange(len(starts)), np.flatnonzero(np.diff(starts // per_chunk)) + 1):
+        if should_stop():
+            raise Cancelled("stopped")
+        if not len(group):
+            continue
+        some = starts[group]
+        window_starts = np.maximum(some - 1, 0) * size
+        first, last = int(window_starts[0]), int(window_starts[-1]) + 2 * size
+        values = series.read(first, min(last, series.samples))
+        values = np.concatenate((values, np.full(last - first - len(values), np.nan, dtype=np.float32)))
+        windows = values[(window_starts - first)[:, None] + np.arange(2 * size)]
+        found[group] = window_starts + _splits(np.arcsinh(windows / scale_a), some, labels, centres)
+    return np.minimum(found, series.samples)
+
+
+def _splits(scaled: Floats, starts: Indices, labels: Indices, centres: Floats) -> Indices:
+    before, after = labels[starts - 1], labels[starts]
+    cost_before = np.abs(scaled - centres[np.maximum(before, 0)][:, None])
+    cost_after = np.abs(scaled - centres[np.maximum(after, 0)][:, None])
+    gain = np.nan_to_num(cost_before - cost_after)
+    running = np.concatenate((np.zeros((len(starts), 1)), np.cumsum(gain, axis=1)), axis=1)
+    known = (before >= 0) & (after >= 0)
+    return np.where(known, np.argmin(running, axis=1), scaled.shape[1] // 2)

@@ -1,0 +1,226 @@
+"""From the times a logger wrote to the uniform grid of a capture.
+
+Three kinds of time column occur. *Regular* ones, with jitter or coarse stamps, are counted: each row is the next
+sample. *Gaps* in them become NaN. *Irregular* ones (a logger that writes on change) are resampled: each value
+holds until the next, and a grid sample is the mean of what held during it, so that charge is kept exactly.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from warm_ember.errors import BadArgumentError
+from warm_ember.model.arrays import Floats
+
+_LARGEST_GAP = 1 << 31
+_MOST_GAPS = 0.2
+
+
+@dataclass(frozen=True, slots=True)
+class TimeKind:
+    """What the first rows say about a time column.
+
+    Parameters
+    ----------
+    interval_s
+        Estimated sample interval.
+    irregular
+        Whether rows come at no steady rate.
+    jitter_s
+        Spread of the times around the steady grid, including the steps of coarse stamps.
+    """
+
+    interval_s: float
+    irregular: bool
+    jitter_s: float
+
+
+def inspect_times(times: Floats) -> TimeKind:
+    """Tell regular from irregular times and estimate the interval.
+
+    Parameters
+    ----------
+    times
+        The first rows' times, s, not falling, shape ``(n,)`` with at least two.
+
+    Raises
+    ------
+    BadArgumentError
+        If all times are equal.
+    """
+    steps = np.diff(times)
+    typical = float(np.median(steps))
+    if typical <= 0 or np.mean(steps <= 0) > 0.2:  # stamps coarser than the interval
+        typical = float(times[-1] - times[0]) / len(steps)
+    if not typical > 0:
+        raise BadArgumentError("the times do not rise: all first rows carry the same time")
+    coarse = float(steps[steps > 0].min())
+    gaps = _gaps(steps, max(typical, coarse if np.any(steps <= 0) else 0.0))
+    interval_s = typical
+    if not np.all(gaps) and np.any(steps[~gaps] > 0):
+        interval_s = float(steps[~gaps].mean())
+    closed = np.cumsum(np.where(gaps, interval_s, steps))
+    residual = closed - interval_s * np.arange(1, len(closed) + 1)
+    residual -= np.median(residual)
+    worst = float(np.quantile(np.abs(residual), 0.99)) if len(residual) else 0.0
+    allowed = max(0.75 * interval_s, 1.5 * coarse if np.any(steps <= 0) else 0.0)
+    irregular = bool(np.mean(gaps) > _MOST_GAPS or worst > allowed)
+    if irregular:
+        interval_s = float(np.quantile(steps[steps > 0], 0.05))
+    return TimeKind(interval_s, irregular, worst)
+
+
+def _gaps(steps: Floats, interval_s: float) -> np.ndarray:
+    """Flag steps that skip samples: long ones that the next step does not make up for."""
+    following = np.append(steps[1:], interval_s)
+    return np.asarray((steps > 1.5 * interval_s) & (steps + following > 2.5 * interval_s))
+
+
+def nice_interval(interval_s: float, samples: int, tolerance_s: float) -> float:
+    """Return the roundest interval, or reciprocal of a round rate, that the times allow.
+
+    Parameters
+    ----------
+    interval_s
+        Estimate from first to last time.
+    samples
+        Number of intervals it rests on.
+    tolerance_s
+        How far the last time may be off.
+
+    Examples
+    --------
+    >>> nice_interval(0.00033333334, 100_000, 1e-6), 1 / nice_interval(0.0099999, 50, 1e-3)
+    (0.0003333333333333333, 100.0)
+    """
+    allowed = max(min(0.5 * interval_s, tolerance_s) / max(samples, 1), 1e-9 * interval_s)
+    for digits in range(1, 8):
+        candidates = (1.0 / float(f"{1 / interval_s:.{digits - 1}e}"), float(f"{interval_s:.{digits - 1}e}"))
+        for candidate in candidates:
+            if abs(candidate - interval_s) <= allowed:
+                return candidate
+    return interval_s
+
+
+class RegularTimes:
+    """Count rows on a steady grid and open gaps where rows are missing.
+
+    Parameters
+    ----------
+    kind
+        From `inspect_times`.
+    stamp_step_s
+        The finest step that the written times can show.
+    """
+
+    def __init__(self, kind: TimeKind, stamp_step_s: float) -> None:
+        self._kind = kind
+        self._tolerance_s = max(stamp_step_s, 2 * kind.jitter_s)
+        self._gap_interval_s = max(kind.interval_s, stamp_step_s)
+        self._first_s = math.nan
+        self._last_s = math.nan
+        self._index = -1
+        self.missing = 0
+
+    def place(self, times: Floats, columns: list[Floats]) -> list[Floats]:
+        """Return the columns with NaN where rows are missing.
+
+        Raises
+        ------
+        BadArgumentError
+            If a gap is too long to be filled.
+        """
+        if not len(times):
+            return columns
+        if math.isnan(self._first_s):
+            self._first_s = float(times[0])
+            self._last_s = float(times[0]) - self._kind.interval_s
+        steps = np.diff(times, prepend=self._last_s)
+        gaps = _gaps(steps, self._gap_interval_s)
+        self._last_s = float(times[-1])
+        if not gaps.any():
+            self._index += len(times)
+            return columns
+        advance = np.ones(len(times), dtype=np.int64)
+        advance[gaps] = np.maximum(1, np.rint(steps[gaps] / self._kind.interval_s)).astype(np.int64)
+        if advance.max() > _LARGEST_GAP:
+            raise BadArgumentError(f"a gap of {steps.max():.4g} s is too long to be filled")
+        places = np.cumsum(advance) - 1
+        self._index += int(places[-1]) + 1
+        self.missing += int(advance.sum()) - len(times)
+        filled = []
+        for column in columns:
+            values = np.full(places[-1] + 1, np.nan)
+            values[places] = column
+            filled.append(values)
+        return filled
+
+    @property
+    def interval_s(self) -> float:
+        """The sample interval, refined by the whole length."""
+        if self._index < 1:
+            return nice_interval(self._kind.interval_s, 1, 0.0)
+        mean_s = (self._last_s - self._first_s) / self._index
+        return nice_interval(mean_s, self._index, self._tolerance_s)
+
+
+class HeldTimes:
+    """Resample rows that come at no steady rate onto a grid, each value holding until the next."""
+
+    def __init__(self, kind: TimeKind) -> None:
+        self.interval_s = nice_interval(kind.interval_s, 1, 0.1 * kind.interval_s)
+        self._typical_s = kind.interval_s
+        self._first_s = math.nan
+        self._next_edge = 0
+        self._times: Floats = np.empty(0)
+        self._columns: list[Floats] = []
+
+    def place(self, times: Floats, columns: list[Floats]) -> list[Floats]:
+        """Return the grid samples that these rows complete.
+
+        Raises
+        ------
+        BadArgumentError
+            If the rows span more samples than can be filled.
+        """
+        if math.isnan(self._first_s) and len(times):
+            self._first_s = float(times[0])
+            self._columns = [np.empty(0) for _ in columns]
+        self._times = np.concatenate((self._times, times - self._first_s))
+        self._columns = [np.concatenate((old, new)) for old, new in zip(self._columns, columns, strict=True)]
+        return self._emit()
+
+    def finish(self) -> list[Floats]:
+        """Return the last grid samples: the last value holds for one typical interval."""
+        if not len(self._times):
+            return self._columns
+        self._times = np.append(self._times, self._times[-1] + self._typical_s)
+        self._columns = [np.append(column, column[-1]) for column in self._columns]
+        return self._emit(final=True)
+
+    def _emit(self, *, final: bool = False) -> list[Floats]:
+        reach = self._times[-1] / self.interval_s
+        last_edge = max(round(reach), self._next_edge + 1) if final else math.floor(reach)
+        if last_edge - self._next_edge > _LARGEST_GAP:
+            raise BadArgumentError(f"times spread over {self._times[-1]:.4g} s need too many samples")
+        edges = np.arange(self._next_edge, last_edge + 1) * self.interval_s
+        placed = [self._mean_between(column, edges) for column in self._columns]
+        # Keep the row that holds at the last edge, and all after it.
+        keep = max(0, int(np.searchsorted(self._times, edges[-1], side="right")) - 1)
+        self._times = self._times[keep:]
+        self._columns = [column[keep:] for column in self._columns]
+        self._next_edge = last_edge
+        return placed
+
+    def _mean_between(self, column: Floats, edges: Floats) -> Floats:
+        lengths = np.diff(self._times)
+        known = ~np.isnan(column[:-1])
+        sums = np.concatenate(([0.0], np.cumsum(np.where(known, column[:-1], 0.0) * lengths)))
+        spans = np.concatenate(([0.0], np.cumsum(known * lengths)))
+        charge = np.diff(np.interp(edges, self._times, sums))
+        measured = np.diff(np.interp(edges, self._times, spans))
+        enough = measured > 0.5 * self.interval_s
+        return np.divide(charge, measured, out=np.full(len(charge), np.nan), where=enough)

@@ -1,0 +1,183 @@
+"""An open capture: its channels as series that are read piece by piece."""
+
+from __future__ import annotations
+
+import threading
+from functools import cached_property
+from pathlib import Path
+from types import TracebackType
+from typing import Any, Self
+
+import numpy as np
+
+from warm_ember.model.arrays import Bits, Blocks, Samples
+from warm_ember.model.capture import CaptureInfo, Event
+from warm_ember.signal.pyramid import BLOCK_SAMPLES, RATIO
+from warm_ember.signal.series import Progress, Series, ShouldStop, ignore_progress, never
+from warm_ember.signal.stretch import StretchReading, read_samples, read_stretch
+from warm_ember.store.capture_file import _read_info, open_with_summary
+
+_IN_MEMORY_BLOCKS = 1 << 20
+
+
+class _Levels:
+    """The pyramid's levels of one channel: coarse ones in memory, fine ones read on demand."""
+
+    def __init__(self, levels: list[Any]) -> None:
+        self._levels = [level[:] if len(level) <= _IN_MEMORY_BLOCKS else level for level in levels]
+        self.sizes = tuple(BLOCK_SAMPLES * RATIO**index for index in range(len(levels)))
+
+    def read(self, level: int, first: int, last: int) -> Blocks:
+        return np.asarray(self._levels[level][first:last])
+
+
+class _StoredSeries:
+    def __init__(self, data: Any, interval_s: float, levels: list[Any]) -> None:
+        self._data = data
+        self._levels = _Levels(levels)
+        self.interval_s = interval_s
+        self.samples = int(data.shape[0])
+
+    @property
+    def levels(self) -> tuple[int, ...]:
+        return self._levels.sizes
+
+    def read(self, first: int, last: int) -> Samples:
+        return np.asarray(self._data[first:last], dtype=np.float32)
+
+    def blocks(self, level: int, first: int, last: int) -> Blocks:
+        return self._levels.read(level, first, last)
+
+
+class _Product:
+    """The sample-by-sample product of two datasets, for power from voltage and current."""
+
+    def __init__(self, one: Any, other: Any) -> None:
+        self._one, self._other = one, other
+        self.shape = one.shape
+
+    def __getitem__(self, piece: slice) -> Samples:
+        return np.asarray(self._one[piece] * self._other[piece])
+
+
+class _StoredLines(_StoredSeries):
+    def __init__(self, data: Any, interval_s: float, levels: list[Any], names: tuple[str, ...]) -> None:
+        super().__init__(data, interval_s, levels)
+        self.names = names
+
+    def read(self, first: int, last: int) -> Bits:  # type: ignore[override] - bits, not amperes
+        return np.asarray(self._data[first:last])
+
+
+class Capture:
+    """A capture opened for reading; close it or use it as a context.
+
+    Parameters
+    ----------
+    path
+        The HDF5 file.
+    should_stop, progress
+        For the pass over the samples that is needed when the stored summary is missing or stale.
+
+    Raises
+    ------
+    BadFileError
+        If the file is no capture.
+    Cancelled
+        If `should_stop` answered yes.
+    """
+
+    def __init__(
+        self, path: Path, *, should_stop: ShouldStop = never, progress: Progress = ignore_progress
+    ) -> None:
+        self.path = path
+        self._file, self._pyramids, self._bits = open_with_summary(
+            path, should_stop=should_stop, progress=progress
+        )
+        self._lock = threading.Lock()
+        try:
+            self.info: CaptureInfo = _read_info(self._file, path)
+            self.current: Series = self._series("current", self._file["current"])
+            self.voltage: Series | None = None
+            self.power: Series | None = None
+            if "voltage" in self._file:
+                self.voltage = self._series("voltage", self._file["voltage"])
+                self.power = self._series("power", _Product(self._file["voltage"], self._file["current"]))
+            self.lines = self._open_lines()
+            self.aux: dict[str, tuple[Series, str]] = {
+                name: (self._series(f"aux/{name}", data), str(data.attrs.get("unit", "")))
+                for name, data in self._file.get("aux", {}).items()
+            }
+        except BaseException:
+            self._file.close()
+            raise
+
+    @property
+    def name(self) -> str:
+        """The capture's name: the file's without its ending."""
+        return self.path.name.removesuffix(".h5")
+
+    @property
+    def duration_s(self) -> float:
+        """Length of the capture."""
+        return self.current.samples * self.current.interval_s
+
+    @cached_property
+    def events(self) -> tuple[Event, ...]:
+        """The target's log in its own clock, as it was written."""
+        if "events" not in self._file:
+            return ()
+        table = self._file["events"][:]
+        return tuple(
+            Event(float(row["time_s"]), _text(row["event"]), _text(row["name"]), _text(row["value"]))
+            for row in table
+        )
+
+    def reading(self, from_s: float, to_s: float, *, supply_v: float | None = None) -> StretchReading:
+        """Read a stretch; `supply_v` is used where the capture has no voltage of its own."""
+        return read_stretch(self.current, from_s, to_s, power=self.power, supply_v=self._supply(supply_v))
+
+    def whole(self, *, supply_v: float | None = None) -> StretchReading:
+        """Read the whole capture."""
+        return read_samples(
+            self.current, 0, self.current.samples, power=self.power, supply_v=self._supply(supply_v)
+        )
+
+    def _supply(self, supply_v: float | None) -> float | None:
+        return self.info.supply_v if self.info.supply_v is not None else supply_v
+
+    def _series(self, name: str, data: Any) -> Series:
+        return _StoredSeries(data, self.info.sample_interval_s, self._stored_levels(name))
+
+    def _stored_levels(self, name: str) -> list[Any]:
+        if self._pyramids is not None:
+            if name == "lines":
+                return list(self._bits or [])
+            return list(self._pyramids[name].levels)
+        group = self._file[f"summary/{name}"]
+        return [group[key] for key in sorted(group, key=lambda key: int(key.rsplit("_", 1)[1]))]
+
+    def _open_lines(self) -> _StoredLines | None:
+        if "lines" not in self._file:
+            return None
+        data = self._file["lines"]
+        names = tuple(_text(name) for name in data.attrs.get("names", []))
+        return _StoredLines(data, self.info.sample_interval_s, self._stored_levels("lines"), names)
+
+    def close(self) -> None:
+        """Close the file."""
+        with self._lock:
+            if self._file:
+                self._file.close()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.close()
+
+
+def _text(value: Any) -> str:
+    return value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)

@@ -1,0 +1,219 @@
+"""SI text to number and back.
+
+Everything inside the program is in SI base units; this module is where ``"12.5 µA"`` and ``"3h 20m"``
+become numbers and numbers become text with three significant digits.
+"""
+
+from __future__ import annotations
+
+import math
+import re
+from dataclasses import dataclass
+
+HOUR_S = 3600.0
+DAY_S = 24 * HOUR_S
+YEAR_S = 8760 * HOUR_S
+MONTH_S = YEAR_S / 12
+AMPERE_HOUR_C = 3600.0
+
+_PREFIXES = {
+    "f": 1e-15, "p": 1e-12, "n": 1e-9, "u": 1e-6, "µ": 1e-6, "μ": 1e-6, "m": 1e-3,
+    "": 1.0, "k": 1e3, "M": 1e6, "G": 1e9,
+}  # fmt: skip
+_DURATIONS_S = {
+    "ns": 1e-9, "us": 1e-6, "µs": 1e-6, "μs": 1e-6, "ms": 1e-3, "s": 1.0, "sec": 1.0, "m": 60.0, "min": 60.0,
+    "h": HOUR_S, "hour": HOUR_S, "hours": HOUR_S, "d": DAY_S, "day": DAY_S, "days": DAY_S,
+    "month": MONTH_S, "months": MONTH_S, "mo": MONTH_S, "y": YEAR_S, "year": YEAR_S, "years": YEAR_S,
+}  # fmt: skip
+_NUMBER = r"[-+−]?(?:\d+(?:[.,]\d*)?|[.,]\d+)(?:[eE][-+]?\d+)?"
+_QUANTITY = re.compile(rf"\s*({_NUMBER})\s*([A-Za-zµμΩ%°]*)\s*\Z")
+_DURATION_PART = re.compile(rf"\s*({_NUMBER})\s*([A-Za-zµμ]*)")
+
+
+@dataclass(frozen=True, slots=True)
+class Text:
+    """A number and its unit as they are shown, kept apart because they are set in different weights."""
+
+    number: str
+    unit: str
+
+    def __str__(self) -> str:
+        return f"{self.number} {self.unit}".strip()
+
+    @property
+    def marked(self) -> str:
+        """The same with the number between ``**``, as the interface's texts mark it."""
+        return f"**{self.number}** {self.unit}".strip()
+
+
+def _number(text: str) -> float:
+    return float(text.replace(",", ".").replace("−", "-"))
+
+
+def parse_quantity(text: str, unit: str) -> float:
+    """Read a quantity such as ``"12u"``, ``"0.3 mA"`` or ``"4,8m"``.
+
+    Parameters
+    ----------
+    text
+        A number, an optional SI prefix, and optionally the unit itself.
+    unit
+        The expected unit, ``"A"``, ``"V"``, ``"C"``, ``"Ω"``, ``"%"`` or ``""``. For ``"s"`` see
+        `parse_duration`.
+
+    Returns
+    -------
+    float
+        The value in the base unit; for ``"%"`` the fraction.
+
+    Raises
+    ------
+    ValueError
+        If the text is no number or carries another unit.
+
+    Examples
+    --------
+    >>> parse_quantity("12u", "A"), parse_quantity("0.3 mA", "A"), parse_quantity("4,8m", "A")
+    (1.2e-05, 0.0003, 0.0048)
+    >>> parse_quantity("6 Ah", "C")
+    21600.0
+    >>> parse_quantity("12 %", "%")
+    0.12
+    """
+    if unit == "s":
+        return parse_duration(text)
+    match = _QUANTITY.match(text)
+    if match is None:
+        raise ValueError(f"{text!r} is not a number with a unit such as '12 µ{unit}'")
+    value, suffix = _number(match[1]), match[2]
+    if unit == "%":
+        if suffix not in ("", "%"):
+            raise ValueError(f"{text!r}: expected a percentage")
+        return value / 100
+    if unit == "C" and suffix.lower().endswith("ah"):
+        suffix, value = suffix[:-2], value * AMPERE_HOUR_C
+    elif unit and suffix.endswith(unit):
+        suffix = suffix[: -len(unit)]
+    if suffix not in _PREFIXES:
+        raise ValueError(f"{text!r}: expected {unit or 'a plain number'}, found {match[2]!r}")
+    # Dividing by a whole power of ten keeps "0.3 m" at the float nearest to 0.0003.
+    scale = _PREFIXES[suffix]
+    return value / round(1 / scale) if scale < 1 else value * scale
+
+
+def parse_duration(text: str) -> float:
+    """Read a length of time such as ``"15 min"``, ``"3h 20m"``, ``"250 ms"`` or ``"36 months"``.
+
+    A bare number is seconds. A month is a twelfth of 8760 hours.
+
+    Raises
+    ------
+    ValueError
+        If the text is not a length of time.
+
+    Examples
+    --------
+    >>> parse_duration("3h 20m"), parse_duration("2.5"), parse_duration("36 months") / 3600
+    (12000.0, 2.5, 26280.0)
+    """
+    total, position = 0.0, 0
+    stripped = text.strip()
+    while position < len(stripped):
+        match = _DURATION_PART.match(stripped, position)
+        if match is None or (match[2] or "s") not in _DURATIONS_S:
+            raise ValueError(f"{text!r} is not a length of time such as '15 min' or '3h 20m'")
+        total += _number(match[1]) * _DURATIONS_S[match[2] or "s"]
+        position = match.end()
+    if not stripped:
+        raise ValueError("a length of time such as '15 min' is missing")
+    return total
+
+
+def significant(value: float, digits: int = 3) -> str:
+    """Write a number with so many significant digits, never in exponent form, with a true minus.
+
+    Examples
+    --------
+    >>> significant(12.345), significant(-0.5), significant(1234.5), significant(99.96)
+    ('12.3', '−0.500', '1234', '100')
+    """
+    if not math.isfinite(value):
+        return "–"
+    if value == 0:
+        return "0"
+    rounded = float(f"{value:.{digits - 1}e}")
+    decimals = max(0, digits - 1 - math.floor(math.log10(abs(rounded))))
+    return f"{rounded:.{decimals}f}".replace("-", "−") if decimals else f"{value:.0f}".replace("-", "−")
+
+
+def quantity_text(value: float | None, unit: str, digits: int = 3) -> Text:
+    """Write a quantity with an SI prefix that leaves one to three digits before the point.
+
+    Examples
+    --------
+    >>> str(quantity_text(0.000318, "A")), str(quantity_text(-1.28e-3, "A")), str(quantity_text(None, "A"))
+    ('318 µA', '−1.28 mA', '–')
+    """
+    if value is None or not math.isfinite(value):
+        return Text("–", "")
+    if value == 0:
+        return Text("0", unit)
+    rounded = abs(float(f"{value:.{digits - 1}e}"))
+    for prefix, scale in (("G", 1e9), ("M", 1e6), ("k", 1e3), ("", 1.0), ("m", 1e-3), ("µ", 1e-6), ("n", 1e-9)):
+        if rounded >= scale:
+            return Text(significant(value / scale, digits), prefix + unit)
+    return Text(significant(value / 1e-12, digits), "p" + unit)
+
+
+def duration_text(seconds: float | None, digits: int = 3) -> Text:
+    """Write a length of time in the unit people use for it, from ns to years.
+
+    Examples
+    --------
+    >>> [str(duration_text(t)) for t in (0.0847, 9.62, 300, 21600)]
+    ['84.7 ms', '9.62 s', '5.00 min', '6.00 h']
+    """
+    if seconds is None or not math.isfinite(seconds):
+        return Text("–", "")
+    size = abs(seconds)
+    if size < 99.95:
+        return quantity_text(seconds, "s", digits)
+    for unit, scale, limit in (("min", 60.0, 5400.0), ("h", HOUR_S, 2 * DAY_S), ("days", DAY_S, 2 * MONTH_S)):
+        if size < limit:
+            return Text(significant(seconds / scale, digits), unit)
+    return months_text(seconds, digits)
+
+
+def months_text(seconds: float | None, digits: int = 3) -> Text:
+    """Write a battery life in months of a twelfth of 8760 hours."""
+    if seconds is None or not math.isfinite(seconds):
+        return Text("–", "")
+    return Text(significant(seconds / MONTH_S, digits), "months")
+
+
+def ampere_hours_text(charge_c: float | None, digits: int = 3) -> Text:
+    """Write a battery's charge in Ah."""
+    return quantity_text(None if charge_c is None else charge_c / AMPERE_HOUR_C, "Ah", digits)
+
+
+def percent_text(share: float | None) -> Text:
+    """Write a share as a percentage, with enough digits that a small one does not read as nothing.
+
+    Examples
+    --------
+    >>> [str(percent_text(s)) for s in (0.339, 1.0, 0.00045, 0.0)]
+    ['33.9 %', '100 %', '0.045 %', '0 %']
+    """
+    if share is None or not math.isfinite(share):
+        return Text("–", "")
+    percent = share * 100
+    if percent == 0:
+        return Text("0", "%")
+    if abs(percent) >= 99.95:
+        return Text(f"{percent:.0f}", "%")
+    return Text(f"{percent:.1f}".replace("-", "−") if abs(percent) >= 1 else significant(percent, 2), "%")
+
+
+def decade(current_a: float) -> float:
+    """The base-10 logarithm of a current's size, with zero and below at the bottom of the ramp (1 nA)."""
+    return math.log10(current_a) if current_a > 1e-9 else -9.0
