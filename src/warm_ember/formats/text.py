@@ -48,8 +48,8 @@ class TextSource(ColumnReader):
 
     def batches(self, should_stop: ShouldStop, progress: Progress) -> Iterator[dict[int, np.ndarray]]:
         """Yield the used columns block by block."""
-        import pyarrow as pa  # noqa: PLC0415 - half a second to import
-        from pyarrow import csv  # noqa: PLC0415
+        import pyarrow as pa  # half a second to import
+        from pyarrow import csv
 
         dialect, used = self.dialect, self.columns.used
         names = [f"c{index}" for index in range(dialect.width)]

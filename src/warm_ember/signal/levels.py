@@ -11,7 +11,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.ndimage import gaussian_filter1d
 
 from warm_ember.errors import Cancelled
 from warm_ember.model.arrays import Floats, Indices, Samples
@@ -145,6 +144,8 @@ def _noise_scale(medians: Floats, spreads: Floats, size: int) -> float:
 
 def _limits(scaled: Floats) -> Floats:
     """Return the limits between levels, on the scale, from the histogram of block medians."""
+    from scipy.ndimage import gaussian_filter1d  # SciPy loads when first needed: it takes a while
+
     first = np.floor(scaled.min() / _BIN) - 8
     bins = int(np.ceil(scaled.max() / _BIN) - first) + 8
     counts = np.bincount((scaled / _BIN - first).astype(np.int64), minlength=bins).astype(np.float64)

@@ -9,6 +9,7 @@ from __future__ import annotations
 import contextlib
 import logging
 import os
+import time
 from collections.abc import Iterable, Mapping
 from pathlib import Path
 from types import TracebackType
@@ -40,7 +41,7 @@ _SUMMARY_STAMP = "file_time_ns"
 
 
 def _h5py() -> Any:
-    import h5py  # noqa: PLC0415 - 0.1 s to import, and the window need not wait for it
+    import h5py  # 0.1 s to import, and the window need not wait for it
 
     return h5py
 
@@ -182,7 +183,7 @@ def _stamp(path: Path) -> None:
 def _write_info(file: h5py.File, info: CaptureInfo) -> None:
     file.attrs["format"] = CAPTURE_FORMAT
     for name, value in msgspec.structs.asdict(info).items():
-        if value is None or value in ("", ()):
+        if value is None or (isinstance(value, str | tuple) and not value):
             continue
         file.attrs[name] = list(value) if isinstance(value, tuple) else value
 
@@ -215,8 +216,6 @@ def _write_events(file: h5py.File, events: list[Event]) -> None:
 
 def write_summary(file: h5py.File, pyramids: Mapping[str, Pyramid], bits: list[Blocks] | None) -> None:
     """Write all pyramids of a capture below ``/summary``."""
-    import time  # noqa: PLC0415
-
     if "summary" in file:
         del file["summary"]
     group = file.create_group("summary")

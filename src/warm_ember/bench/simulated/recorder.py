@@ -5,8 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.ndimage import maximum_filter1d
-from scipy.signal import lfilter
 
 from warm_ember.bench.simulated.firmware import LINES, Firmware, Post
 from warm_ember.bench.simulated.kernel import sample_means
@@ -90,6 +88,8 @@ def simulate(firmware: Firmware, *, seed: int = 1, duration_s: float = 300.0, ra
     duration_s, rate_hz
         Length and samples per second.
     """
+    from scipy.signal import lfilter  # SciPy loads when first needed: it takes a while
+
     post = Post(firmware, seed, duration_s)
     post.run()
     samples = round(duration_s * rate_hz)
@@ -112,7 +112,7 @@ def simulate(firmware: Firmware, *, seed: int = 1, duration_s: float = 300.0, ra
             firmware=firmware.name,
             temperature_c=21.0,
             note=f"trail counter post, {firmware.title}",
-            resolution_a=3 * RANGES[0].noise_a / np.sqrt(rate_hz * 1e-3),
+            resolution_a=0.1e-6,
         ),
         current=measure(flowing, post.random, rate_hz),
         voltage=volts.astype(np.float32),
@@ -127,6 +127,8 @@ def simulate(firmware: Firmware, *, seed: int = 1, duration_s: float = 300.0, ra
 
 def measure(flowing: Floats, random: np.random.Generator, rate_hz: float) -> Samples:
     """Read a current with an instrument that changes ranges: up at once, down after a hold time."""
+    from scipy.ndimage import maximum_filter1d
+
     limits = np.array([r.full_a for r in RANGES[:-1]])
     needed = np.searchsorted(limits, flowing * 1.05).astype(np.int8)
     hold = max(1, round(_HOLD_S * rate_hz))
@@ -155,6 +157,8 @@ def _ticks(post: Post, edges: Floats) -> Floats:
 
 def _ripple(drawn: Floats, random: np.random.Generator, rate_hz: float) -> Floats:
     """Slow wander of a running circuit's current, 1.5 % rms; sleep has next to none."""
+    from scipy.signal import lfilter
+
     share = 1.0 / (rate_hz * 2e-3)
     wander = lfilter([np.sqrt(2 * share)], [1.0, share - 1.0], random.standard_normal(len(drawn)))
     ripple: Floats = np.where(drawn > 0.5e-3, 0.015, 0.002) * wander

@@ -1,0 +1,61 @@
+"""The command line: one program, one module per command, one line on stderr when something is wrong."""
+
+from __future__ import annotations
+
+import logging
+import sys
+
+import typer
+
+from warm_ember.cli import demo, import_command, life, open_window, states, stretch
+from warm_ember.errors import WarmEmberError
+
+log = logging.getLogger(__name__)
+
+app = typer.Typer(
+    name="warm-ember",
+    help="From amperes to months: where a battery device's charge goes, and what to change so that it lasts.",
+    no_args_is_help=False,
+    add_completion=False,
+    pretty_exceptions_enable=False,
+    rich_markup_mode=None,
+    context_settings={"help_option_names": ["-h", "--help"]},
+)
+app.command("open", hidden=True)(open_window.open_window)
+app.command("demo")(demo.demo)
+app.command("import")(import_command.import_)
+app.command("stretch")(stretch.stretch)
+app.command("states")(states.states)
+app.command("life")(life.life)
+
+_COMMANDS = frozenset(command.name for command in app.registered_commands)
+
+
+@app.callback(epilog="Without a command: warm-ember [PROJECT] opens the window.")
+def _program() -> None:
+    """From amperes to months: where a battery device's charge goes, and what to change so that it lasts."""
+
+
+def run(arguments: list[str]) -> int:
+    """Run one command and return its exit code: 0 done, 1 a limit was missed, 2 bad input or usage."""
+    if not arguments or (arguments[0] not in _COMMANDS and not arguments[0].startswith("-")):
+        arguments = ["open", *arguments]
+    try:
+        result = app(arguments, prog_name="warm-ember", standalone_mode=False)
+    except typer.TyperException as error:
+        message = error.format_message() if hasattr(error, "format_message") else str(error)
+        return _fail(" ".join(message.split()))
+    except WarmEmberError as error:
+        return _fail(error.one_line)
+    except typer.Exit as error:
+        return error.exit_code
+    except (KeyboardInterrupt, typer.Abort):
+        return _fail("stopped")
+    except BrokenPipeError:
+        return 0  # whoever read the output has had enough of it
+    return result if isinstance(result, int) else 0
+
+
+def _fail(message: str) -> int:
+    sys.stderr.write(f"warm-ember: {message}\n")
+    return 2

@@ -1,0 +1,71 @@
+"""``warm-ember import``: bring a foreign file into a project."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from warm_ember.cli.arguments import JsonOption, ProjectArgument
+from warm_ember.cli.output import print_json, print_line
+from warm_ember.formats.source import ImportOptions
+from warm_ember.session.importing import ImportRequest, adopt, import_file
+from warm_ember.session.session import Session
+from warm_ember.units import duration_text, quantity_text
+
+
+def import_(
+    project: ProjectArgument,
+    file: Annotated[Path, typer.Argument(metavar="FILE", help="Delimited text, raw binary or NumPy.")],
+    name: Annotated[str, typer.Option(help="Name of the capture; the file's by default.")] = "",
+    rate: Annotated[float | None, typer.Option(metavar="HZ", help="Samples per second.")] = None,
+    unit: Annotated[str | None, typer.Option(metavar="A|mA|uA|nA", help="Unit of the current.")] = None,
+    current_column: Annotated[str | None, typer.Option(metavar="C", help="Header name or number from 1.")] = None,
+    time_column: Annotated[str | None, typer.Option(metavar="C", help="Header name or number from 1.")] = None,
+    voltage_column: Annotated[str | None, typer.Option(metavar="C", help="Header name or number from 1.")] = None,
+    supply: Annotated[float | None, typer.Option(metavar="V", help="Supply voltage, for energies.")] = None,
+    shunt: Annotated[float | None, typer.Option(metavar="OHM", help="The column is the voltage across it.")] = None,
+    gain: Annotated[float, typer.Option(metavar="G", help="Of the amplifier behind the shunt.")] = 1.0,
+    offset: Annotated[float, typer.Option(metavar="V", help="Of the amplifier's output.")] = 0.0,
+    sample_format: Annotated[str | None, typer.Option("--format", metavar="f32|f64|i16", help="Of raw binary.")] = None,
+    scale: Annotated[float | None, typer.Option(metavar="A_PER_COUNT", help="Of raw binary.")] = None,
+    events: Annotated[Path | None, typer.Option(metavar="FILE", help="The target's event log.")] = None,
+    replace: Annotated[bool, typer.Option("--replace", help="Replace a capture of that name.")] = False,
+    json: JsonOption = False,
+) -> None:
+    """Import FILE into PROJECT as a capture; say what was assumed."""
+    options = ImportOptions(
+        rate_hz=rate,
+        unit=unit,
+        current_column=current_column,
+        time_column=time_column,
+        voltage_column=voltage_column,
+        shunt_ohm=shunt,
+        gain=gain,
+        offset_v=offset,
+        sample_format=sample_format,
+        scale_a=scale,
+    )
+    session = Session.open_or_create(project)
+    try:
+        report = import_file(session, ImportRequest(file, options, name, events, supply, replace))
+        adopt(session, report)
+    finally:
+        session.close()
+    if json:
+        print_json(
+            {
+                "capture": report.name,
+                "samples": report.samples,
+                "sample_interval_s": report.sample_interval_s,
+                "duration_s": report.duration_s,
+                "events": report.events,
+                "assumed": report.notes,
+            }
+        )
+        return
+    rate_text = quantity_text(1 / report.sample_interval_s, "S/s")
+    print_line(f"{report.name}: {report.samples} samples, {duration_text(report.duration_s)} at {rate_text}")
+    for note in report.notes:
+        print_line(f"  {note}")

@@ -1,0 +1,42 @@
+"""What the commands print: one JSON object, or tables of text."""
+
+from __future__ import annotations
+
+import math
+import sys
+from collections.abc import Sequence
+from typing import Any
+
+import msgspec
+
+
+def print_json(content: Any) -> None:
+    """Print one JSON object; what is not finite becomes null."""
+    sys.stdout.write(msgspec.json.encode(_finite(content)).decode() + "\n")
+
+
+def _finite(content: Any) -> Any:
+    if isinstance(content, dict):
+        return {key: _finite(value) for key, value in content.items()}
+    if isinstance(content, list | tuple):
+        return [_finite(value) for value in content]
+    if isinstance(content, float) and not math.isfinite(content):
+        return None
+    return content
+
+
+def print_line(text: str = "") -> None:
+    """Print a line of text."""
+    sys.stdout.write(text + "\n")
+
+
+def print_table(header: Sequence[str], rows: Sequence[Sequence[object]], *, left: int = 1) -> None:
+    """Print columns, the first `left` of them flush left and the rest flush right."""
+    table = [[str(cell) for cell in row] for row in (header, *rows)]
+    widths = [max(len(row[column]) for row in table) for column in range(len(header))]
+    for row in table:
+        cells = [
+            cell.ljust(width) if column < left else cell.rjust(width)
+            for column, (cell, width) in enumerate(zip(row, widths, strict=True))
+        ]
+        print_line("  ".join(cells).rstrip())

@@ -1,0 +1,21 @@
+"""``warm-ember states``: the ledger of one capture."""
+
+from __future__ import annotations
+
+from warm_ember.cli.arguments import JsonOption, NameArgument, ProjectArgument
+from warm_ember.cli.output import print_json
+from warm_ember.cli.tables import ledger_json, print_ledger
+from warm_ember.session.session import Session
+
+
+def states(project: ProjectArgument, name: NameArgument, json: JsonOption = False) -> None:
+    """Show where the charge of the capture NAME goes, by state."""
+    session = Session.open(project)
+    try:
+        ledger = session.results.ledger(session.project, name)
+    finally:
+        session.close()
+    if json:
+        print_json(ledger_json(ledger))
+    else:
+        print_ledger(ledger)

@@ -1,0 +1,94 @@
+"""The contract's JSON objects and their tables of text, shared by the commands that print them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from warm_ember.attribution.ledger import Ledger
+from warm_ember.battery.life import LifeEstimate
+from warm_ember.cli.output import print_line, print_table
+from warm_ember.units import HOUR_S, duration_text, months_text, percent_text, quantity_text
+
+
+def ledger_json(ledger: Ledger) -> dict[str, Any]:
+    """Return the ``states`` object of the contract."""
+    return {
+        "capture": ledger.capture,
+        "duration_s": ledger.duration_s,
+        "mean_a": ledger.mean_a,
+        "charge_c": ledger.charge_c,
+        "energy_j": ledger.energy_j,
+        "unplaced_share": ledger.unplaced_share,
+        "states": [
+            {
+                "name": row.name,
+                "entries": row.entries,
+                "dwell_s": row.dwell_s,
+                "time_share": row.time_share,
+                "mean_a": row.mean.value,
+                "mean_a_low": row.mean.low,
+                "mean_a_high": row.mean.high,
+                "charge_c": row.charge_c,
+                "charge_share": row.charge_share,
+                "energy_j": row.energy_j,
+                "expected_a": row.expected.current_a if row.expected is not None else None,
+                "verdict": row.verdict.value,
+            }
+            for row in ledger.rows
+        ],
+    }
+
+
+def print_ledger(ledger: Ledger) -> None:
+    """Print the ledger as a table."""
+    rows = [
+        (
+            row.name,
+            row.entries,
+            duration_text(row.dwell_s),
+            percent_text(row.time_share),
+            quantity_text(row.mean.value, "A"),
+            quantity_text(row.charge_c, "C"),
+            percent_text(row.charge_share),
+            quantity_text(row.energy_j, "J"),
+            quantity_text(row.expected.current_a if row.expected else None, "A"),
+            row.verdict.value if row.expected else "",
+        )
+        for row in ledger.all_rows
+    ]
+    header = ("state", "entries", "dwell", "of time", "mean", "charge", "of charge", "energy", "expected", "verdict")
+    print_table(header, rows)
+    print_line(
+        f"{duration_text(ledger.duration_s)}, mean {quantity_text(ledger.mean_a, 'A')}, "
+        f"{quantity_text(ledger.charge_c, 'C')}, {percent_text(1 - ledger.unplaced_share)} of the charge placed"
+    )
+
+
+def life_json(life: LifeEstimate) -> dict[str, Any]:
+    """Return the ``life`` object of the contract."""
+    return {
+        "mean_a": life.mean_a,
+        "life_h": life.life_s / HOUR_S,
+        "life_h_p10": life.p10_s / HOUR_S,
+        "life_h_p50": life.p50_s / HOUR_S,
+        "life_h_p90": life.p90_s / HOUR_S,
+        "limit": life.limit.value,
+        "used_capacity_c": life.used_c,
+        "target_h": None if life.target_s is None else life.target_s / HOUR_S,
+        "budget_a": life.budget_a,
+    }
+
+
+def print_life(life: LifeEstimate) -> None:
+    """Print the life in words."""
+    print_line(
+        f"{months_text(life.life_s)} at {quantity_text(life.mean_a, 'A')} on average; "
+        f"8 in 10 between {months_text(life.p10_s).number} and {months_text(life.p90_s)}; "
+        f"ended by {life.limit.value}; weakest: {life.weakest.origin}, {life.weakest.grade.value}"
+    )
+    if life.target_s is None or life.budget_a is None:
+        return
+    verdict = "met" if life.life_s >= life.target_s else "missed"
+    print_line(
+        f"target {months_text(life.target_s)} {verdict}: it allows {quantity_text(life.budget_a, 'A')} on average"
+    )

@@ -1,0 +1,91 @@
+"""What the device draws over its life: a base and what is added to it again and again."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from warm_ember.model.figure import Figure, Grade
+
+
+@dataclass(frozen=True)
+class ActivityCost:
+    """What one activity costs and how often it comes.
+
+    Parameters
+    ----------
+    charge_c
+        Charge of one occurrence. With a duration it is all that flows in that time; without one it is what
+        comes on top of the base.
+    duration_s
+        Length of one occurrence.
+    peak_a
+        Highest current in it.
+    rate_hz
+        Occurrences per second, on average.
+    charge_spread, rate_spread
+        Relative standard deviation of what one knows of the two.
+    grade, origin
+        Where the charge comes from.
+    hours
+        24 weights over the day; empty for even.
+    state_charges_c
+        Where the charge is measured: its part and its time by state, ``{state: (charge_c, duration_s)}``.
+    """
+
+    name: str
+    charge_c: float
+    duration_s: float
+    peak_a: float
+    rate_hz: float
+    charge_spread: float
+    rate_spread: float
+    grade: Grade
+    origin: str
+    hours: tuple[float, ...]
+    state_charges_c: dict[str, tuple[float, float]]
+
+    def added_a(self, base_a: float) -> float:
+        """What it adds to an average current that is the base otherwise."""
+        return self.rate_hz * (self.charge_c - base_a * self.duration_s)
+
+    @property
+    def mean_a(self) -> float | None:
+        """Mean current while it lasts; None without a duration."""
+        return self.charge_c / self.duration_s if self.duration_s > 0 else None
+
+
+@dataclass(frozen=True)
+class Load:
+    """The load over the device's life.
+
+    Parameters
+    ----------
+    base
+        Current between the activities, A.
+    base_name
+        What that time is called.
+    costs
+        The activities.
+    missing
+        Names of activities that the capture at hand does not show.
+    """
+
+    base: Figure
+    base_name: str
+    costs: tuple[ActivityCost, ...]
+    missing: tuple[str, ...] = ()
+
+    @property
+    def base_a(self) -> float:
+        """The base current, 0 when nothing was measured."""
+        return self.base.value or 0.0
+
+    @property
+    def mean_a(self) -> float:
+        """Average current: ``base + sum(rate * (charge - base * duration))``."""
+        return self.base_a + sum(cost.added_a(self.base_a) for cost in self.costs)
+
+    @property
+    def peak_a(self) -> float:
+        """The highest current of any activity."""
+        return max((cost.peak_a for cost in self.costs), default=0.0)

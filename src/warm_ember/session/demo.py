@@ -1,0 +1,124 @@
+"""The demo project: five captures of the trail counter post, from the first light to the target."""
+
+from __future__ import annotations
+
+import shutil
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+from warm_ember.bench.simulated.firmware import FIRMWARE, LINES, PARTS, Firmware
+from warm_ember.bench.simulated.recorder import simulate
+from warm_ember.errors import Cancelled, ProjectError
+from warm_ember.model.battery import Activity, Battery, FromStates, SupplyStage
+from warm_ember.model.figure import Grade
+from warm_ember.model.project import Bracket, ExpectedValue, Project, Run
+from warm_ember.session.session import Session
+from warm_ember.signal.series import Progress, ShouldStop, ignore_progress, never
+from warm_ember.store.capture_file import CaptureWriter
+from warm_ember.store.project_folder import ProjectFolder
+from warm_ember.units import MONTH_S
+
+NAME = "trail counter post"
+_HIKERS_BY_HOUR = (0, 0, 0, 0, 0, 4, 10, 22, 38, 48, 50, 46, 40, 38, 34, 30, 24, 16, 8, 3, 1, 0, 0, 0)
+
+
+def demo_project() -> Project:
+    """Return the demo project's value."""
+    return Project(
+        name=NAME,
+        runs=tuple(Run(f.name, f.title, f.changed) for f in FIRMWARE),
+        expected=_expected(),
+        brackets=(
+            Bracket("A", "r4", 13.0, 14.0, "one second"),
+            Bracket("B", "r4", 60.6, 70.1, "report"),
+            Bracket("A", "r5", 13.0, 14.0, "one second"),
+            Bracket("B", "r5", 60.6, 70.1, "report"),
+        ),
+        battery=Battery(
+            capacity_c=6.0 * 3600, self_discharge_per_year=0.015, reserve=0.12, cutoff_v=2.2, series=2, parallel=2,
+            cell="FR6", grade=Grade.TYPED,
+        ),
+        supply=SupplyStage(),
+        supply_v=3.0,
+        activities=(
+            Activity("Report", FromStates(("Transmit", "Modem idle"), "Transmit"), interval_s=6 * 3600.0),
+            Activity("Passer-by", FromStates(("Count", "Log write"), "Count"), per_day=412.0, hours=_HIKERS_BY_HOUR),
+            Activity("Each second", FromStates(("Idle wait",), "Idle wait"), interval_s=1.0),
+        ),
+        target_s=36 * MONTH_S,
+    )  # fmt: skip
+
+
+def _expected() -> tuple[ExpectedValue, ...]:
+    """Return what each state should draw by the sum of the parts that should be on."""
+    core, modem = PARTS["rowan"].modes_a, PARTS["plover"].modes_a
+    always = PARTS["thrush"].modes_a["on"] + PARTS["dipper"].modes_a["watch"] + modem["saving"]
+    asleep = core["deep"] + always
+    parts = "sum of the parts"
+    return (
+        ExpectedValue("Deep sleep", asleep + PARTS["sedge"].modes_a["standby"], 0.2, "3.0 V, 21 °C", parts),
+        ExpectedValue("Idle wait", core["idle"] + always, 0.2, "core stopped", parts),
+        ExpectedValue("Count", core["adc"] + always, 0.2, "24 MHz, LED off", parts),
+        ExpectedValue("Log write", core["run"] + PARTS["sedge"].modes_a["write"] + always, 0.2, "FRAM at 3.0 V", parts),
+        ExpectedValue("Transmit", 0.125, 0.2, "23 dBm, −104 dBm", "modem data"),
+        ExpectedValue("Modem idle", modem["idle"] + 0.2e-3, 0.2, "paged each 2.56 s", "modem data"),
+    )
+
+
+def make_demo(path: Path, *, should_stop: ShouldStop = never, progress: Progress = ignore_progress) -> Session:
+    """Make the demo project, or open it when it is already there.
+
+    Parameters
+    ----------
+    path
+        The folder.
+    should_stop, progress
+        Polled and told between captures.
+
+    Raises
+    ------
+    ProjectError
+        If the folder holds something else or cannot be written.
+    Cancelled
+        If `should_stop` answered yes; nothing is left behind then.
+    """
+    folder = ProjectFolder(path)
+    if folder.exists:
+        session = Session.open(path)
+        if all(session.folder.capture_path(run.name).exists() for run in demo_project().runs):
+            return session
+        session.close()
+        raise ProjectError(path, "this folder holds another project", remedy="choose a new folder for the demo")
+    if path.exists() and (not path.is_dir() or any(path.iterdir())):
+        raise ProjectError(path, "this folder is not empty", remedy="choose a new folder for the demo")
+    existed = path.exists()
+    try:
+        folder.captures.mkdir(parents=True, exist_ok=True)
+        _record_all(folder, should_stop, progress)
+        folder.save(demo_project())
+    except BaseException as error:
+        shutil.rmtree(folder.captures if existed else path, ignore_errors=True)
+        if isinstance(error, OSError) and not isinstance(error, ProjectError):
+            raise ProjectError(path, f"cannot be written: {error.strerror}") from error
+        raise
+    return Session.open(path)
+
+
+def _record_all(folder: ProjectFolder, should_stop: ShouldStop, progress: Progress) -> None:
+    done = 0
+    # Two at a time: most of a simulation is array work that runs beside the other.
+    with ThreadPoolExecutor(2) as pool:
+        for _ in pool.map(lambda firmware: None if should_stop() else _record(folder, firmware), FIRMWARE):
+            done += 1
+            progress(done / len(FIRMWARE))
+    if should_stop():
+        raise Cancelled("stopped")
+
+
+def _record(folder: ProjectFolder, firmware: Firmware) -> None:
+    simulated = simulate(firmware)
+    with CaptureWriter(folder.capture_path(firmware.name), with_voltage=True, line_names=LINES) as writer:
+        writer.append(simulated.current, voltage=simulated.voltage, lines=simulated.lines)
+        writer.finish(simulated.info, simulated.events)
+
+

@@ -1,0 +1,170 @@
+"""Bringing a foreign file into the project."""
+
+from __future__ import annotations
+
+import logging
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+
+from warm_ember.errors import BadArgumentError, BadFileError, ProjectError
+from warm_ember.formats.event_log import read_events
+from warm_ember.formats.registry import open_source
+from warm_ember.formats.source import ImportOptions, Source
+from warm_ember.model.capture import CaptureInfo, Event
+from warm_ember.model.project import Run
+from warm_ember.session.session import Session
+from warm_ember.signal.series import Progress, ShouldStop, ignore_progress, never
+from warm_ember.store.capture_file import CaptureWriter
+from warm_ember.store.project_folder import check_capture_name
+
+log = logging.getLogger(__name__)
+
+
+@dataclass(frozen=True)
+class ImportRequest:
+    """What to import and what the user said about it.
+
+    Parameters
+    ----------
+    file
+        The current.
+    options
+        How to read it.
+    name
+        Name of the capture; the file's without ending when empty.
+    events_file
+        The target's log.
+    supply_v
+        Supply voltage for energies.
+    replace
+        Whether an existing capture of that name may go.
+    """
+
+    file: Path
+    options: ImportOptions = ImportOptions()
+    name: str = ""
+    events_file: Path | None = None
+    supply_v: float | None = None
+    replace: bool = False
+
+
+@dataclass(frozen=True)
+class ImportReport:
+    """What came of an import: the capture's name and size, and what was assumed, one sentence each."""
+
+    name: str
+    samples: int
+    sample_interval_s: float
+    events: int
+    notes: tuple[str, ...]
+
+    @property
+    def duration_s(self) -> float:
+        """Length of the capture."""
+        return self.samples * self.sample_interval_s
+
+
+def import_file(
+    session: Session,
+    request: ImportRequest,
+    *,
+    should_stop: ShouldStop = never,
+    progress: Progress = ignore_progress,
+) -> ImportReport:
+    """Read a foreign file into a new capture of the project; the project itself is left to `adopt`.
+
+    Raises
+    ------
+    BadArgumentError
+        If the name is impossible or taken.
+    BadFileError
+        If a file cannot be read; nothing is left behind then.
+    ProjectError
+        If the project folder cannot be written.
+    Cancelled
+        If `should_stop` answered yes.
+    """
+    name = check_capture_name(request.name or request.file.stem)
+    path = session.folder.capture_path(name)
+    if path.exists() and not request.replace:
+        raise BadArgumentError(f"there already is a capture {name!r}: choose another --name or give --replace")
+    if request.supply_v is not None and not 0 < request.supply_v < float("inf"):
+        raise BadArgumentError(f"--supply must be above 0 V, found {request.supply_v}")
+    source = open_source(request.file, request.options)
+    events = read_events(request.events_file) if request.events_file is not None else ()
+    made_folders = _make_folders(path.parent)
+    try:
+        return _write(path, name, source, events, request, should_stop, progress)
+    except OSError as error:
+        _remove_folders(made_folders)
+        if isinstance(error, BadFileError | ProjectError):
+            raise
+        raise ProjectError(path.parent, f"cannot be written: {error.strerror or error}") from error
+    except BaseException:
+        _remove_folders(made_folders)
+        raise
+
+
+def _write(
+    path: Path,
+    name: str,
+    source: Source,
+    events: tuple[Event, ...],
+    request: ImportRequest,
+    should_stop: ShouldStop,
+    progress: Progress,
+) -> ImportReport:
+    with CaptureWriter(
+        path, with_voltage=source.with_voltage, line_names=source.line_names, aux_units=source.aux_units
+    ) as writer:
+        for piece in source.pieces(should_stop, progress):
+            writer.append(piece.current, voltage=piece.voltage, lines=piece.lines, aux=piece.aux)
+        if not writer.samples:
+            raise BadFileError(request.file, "there are no samples")
+        options = request.options
+        corrections = ()
+        if options.shunt_ohm is not None:
+            corrections = (
+                f"current from the voltage across {options.shunt_ohm:g} ohm, gain {options.gain:g}, "
+                f"offset {options.offset_v:g} V",
+            )
+        info = CaptureInfo(
+            sample_interval_s=source.interval_s,
+            first_time_s=source.first_time_s,
+            supply_v=request.supply_v,
+            note=f"imported from {request.file.name} on {datetime.now(UTC):%Y-%m-%d}",
+            corrections=corrections,
+        )
+        writer.finish(info, events)
+        return ImportReport(name, writer.samples, source.interval_s, len(events), source.notes)
+
+
+def adopt(session: Session, report: ImportReport) -> None:
+    """Make an imported capture a run of the project and save the project.
+
+    Raises
+    ------
+    ProjectError
+        If the project cannot be written.
+    """
+    session.forget_capture(report.name)
+    session.with_runs([Run(report.name)])
+    session.save()
+
+
+def _make_folders(folder: Path) -> list[Path]:
+    """Make a folder and its parents and return those that were missing, innermost first."""
+    missing = [one for one in (folder, *folder.parents) if not one.exists()]
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        _remove_folders(missing)
+        raise ProjectError(folder, f"cannot be made: {error.strerror}") from error
+    return missing
+
+
+def _remove_folders(made: list[Path]) -> None:
+    for folder in made:
+        if folder.is_dir() and not any(folder.iterdir()):
+            folder.rmdir()

@@ -1,0 +1,166 @@
+"""The graph of results: each a pure function of the project and a capture, remembered by what it depends on."""
+
+from __future__ import annotations
+
+import threading
+from collections import OrderedDict
+from collections.abc import Callable, Hashable
+from dataclasses import dataclass
+from typing import TypeVar
+
+from warm_ember.attribution.budget import Segment, budget_by_activity, budget_by_state
+from warm_ember.attribution.ledger import Ledger, make_ledger
+from warm_ember.attribution.load import make_load
+from warm_ember.attribution.placing import place
+from warm_ember.battery.life import LifeEstimate, estimate_life
+from warm_ember.battery.sensitivity import Step, sensitivity
+from warm_ember.model.battery import FromStretch
+from warm_ember.model.load import Load
+from warm_ember.model.placement import Placement
+from warm_ember.model.project import Project, Run
+from warm_ember.model.rules import HandRule, Rule
+from warm_ember.signal.series import ShouldStop, never
+from warm_ember.signal.stretch import StretchReading
+from warm_ember.store.capture import Capture
+
+T = TypeVar("T")
+_REMEMBERED = 200
+
+
+@dataclass(frozen=True, eq=False)
+class RunResults:
+    """Everything that is known of one run.
+
+    Parameters
+    ----------
+    run
+        The run.
+    capture
+        Its capture, open.
+    whole
+        The reading of the whole capture.
+    placement, ledger
+        Its states.
+    load, life
+        What it means over the device's life.
+    by_state, by_activity
+        The budget bar's segments.
+    """
+
+    run: Run
+    capture: Capture
+    whole: StretchReading
+    placement: Placement
+    ledger: Ledger
+    load: Load
+    life: LifeEstimate
+    by_state: tuple[Segment, ...]
+    by_activity: tuple[Segment, ...]
+
+
+class Results:
+    """Compute and remember; safe to ask from several threads."""
+
+    def __init__(self, open_capture: Callable[[str], Capture]) -> None:
+        self._open_capture = open_capture
+        self._kept: OrderedDict[Hashable, object] = OrderedDict()
+        self._lock = threading.Lock()
+
+    def run(self, project: Project, name: str, should_stop: ShouldStop = never) -> RunResults:
+        """Compute all of one run.
+
+        Raises
+        ------
+        BadFileError
+            If the capture cannot be read.
+        BadArgumentError
+            If battery or activities are impossible.
+        Cancelled
+            If `should_stop` answered yes.
+        """
+        run = project.run(name) or Run(name)
+        capture = self._open_capture(name)
+        placement = self.placement(project, name, should_stop)
+        ledger = self.ledger(project, name, should_stop)
+        load, life = self.life(project, name, should_stop)
+        return RunResults(
+            run=run,
+            capture=capture,
+            whole=self._once(
+                ("whole", _identity(capture), project.supply_v), lambda: capture.whole(supply_v=project.supply_v)
+            ),
+            placement=placement,
+            ledger=ledger,
+            load=load,
+            life=life,
+            by_state=budget_by_state(load, ledger),
+            by_activity=budget_by_activity(load),
+        )
+
+    def placement(self, project: Project, name: str, should_stop: ShouldStop = never) -> Placement:
+        """Place the states of one capture."""
+        capture = self._open_capture(name)
+        rules = _rules_for(project.rules, name)
+        return self._once(
+            ("placement", _identity(capture), repr(rules)),
+            lambda: place(capture, rules, should_stop=should_stop),
+        )
+
+    def ledger(self, project: Project, name: str, should_stop: ShouldStop = never) -> Ledger:
+        """Sum one capture over its states."""
+        capture = self._open_capture(name)
+        placement = self.placement(project, name, should_stop)
+        return self._once(
+            ("ledger", _identity(capture), id(placement), project.expected, project.supply_v),
+            lambda: make_ledger(
+                capture, placement, project.expected, supply_v=project.supply_v, should_stop=should_stop
+            ),
+        )
+
+    def life(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[Load, LifeEstimate]:
+        """Work out one run's load and life."""
+        ledger = self.ledger(project, name, should_stop)
+
+        def read(source: FromStretch) -> StretchReading | None:
+            if project.run(source.capture) is None:
+                return None
+            return self._open_capture(source.capture).reading(source.from_s, source.to_s)
+
+        def work() -> tuple[Load, LifeEstimate]:
+            load = make_load(ledger, project.activities, read)
+            return load, estimate_life(load, project.battery, project.supply, project.target_s)
+
+        key = ("life", id(ledger), project.activities, project.battery, project.supply, project.target_s)
+        return self._once(key, work)
+
+    def steps(self, project: Project, name: str) -> tuple[Step, ...]:
+        """Try one step of each parameter of one run's life."""
+        load, _ = self.life(project, name)
+        key = ("steps", id(load), project.battery, project.supply)
+        return self._once(key, lambda: sensitivity(load, project.battery, project.supply))
+
+    def _once(self, key: Hashable, work: Callable[[], T]) -> T:
+        with self._lock:
+            if key in self._kept:
+                self._kept.move_to_end(key)
+                return self._kept[key][0]  # type: ignore[index, no-any-return]
+        value = work()
+        with self._lock:
+            # The first answer stays, so that what is keyed by its identity stays valid.
+            kept = self._kept.setdefault(key, (value,))
+            while len(self._kept) > _REMEMBERED:
+                self._kept.popitem(last=False)
+        return kept[0]  # type: ignore[index, no-any-return]
+
+
+def _identity(capture: Capture) -> Hashable:
+    return (str(capture.path), id(capture))
+
+
+def _rules_for(rules: tuple[Rule, ...], name: str) -> tuple[Rule, ...]:
+    """Leave out strokes by hand on other captures: they change nothing here.
+
+    A project that has rules of its own must not fall back to the default ones, so at least one stays.
+    """
+    mine = tuple(rule for rule in rules if not isinstance(rule, HandRule) or rule.capture == name)
+    return mine

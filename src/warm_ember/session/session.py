@@ -1,0 +1,195 @@
+"""The open project: its value, its history, its captures and its results."""
+
+from __future__ import annotations
+
+import logging
+import threading
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+
+import msgspec
+
+from warm_ember.errors import BadFileError
+from warm_ember.model.project import Edit, Project, Run
+from warm_ember.session.results import Results, RunResults
+from warm_ember.signal.series import Progress, ShouldStop, ignore_progress, never
+from warm_ember.store.capture import Capture
+from warm_ember.store.project_folder import ProjectFolder
+
+log = logging.getLogger(__name__)
+
+_HISTORY = 500
+
+
+@dataclass(frozen=True)
+class _Past:
+    project: Project
+    what: str
+
+
+class Session:
+    """One open project.
+
+    Parameters
+    ----------
+    folder
+        Where it lies.
+    project
+        Its value.
+    """
+
+    def __init__(self, folder: ProjectFolder, project: Project) -> None:
+        self.folder = folder
+        self.project = project
+        self.current: str = project.runs[-1].name if project.runs else ""
+        self._saved = project
+        self._done: list[_Past] = []
+        self._undone: list[_Past] = []
+        self._captures: dict[str, Capture] = {}
+        self._lock = threading.RLock()
+        self.results = Results(self.capture)
+
+    @classmethod
+    def open(cls, path: Path) -> Session:
+        """Open a project folder.
+
+        Raises
+        ------
+        ProjectError
+            If it holds no readable project.
+        """
+        folder = ProjectFolder(path)
+        return cls(folder, folder.load())
+
+    @classmethod
+    def open_or_create(cls, path: Path) -> Session:
+        """Open a project folder, or begin a project there that is saved with its first content.
+
+        Raises
+        ------
+        ProjectError
+            If there is something else.
+        """
+        folder = ProjectFolder(path)
+        if folder.exists or (path.exists() and (not path.is_dir() or any(path.iterdir()))):
+            return cls.open(path)
+        return cls(folder, Project(name=path.resolve().name))
+
+    @property
+    def title(self) -> str:
+        """What the project is called."""
+        return self.project.name or self.folder.path.name
+
+    @property
+    def is_saved(self) -> bool:
+        """Whether the file holds the project as it is."""
+        return self.project is self._saved
+
+    def apply(self, edit: Edit, what: str) -> None:
+        """Replace the project by what an edit makes of it, undoably.
+
+        Parameters
+        ----------
+        edit
+            From one project to the next.
+        what
+            What it does, for the menu: ``"move bracket A"``.
+        """
+        changed = edit(self.project)
+        if changed == self.project:
+            return
+        self._done = [*self._done[-_HISTORY:], _Past(self.project, what)]
+        self._undone = []
+        self.project = changed
+        self._keep_current()
+
+    def undo(self) -> str | None:
+        """Take the last edit back and return what it was."""
+        return self._step(self._done, self._undone)
+
+    def redo(self) -> str | None:
+        """Do the last undone edit again and return what it was."""
+        return self._step(self._undone, self._done)
+
+    def _step(self, source: list[_Past], target: list[_Past]) -> str | None:
+        if not source:
+            return None
+        past = source.pop()
+        target.append(_Past(self.project, past.what))
+        self.project = past.project
+        self._keep_current()
+        return past.what
+
+    @property
+    def undoable(self) -> str | None:
+        """What undo would take back."""
+        return self._done[-1].what if self._done else None
+
+    @property
+    def redoable(self) -> str | None:
+        """What redo would do again."""
+        return self._undone[-1].what if self._undone else None
+
+    def _keep_current(self) -> None:
+        if self.project.run(self.current) is None:
+            self.current = self.project.runs[-1].name if self.project.runs else ""
+
+    def save(self) -> None:
+        """Write the project.
+
+        Raises
+        ------
+        ProjectError
+            If the folder cannot be written.
+        """
+        project = self.project
+        self.folder.save(project)
+        self._saved = project
+
+    def capture(
+        self, name: str, *, should_stop: ShouldStop = never, progress: Progress = ignore_progress
+    ) -> Capture:
+        """Return an open capture.
+
+        Raises
+        ------
+        BadFileError
+            If there is none of that name, or it cannot be read.
+        """
+        with self._lock:
+            if name not in self._captures:
+                path = self.folder.capture_path(name)
+                if not path.exists():
+                    known = ", ".join(run.name for run in self.project.runs) or "none yet"
+                    raise BadFileError(path, f"there is no capture {name!r}; there are: {known}")
+                self._captures[name] = Capture(path, should_stop=should_stop, progress=progress)
+            return self._captures[name]
+
+    def run(self, name: str, should_stop: ShouldStop = never) -> RunResults:
+        """Compute all results of one run; see `Results.run`."""
+        return self.results.run(self.project, name, should_stop)
+
+    def forget_capture(self, name: str) -> None:
+        """Close a capture that is about to be replaced; results of the old one are not used again."""
+        with self._lock:
+            capture = self._captures.pop(name, None)
+            if capture is not None:
+                capture.close()
+
+    def with_runs(self, runs: Iterable[Run]) -> None:
+        """Add runs to the project, those already there replaced; not an undoable edit, as files come with it."""
+        for run in runs:
+            others = tuple(other for other in self.project.runs if other.name != run.name)
+            old = self.project.run(run.name)
+            self.project = msgspec.structs.replace(
+                self.project, runs=self.project.runs if old is not None else (*others, run)
+            )
+            self.current = run.name
+
+    def close(self) -> None:
+        """Close all captures."""
+        with self._lock:
+            for capture in self._captures.values():
+                capture.close()
+            self._captures.clear()
