@@ -217,3 +217,34 @@ def percent_text(share: float | None) -> Text:
 def decade(current_a: float) -> float:
     """The base-10 logarithm of a current's size, with zero and below at the bottom of the ramp (1 nA)."""
     return math.log10(current_a) if current_a > 1e-9 else -9.0
+
+
+@dataclass(frozen=True, slots=True)
+class Rate:
+    """How often something happens: each so many seconds, or so many times a day; one of the two."""
+
+    interval_s: float | None = None
+    per_day: float | None = None
+
+
+def parse_rate(text: str) -> Rate:
+    """Read how often: ``"each 6 h"``, ``"15 min"``, ``"412 a day"``, ``"4/day"`` or a bare number a day.
+
+    Raises
+    ------
+    ValueError
+        If it is no rate, or not above 0.
+
+    Examples
+    --------
+    >>> parse_rate("each 6 h"), parse_rate("412 a day")
+    (Rate(interval_s=21600.0, per_day=None), Rate(interval_s=None, per_day=412.0))
+    """
+    stripped = text.strip().lower()
+    daily = re.match(rf"({_NUMBER})\s*(?:(?:times\s*)?(?:a|per|/)\s*d(?:ay)?)?\Z", stripped)
+    rate = (
+        Rate(per_day=_number(daily[1])) if daily else Rate(interval_s=parse_duration(stripped.removeprefix("each")))
+    )
+    if not (rate.per_day or rate.interval_s or 0.0) > 0:
+        raise ValueError(f"{text!r} must be above 0")
+    return rate

@@ -45,6 +45,8 @@ class RunResults:
         What it means over the device's life.
     by_state, by_activity
         The budget bar's segments.
+    steps
+        What one more step of each parameter does to the life.
     """
 
     run: Run
@@ -56,6 +58,7 @@ class RunResults:
     life: LifeEstimate
     by_state: tuple[Segment, ...]
     by_activity: tuple[Segment, ...]
+    steps: tuple[Step, ...]
 
 
 class Results:
@@ -95,6 +98,7 @@ class Results:
             life=life,
             by_state=budget_by_state(load, ledger),
             by_activity=budget_by_activity(load),
+            steps=self._steps(project, load),
         )
 
     def placement(self, project: Project, name: str, should_stop: ShouldStop = never) -> Placement:
@@ -133,9 +137,7 @@ class Results:
         key = ("life", id(ledger), project.activities, project.battery, project.supply, project.target_s)
         return self._once(key, work)
 
-    def steps(self, project: Project, name: str) -> tuple[Step, ...]:
-        """Try one step of each parameter of one run's life."""
-        load, _ = self.life(project, name)
+    def _steps(self, project: Project, load: Load) -> tuple[Step, ...]:
         key = ("steps", id(load), project.battery, project.supply)
         return self._once(key, lambda: sensitivity(load, project.battery, project.supply))
 

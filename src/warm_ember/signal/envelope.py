@@ -21,6 +21,8 @@ class Envelope:
         Ends of the bins, shape ``(bins + 1,)``.
     low, high, mean
         Per bin, NaN where nothing was measured, shape ``(bins,)``.
+    total
+        Integral over each bin: charge for a current, shape ``(bins,)``.
     single
         Whether each bin is one sample: it is then drawn as steps.
     """
@@ -29,6 +31,7 @@ class Envelope:
     low: Floats
     high: Floats
     mean: Floats
+    total: Floats
     single: bool
 
 
@@ -59,7 +62,7 @@ def envelope(series: Series, from_s: float, to_s: float, columns: int) -> Envelo
     last_bin = min(-(-series.samples // bin_samples), int(to_s / interval_s / bin_samples) + 1)
     if last_bin <= first_bin:
         empty: Floats = np.empty(0)
-        return Envelope(np.array([from_s]), empty, empty, empty, single=False)
+        return Envelope(np.array([from_s]), empty, empty, empty, empty, single=False)
     first, last = first_bin * bin_samples, min(last_bin * bin_samples, series.samples)
     blocks = _bins(series, level, unit, units_per_bin, first, last)
     edges = np.arange(first_bin, last_bin + 1, dtype=np.float64) * bin_samples
@@ -71,6 +74,7 @@ def envelope(series: Series, from_s: float, to_s: float, columns: int) -> Envelo
         blocks["min"].astype(np.float64),
         blocks["max"].astype(np.float64),
         mean,
+        blocks["sum"] * interval_s,
         single=bin_samples == 1,
     )
 
@@ -80,3 +84,42 @@ def _bins(series: Series, level: int, unit: int, units_per_bin: int, first: int,
         return reduce_samples(series.read(first, last), units_per_bin)
     blocks = series.blocks(level, first // unit, -(-last // unit))
     return blocks if units_per_bin == 1 else reduce_blocks(blocks, units_per_bin)
+
+
+@dataclass(frozen=True, eq=False)
+class Columns:
+    """An envelope by pixel column: lowest, highest and mean, NaN where there is nothing, shape ``(columns,)``."""
+
+    low: Floats
+    high: Floats
+    mean: Floats
+
+
+def per_column(bins: Envelope, from_s: float, to_s: float, columns: int) -> Columns:
+    """Spread an envelope's bins over the pixel columns of a window.
+
+    A column takes all bins that it touches; a bin wider than a column fills every column it touches.
+    """
+    edges = np.linspace(from_s, to_s, columns + 1)
+    nothing = np.full(columns, np.nan)
+    if not len(bins.low):
+        return Columns(nothing, nothing, nothing)
+    first = np.searchsorted(bins.edges_s, edges[:-1], side="right") - 1
+    last = np.searchsorted(bins.edges_s, edges[1:], side="left") - 1
+    inside = (last >= 0) & (first < len(bins.low))
+    first = np.clip(first, 0, len(bins.low) - 1)
+    last = np.clip(last, first, len(bins.low) - 1)
+    pairs = np.column_stack((first, last + 1)).ravel()
+
+    def reduced(ufunc: np.ufunc, values: Floats) -> Floats:
+        padded = np.append(values, np.nan)
+        found: Floats = ufunc.reduceat(padded, pairs)[::2]
+        return np.where(inside, found, np.nan)
+
+    known = ~np.isnan(bins.mean)
+    weights = np.where(known, np.diff(bins.edges_s), 0.0)
+    sums = np.concatenate(([0.0], np.cumsum(np.where(known, bins.mean, 0.0) * weights)))
+    spans = np.concatenate(([0.0], np.cumsum(weights)))
+    span = spans[last + 1] - spans[first]
+    mean = np.divide(sums[last + 1] - sums[first], span, out=nothing.copy(), where=inside & (span > 0))
+    return Columns(reduced(np.fmin, bins.low), reduced(np.fmax, bins.high), mean)

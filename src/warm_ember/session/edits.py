@@ -1,0 +1,194 @@
+"""The edits: functions from one project to the next."""
+
+from __future__ import annotations
+
+import string
+from dataclasses import dataclass
+from typing import Any
+
+import msgspec
+
+from warm_ember.model.battery import Activity
+from warm_ember.model.project import Bracket, Edit, ExpectedValue, Project
+from warm_ember.model.rules import BandRule, HandRule, LevelsRule, LineRule, LogRule, Rule
+
+replace = msgspec.structs.replace
+
+
+def next_letter(project: Project, capture: str) -> str:
+    """Return the first letter that no bracket on a capture has; after Z come AA, AB and so on."""
+    used = {bracket.letter for bracket in project.brackets_of(capture)}
+    letters = string.ascii_uppercase
+    names = [*letters, *(a + b for a in letters for b in letters)]
+    return next((name for name in names if name not in used), "?")
+
+
+def add_bracket(capture: str, from_s: float, to_s: float, name: str = "") -> Edit:
+    """Add a bracket to a capture."""
+
+    def edit(project: Project) -> Project:
+        bracket = Bracket(next_letter(project, capture), capture, from_s, to_s, name)
+        return replace(project, brackets=(*project.brackets, bracket))
+
+    return edit
+
+
+def change_bracket(capture: str, letter: str, **changes: Any) -> Edit:
+    """Change fields of one bracket."""
+
+    def edit(project: Project) -> Project:
+        changed = tuple(
+            replace(b, **changes) if (b.capture, b.letter) == (capture, letter) else b for b in project.brackets
+        )
+        return replace(project, brackets=changed)
+
+    return edit
+
+
+def drop_bracket(capture: str, letter: str) -> Edit:
+    """Remove one bracket."""
+
+    def edit(project: Project) -> Project:
+        kept = tuple(b for b in project.brackets if (b.capture, b.letter) != (capture, letter))
+        return replace(project, brackets=kept)
+
+    return edit
+
+
+def add_rule(rule: Rule, defaults: tuple[Rule, ...]) -> Edit:
+    """Add a placement rule.
+
+    Parameters
+    ----------
+    rule
+        The new rule. It goes before the rules that place whatever is left, so that it can take from them.
+    defaults
+        The rules that held while the project had none; they are written down, so that they go on holding.
+    """
+
+    def edit(project: Project) -> Project:
+        rules = project.rules or defaults
+        first = next((i for i, other in enumerate(rules) if _places_all(other)), len(rules))
+        return replace(project, rules=(*rules[:first], rule, *rules[first:]))
+
+    return edit
+
+
+def _places_all(rule: Rule) -> bool:
+    if isinstance(rule, LogRule):
+        return not rule.event_name
+    if isinstance(rule, LineRule):
+        return not rule.state
+    return isinstance(rule, LevelsRule)
+
+
+def drop_rule(rule: Rule) -> Edit:
+    """Remove a placement rule; without any left the defaults hold again."""
+
+    def edit(project: Project) -> Project:
+        return replace(project, rules=tuple(other for other in project.rules if other != rule))
+
+    return edit
+
+
+def place_rest_by(base: Rule) -> Edit:
+    """Choose what places whatever no particular rule places: the log, the lines, or levels found."""
+
+    def edit(project: Project) -> Project:
+        kept = tuple(rule for rule in project.rules if not _places_all(rule))
+        return replace(project, rules=(*kept, base))
+
+    return edit
+
+
+def rename_state(old: str, new: str, defaults: tuple[Rule, ...]) -> Edit:
+    """Give a state another name everywhere; naming it like another state joins the two."""
+
+    def edit(project: Project) -> Project:
+        rules = [_renamed(rule, old, new) for rule in project.rules or defaults]
+        if any(isinstance(rule, LogRule) and not rule.event_name for rule in rules) and not any(
+            isinstance(rule, LogRule) and rule.event_name and rule.state == new for rule in rules
+        ):
+            first = next(i for i, r in enumerate(rules) if isinstance(r, LogRule) and not r.event_name)
+            rules.insert(first, LogRule(old, new))
+        activities = tuple(_activity_renamed(activity, old, new) for activity in project.activities)
+        expected = tuple(replace(e, state=new) if e.state == old else e for e in project.expected)
+        return replace(project, rules=tuple(rules), activities=activities, expected=_first_of_each(expected))
+
+    return edit
+
+
+def _renamed(rule: Rule, old: str, new: str) -> Rule:
+    if isinstance(rule, LevelsRule):
+        renamed = {level: new if name == old else name for level, name in rule.names.items()}
+        return LevelsRule(renamed if old in rule.names.values() else {**renamed, old: new})
+    if isinstance(rule, BandRule | HandRule):
+        return replace(rule, state=new) if rule.state == old else rule
+    return replace(rule, state=new) if rule.state == old and rule.state else rule
+
+
+def _activity_renamed(activity: Activity, old: str, new: str) -> Activity:
+    source = activity.source
+    if not hasattr(source, "states"):
+        return activity
+    states = tuple(dict.fromkeys(new if name == old else name for name in source.states))
+    return replace(activity, source=replace(source, states=states, per=new if source.per == old else source.per))
+
+
+def _first_of_each(expected: tuple[ExpectedValue, ...]) -> tuple[ExpectedValue, ...]:
+    return tuple({value.state: value for value in reversed(expected)}.values())[::-1]
+
+
+def set_expected(value: ExpectedValue | None, state: str) -> Edit:
+    """Say what a state should draw, or with None that nothing is known."""
+
+    def edit(project: Project) -> Project:
+        others = tuple(e for e in project.expected if e.state != state)
+        return replace(project, expected=others if value is None else (*others, value))
+
+    return edit
+
+
+def set_activity(activity: Activity, old_name: str = "") -> Edit:
+    """Add an activity, or replace the one of the old name in its place."""
+
+    def edit(project: Project) -> Project:
+        wanted = old_name or activity.name
+        if any(other.name == wanted for other in project.activities):
+            changed = tuple(activity if other.name == wanted else other for other in project.activities)
+            return replace(project, activities=changed)
+        return replace(project, activities=(*project.activities, activity))
+
+    return edit
+
+
+def drop_activity(name: str) -> Edit:
+    """Remove an activity."""
+
+    def edit(project: Project) -> Project:
+        return replace(project, activities=tuple(a for a in project.activities if a.name != name))
+
+    return edit
+
+
+@dataclass(frozen=True)
+class Change:
+    """Fields of one part of the project to change: its battery, supply, settings, or the project itself."""
+
+    part: str
+    fields: dict[str, Any]
+
+    def __call__(self, project: Project) -> Project:
+        """Make the change."""
+        if self.part == "project":
+            return replace(project, **self.fields)
+        return replace(project, **{self.part: replace(getattr(project, self.part), **self.fields)})
+
+
+def change_run(name: str, **changes: Any) -> Edit:
+    """Change fields of one run."""
+
+    def edit(project: Project) -> Project:
+        return replace(project, runs=tuple(replace(r, **changes) if r.name == name else r for r in project.runs))
+
+    return edit

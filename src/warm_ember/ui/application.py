@@ -1,0 +1,100 @@
+"""Start of the window."""
+
+from __future__ import annotations
+
+import logging
+import logging.handlers
+import os
+import sys
+from pathlib import Path
+from types import TracebackType
+
+import platformdirs
+from PySide6.QtCore import QSettings, QTimer
+from PySide6.QtWidgets import QApplication
+
+from warm_ember.errors import WarmEmberError
+from warm_ember.session.session import Session
+from warm_ember.ui.desk import Desk
+from warm_ember.ui.look.theme import Look
+from warm_ember.ui.shell.window import MainWindow
+
+log = logging.getLogger(__name__)
+
+
+def make_window(application: QApplication, settings: QSettings) -> MainWindow:
+    """Make the window with its desk and its look."""
+    application.setStyle("Fusion")
+    return MainWindow(Desk(), Look(), settings)
+
+
+def run_window(project: Path | None, *, make_demo: bool = False) -> int:
+    """Open the window and run until it is closed.
+
+    Parameters
+    ----------
+    project
+        A project to open; with `make_demo` the folder for the demo project.
+    make_demo
+        Make the demo project first, with progress in the window.
+
+    Raises
+    ------
+    WarmEmberError
+        If there is no screen.
+    """
+    if not any(os.environ.get(name) for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")):
+        raise WarmEmberError("there is no screen to open a window on; try: warm-ember demo --headless")
+    _log_to_file()
+    application = QApplication(sys.argv[:1])
+    application.setApplicationName("warm-ember")
+    application.setApplicationDisplayName("Warm Ember")
+    settings_file = platformdirs.user_config_path("warm-ember", ensure_exists=True) / "window.ini"
+    window = make_window(application, QSettings(str(settings_file), QSettings.Format.IniFormat))
+    sys.excepthook = _note_crash(window)
+    window.show()
+    # After the first paint, so that the window is up before anything is read.
+    QTimer.singleShot(0, lambda: _open_first(window, project, make_demo=make_demo))
+    return application.exec()
+
+
+def _open_first(window: MainWindow, project: Path | None, *, make_demo: bool) -> None:
+    desk = window.desk
+    if make_demo and project is not None:
+        from warm_ember.session.demo import make_demo as make
+
+        def opened(session: Session) -> None:
+            desk.set_session(session)
+
+        def failed(error: Exception) -> None:
+            message = error.one_line if isinstance(error, WarmEmberError) else "the demo could not be made"
+            log.error("making the demo failed", exc_info=error)
+            desk.troubled.emit(message)
+
+        desk.jobs.run(
+            "demo",
+            "recording the demo's five runs",
+            lambda should_stop, progress: make(project, should_stop=should_stop, progress=progress),
+            opened,
+            failed,
+        )
+    elif project is not None:
+        desk.open(project)
+    elif window.recent() and Path(window.recent()[0]).is_dir():
+        desk.open(Path(window.recent()[0]))
+
+
+def _log_to_file() -> None:
+    folder = platformdirs.user_log_path("warm-ember", ensure_exists=True)
+    handler = logging.handlers.RotatingFileHandler(folder / "warm-ember.log", maxBytes=1_000_000, backupCount=2)
+    handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)s %(name)s: %(message)s"))
+    logging.getLogger().addHandler(handler)
+    logging.getLogger().setLevel(logging.INFO)
+
+
+def _note_crash(window: MainWindow):  # type: ignore[no-untyped-def] # noqa: ANN202
+    def hook(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
+        log.critical("a bug in the program", exc_info=(kind, error, trace))
+        window.messages.show_trouble("Something went wrong inside the program; your project is safe, the log has the details.")
+
+    return hook

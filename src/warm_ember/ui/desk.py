@@ -1,0 +1,222 @@
+"""What all pages share: the session, its results, and the way edits are sent."""
+
+from __future__ import annotations
+
+import logging
+from pathlib import Path
+
+from PySide6.QtCore import QObject, QTimer, Signal
+
+from warm_ember.errors import WarmEmberError
+from warm_ember.model.project import Edit, Project
+from warm_ember.session.importing import ImportReport, ImportRequest, adopt, import_file
+from warm_ember.session.results import RunResults
+from warm_ember.session.session import Session
+from warm_ember.ui.work import Jobs
+
+log = logging.getLogger(__name__)
+
+_AUTOSAVE_MS = 800
+
+
+class Desk(QObject):
+    """The session on the interface's side.
+
+    Signals
+    -------
+    session_changed
+        Another project was opened.
+    project_changed
+        The project's value changed: an edit, an undo, an import.
+    results_changed
+        Results of the current run are there, or gone (None).
+    runs_changed
+        Results of all runs are there.
+    recomputing
+        Whether results are out of date and being computed.
+    troubled
+        An expected failure, as a message for the user.
+    saved_changed
+        Whether the file holds the project.
+    """
+
+    session_changed = Signal()
+    project_changed = Signal()
+    results_changed = Signal(object)
+    runs_changed = Signal()
+    recomputing = Signal(int)
+    troubled = Signal(str)
+    noted = Signal(str)
+    saved_changed = Signal()
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.jobs = Jobs(self)
+        self.session: Session | None = None
+        self.results: RunResults | None = None
+        self.all_results: dict[str, RunResults] = {}
+        self._autosave = QTimer(self)
+        self._autosave.setSingleShot(True)
+        self._autosave.setInterval(_AUTOSAVE_MS)
+        self._autosave.timeout.connect(self.save)
+
+    @property
+    def project(self) -> Project:
+        """The project's value; an empty one while none is open."""
+        return self.session.project if self.session is not None else Project()
+
+    def set_session(self, session: Session | None) -> None:
+        """Show another project."""
+        self.close_session()
+        self.session = session
+        self.results, self.all_results = None, {}
+        self.session_changed.emit()
+        self._on_project_changed()
+
+    def apply(self, edit: Edit, what: str) -> None:
+        """Send an edit."""
+        if self.session is None:
+            return
+        before = self.session.project
+        self.session.apply(edit, what)
+        if self.session.project is not before:
+            self._on_project_changed()
+            self._autosave.start()
+
+    def undo(self) -> None:
+        """Take the last edit back."""
+        if self.session is not None and self.session.undo() is not None:
+            self._on_project_changed()
+            self._autosave.start()
+
+    def redo(self) -> None:
+        """Do the last undone edit again."""
+        if self.session is not None and self.session.redo() is not None:
+            self._on_project_changed()
+            self._autosave.start()
+
+    def save(self) -> None:
+        """Write the project now."""
+        self._autosave.stop()
+        if self.session is None or self.session.is_saved:
+            return
+        try:
+            self.session.save()
+        except WarmEmberError as error:
+            self.troubled.emit(error.one_line)
+        self.saved_changed.emit()
+
+    def select_run(self, name: str) -> None:
+        """Make another run the current one."""
+        if self.session is not None and name != self.session.current and self.session.project.run(name):
+            self.session.current = name
+            self.results = None
+            self.results_changed.emit(None)
+            self._on_project_changed()
+
+    def _on_project_changed(self) -> None:
+        self.project_changed.emit()
+        self.saved_changed.emit()
+        self._compute()
+
+    def _compute(self) -> None:
+        session = self.session
+        if session is None or not session.current:
+            self.jobs.stop("results")
+            self.jobs.stop("runs")
+            self.results, self.all_results = None, {}
+            self.results_changed.emit(None)
+            self.runs_changed.emit()
+            self.recomputing.emit(0)
+            return
+        project, name = session.project, session.current
+        self.recomputing.emit(1)
+        self.jobs.run(
+            "results",
+            f"reading {name}",
+            lambda should_stop, _progress: session.results.run(project, name, should_stop),
+            self._on_results,
+            self._on_failed,
+        )
+
+    def _on_results(self, results: RunResults) -> None:
+        self.results = results
+        self.recomputing.emit(0)
+        self.results_changed.emit(results)
+        session = self.session
+        if session is None:
+            return
+        project = session.project
+
+        def all_runs(should_stop: object, progress: object) -> dict[str, RunResults]:
+            found = {}
+            for index, run in enumerate(project.runs):
+                try:
+                    found[run.name] = session.results.run(project, run.name, should_stop)  # type: ignore[arg-type]
+                except WarmEmberError as error:
+                    log.info("run %s left out: %s", run.name, error)
+                progress((index + 1) / len(project.runs))  # type: ignore[operator]
+            return found
+
+        self.jobs.run("runs", "reading the other runs", all_runs, self._on_all_results, self._on_failed)
+
+    def _on_all_results(self, found: dict[str, RunResults]) -> None:
+        self.all_results = found
+        self.runs_changed.emit()
+
+    def _on_failed(self, error: Exception) -> None:
+        self.recomputing.emit(0)
+        if isinstance(error, WarmEmberError):
+            self.troubled.emit(error.one_line)
+        else:
+            log.error("a computation failed", exc_info=error)
+            self.troubled.emit("Something went wrong inside the program; the log has the details.")
+
+    def import_file(self, request: ImportRequest) -> None:
+        """Import a file in the background and make it the current run."""
+        session = self.session
+        if session is None:
+            return
+
+        def done(report: ImportReport) -> None:
+            try:
+                adopt(session, report)
+            except WarmEmberError as error:
+                self._on_failed(error)
+                return
+            notes = "; ".join(report.notes)
+            self.noted.emit(f"{report.name} imported{': ' + notes if notes else ''}")
+            self.results = None
+            self._on_project_changed()
+
+        self.jobs.run(
+            f"import {request.file}",
+            f"importing {request.file.name}",
+            lambda should_stop, progress: import_file(session, request, should_stop=should_stop, progress=progress),
+            done,
+            self._on_failed,
+        )
+
+    def open(self, path: Path) -> bool:
+        """Open a project; what is wrong with it is told by `troubled`."""
+        try:
+            session = Session.open(path)
+        except WarmEmberError as error:
+            self.troubled.emit(error.one_line)
+            return False
+        self.set_session(session)
+        return True
+
+    def close_session(self) -> None:
+        """Save and close what is open."""
+        self.save()
+        self.jobs.stop_all()
+        if self.session is not None:
+            session, self.session = self.session, None
+            self.jobs.close()
+            session.close()
+
+    def close(self) -> None:
+        """Save, stop all work, close."""
+        self.close_session()
+        self.jobs.close()

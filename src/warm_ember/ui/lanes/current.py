@@ -1,0 +1,303 @@
+"""The current lane: from nanoamperes to amperes in one picture, with the brackets on it."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPen
+
+from warm_ember.model.project import Bracket
+from warm_ember.session.results import RunResults
+from warm_ember.signal.envelope import Columns, envelope, per_column
+from warm_ember.ui.lanes.heat import CurrentScale, heat_picture, log_scale
+from warm_ember.ui.lanes.lane import Lane
+from warm_ember.ui.lanes.time_window import TimeWindow
+from warm_ember.ui.look.marked import draw_marked
+from warm_ember.ui.look.textures import FINE, texture_brush
+from warm_ember.ui.look.theme import Look
+from warm_ember.units import quantity_text
+
+_GRIP = 5
+_SNAP = 6
+_STRIP = 14
+_MEAN_FROM = 6
+
+
+class CurrentLane(Lane):
+    """Current against time; dragging makes a bracket, with Shift it zooms.
+
+    Signals
+    -------
+    bracket_drawn
+        ``(from_s, to_s)`` of a new stretch.
+    bracket_moved
+        ``(letter, from_s, to_s)`` after an edge was dragged.
+    bracket_chosen
+        The letter of the bracket that was clicked.
+    """
+
+    name = "Current"
+    bracket_drawn = Signal(float, float)
+    bracket_moved = Signal(str, float, float)
+    bracket_chosen = Signal(str)
+    bracket_dropped = Signal(str)
+
+    def __init__(self, look: Look, window: TimeWindow, height: int = 208) -> None:
+        super().__init__(look, window, height)
+        self.log = True
+        self.snaps = True
+        self.brackets: tuple[Bracket, ...] = ()
+        self.chosen = ""
+        self.live: tuple[float, float] | None = None
+        self.highlight: tuple[float, float] | None = None
+        self._drag: tuple[str, float] | None = None
+        self._log_scale = log_scale(1e-6, 1.0)
+        self._columns: Columns | None = None
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setCursor(Qt.CursorShape.CrossCursor)
+        self.setAccessibleName("Current against time")
+
+    def set_results(self, results: RunResults | None) -> None:
+        if results is not None and (self.results is None or results.capture is not self.results.capture):
+            whole = envelope(results.capture.current, 0.0, results.capture.duration_s, 1000)
+            positive = whole.mean[whole.mean > 0]
+            lowest = float(np.min(positive)) if len(positive) else 1e-6
+            if results.capture.info.resolution_a:
+                lowest = max(lowest, results.capture.info.resolution_a)
+            highest = float(np.nanmax(whole.high)) if len(positive) else 1e-3
+            self._log_scale = log_scale(lowest, highest)
+        super().set_results(results)
+
+    def set_log(self, log: bool) -> None:
+        """Choose decades or a linear axis."""
+        self.log = log
+        self.refresh()
+
+    def set_brackets(self, brackets: tuple[Bracket, ...], chosen: str) -> None:
+        """Show brackets, one of them chosen."""
+        self.brackets, self.chosen = brackets, chosen
+        self.refresh()
+
+    def set_highlight(self, stretch: tuple[float, float] | None) -> None:
+        """Frame a stretch that another view speaks of."""
+        self.highlight = stretch
+        self.refresh()
+
+    @property
+    def axis_rect(self) -> QRectF:
+        """The plot without the strip for what lies at or below the axis."""
+        px = self.look.px
+        return self.plot_rect.adjusted(0, px(2), 0, -px(_STRIP))
+
+    def scale(self) -> CurrentScale:
+        """Return the axis of current."""
+        if self.log or self._columns is None:
+            return self._log_scale
+        high = float(np.nanmax(self._columns.high)) if not np.isnan(self._columns.high).all() else 1e-3
+        return CurrentScale(0.0, max(high * 1.05, 1e-8), log=False)
+
+    def paint_lane(self, painter: QPainter) -> None:
+        rect, theme = self.axis_rect, self.look.theme
+        painter.fillRect(QRectF(rect.left(), rect.top(), rect.width(), self.height() - rect.top() - 1), theme.sunken)
+        if self.results is None:
+            self.paint_head(painter)
+            return
+        width = self.columns_of(rect)
+        window = self.window_on_time
+        found = envelope(self.results.capture.current, window.from_s, window.to_s, width)
+        self._columns = per_column(found, window.from_s, window.to_s, width)
+        scale = self.scale()
+        self._paint_axis(painter, rect, scale)
+        rows = round(rect.height() * self.devicePixelRatioF())
+        self.draw_pixels(painter, rect, heat_picture(self._columns, scale, rows, theme))
+        self._paint_mean(painter, rect, scale)
+        self._paint_strip(painter, rect, scale)
+        self._paint_brackets(painter, rect)
+        self.paint_head(painter)
+
+    def _paint_axis(self, painter: QPainter, rect: QRectF, scale: CurrentScale) -> None:
+        theme, px = self.look.theme, self.look.px
+        heights = 1 - (np.arange(round(rect.height())) + 0.5) / rect.height()
+        colors = theme.ramp.packed(scale.current(heights))
+        self.draw_pixels(
+            painter, QRectF(self.head_width - px(10), rect.top(), px(6), rect.height()), colors[:, None]
+        )
+        least = self.look.metrics("small").height() * 0.8
+        last_y = 1e9
+        for value, _ in scale.ticks():
+            y = rect.bottom() - float(scale.height(np.array([value]))[0]) * rect.height()
+            painter.setPen(theme.grid)
+            painter.drawLine(QPointF(rect.left(), round(y) + 0.5), QPointF(rect.right(), round(y) + 0.5))
+            if last_y - y < least:
+                continue
+            last_y = y
+            label_y = min(max(y, rect.top() + px(7)), rect.bottom() - px(2))
+            box = QRectF(px(60), label_y - px(8), self.head_width - px(74), px(16))
+            text = quantity_text(value, "A", 1 if scale.log else 2)
+            draw_marked(painter, box, str(text), self.look, size="small", align=Qt.AlignmentFlag.AlignRight)
+
+    def _paint_mean(self, painter: QPainter, rect: QRectF, scale: CurrentScale) -> None:
+        columns = self._columns
+        if columns is None:
+            return
+        low, high, mean = (scale.height(v) * rect.height() for v in (columns.low, columns.high, columns.mean))
+        drawn = (high - low > _MEAN_FROM) & ~np.isnan(mean)
+        path = QPainterPath()
+        step = rect.width() / len(mean)
+        pen_down = False
+        for column in np.flatnonzero(drawn | np.append(False, drawn[:-1])).tolist():
+            point = QPointF(rect.left() + (column + 0.5) * step, rect.bottom() - float(np.nan_to_num(mean[column])))
+            if not drawn[column]:
+                pen_down = False
+            elif pen_down:
+                path.lineTo(point)
+            else:
+                path.moveTo(point)
+                pen_down = True
+        painter.setPen(QPen(self.look.theme.sunken, 2.6))
+        painter.drawPath(path)
+        painter.setPen(QPen(self.look.theme.ink, 1.0))
+        painter.drawPath(path)
+
+    def _paint_strip(self, painter: QPainter, rect: QRectF, scale: CurrentScale) -> None:
+        """Paint what lies at or below the axis: noise around zero, and negative readings."""
+        theme, px = self.look.theme, self.look.px
+        strip = QRectF(rect.left(), rect.bottom() + 1, rect.width(), px(_STRIP) - 2)
+        painter.fillRect(strip, texture_brush(FINE, theme.rule))
+        columns = self._columns
+        if columns is not None:
+            with np.errstate(invalid="ignore"):
+                below = columns.low <= (0.0 if scale.log else -1e-12)
+            step = rect.width() / len(below)
+            painter.setPen(QPen(theme.ramp.color(scale.low_a if scale.log else 1e-9), 1))
+            for column in np.flatnonzero(below).tolist():
+                x = rect.left() + (column + 0.5) * step
+                painter.drawLine(QPointF(x, strip.top() + 2), QPointF(x, strip.bottom() - 1))
+        box = QRectF(px(60), strip.center().y() - px(8), self.head_width - px(74), px(16))
+        draw_marked(painter, box, "≤ 0" if scale.log else "< 0", self.look, size="small", dim=theme.faint, align=Qt.AlignmentFlag.AlignRight)
+
+    def _paint_brackets(self, painter: QPainter, rect: QRectF) -> None:
+        painter.save()
+        painter.setClipRect(QRectF(rect.left() - 2, 0, rect.width() + 4, self.height()))
+        for bracket in self.brackets:
+            self._paint_bracket(painter, bracket.from_s, bracket.to_s, bracket.letter == self.chosen)
+        if self.live is not None:
+            self._paint_bracket(painter, *self.live, True)
+        if self.highlight is not None:
+            left, right = self.x_of(self.highlight[0]), self.x_of(self.highlight[1])
+            painter.setPen(QPen(self.look.theme.mark, 1))
+            painter.drawRect(QRectF(left, 1, max(right - left, 2), self.height() - 3))
+        painter.restore()
+
+    def _paint_bracket(self, painter: QPainter, from_s: float, to_s: float, chosen: bool) -> None:
+        left, right = self.x_of(from_s), self.x_of(to_s)
+        mark = self.look.theme.mark
+        tint = mark.toRgb()
+        tint.setAlpha(34 if chosen else 20)
+        bottom = self.height() - 3
+        painter.fillRect(QRectF(left, 0, right - left, bottom), tint)
+        painter.setPen(QPen(mark, 2))
+        cap = min(self.look.px(8), max(2.0, (right - left) / 3))
+        for x, inward in ((left, cap), (right, -cap)):
+            painter.drawLine(QPointF(x, 0), QPointF(x, bottom))
+            painter.drawLine(QPointF(x, bottom), QPointF(x + inward, bottom))
+        painter.drawLine(QPointF(right, 1), QPointF(right - cap, 1))
+
+    def paint_over(self, painter: QPainter) -> None:
+        if self.results is None:
+            return
+        value = self.value_at(self.window_on_time.cursor_s)
+        text = quantity_text(value, "A").marked if value is not None else ""
+        self.paint_value(painter, text or ("log axis" if self.log else "linear axis"))
+
+    def value_at(self, time_s: float | None) -> float | None:
+        """Return the mean current of the column at a moment."""
+        if time_s is None or self._columns is None:
+            return None
+        window = self.window_on_time
+        column = int((time_s - window.from_s) / window.length_s * len(self._columns.mean))
+        if not 0 <= column < len(self._columns.mean) or np.isnan(self._columns.mean[column]):
+            return None
+        return float(self._columns.mean[column])
+
+    def snapped(self, time_s: float) -> float:
+        """Return the nearest state edge when one is close on the screen, else the moment itself."""
+        if not self.snaps or self.results is None:
+            return time_s
+        edges = self.results.placement.edges * self.results.capture.current.interval_s
+        nearest = float(edges[int(np.argmin(np.abs(edges - time_s)))])
+        return nearest if abs(self.x_of(nearest) - self.x_of(time_s)) <= self.look.px(_SNAP) else time_s
+
+    def _edge_at(self, x: float) -> tuple[str, float] | None:
+        """Return the bracket whose edge is at an x, and its other edge."""
+        for bracket in self.brackets:
+            for here, other in ((bracket.from_s, bracket.to_s), (bracket.to_s, bracket.from_s)):
+                if abs(self.x_of(here) - x) <= self.look.px(_GRIP):
+                    return bracket.letter, other
+        return None
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        if self.results is None or event.position().x() < self.plot_rect.left():
+            super().mousePressEvent(event)
+            return
+        if event.button() == Qt.MouseButton.LeftButton:
+            x = event.position().x()
+            self._drag = self._edge_at(x) or ("", self._moment(event))
+            self._press_x = x
+
+    def _moment(self, event: QMouseEvent) -> float:
+        time_s = min(max(self.time_at(event.position().x()), 0.0), self.window_on_time.duration_s)
+        free = bool(event.modifiers() & (Qt.KeyboardModifier.AltModifier | Qt.KeyboardModifier.ShiftModifier))
+        return time_s if free else self.snapped(time_s)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        super().mouseMoveEvent(event)
+        x = event.position().x()
+        if self._drag is None:
+            on_edge = self._edge_at(x) is not None
+            self.setCursor(Qt.CursorShape.SizeHorCursor if on_edge else Qt.CursorShape.CrossCursor)
+            return
+        if abs(x - self._press_x) > 3 or self.live is not None:
+            ends = sorted((self._drag[1], self._moment(event)))
+            self.live = (ends[0], ends[1])
+            self.refresh()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        drag, live = self._drag, self.live
+        self._drag, self.live = None, None
+        if drag is None:
+            return
+        if live is None or live[1] - live[0] < self.window_on_time.interval_s:
+            self._choose_at(self.time_at(event.position().x()))
+        elif event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            self.window_on_time.show(*live)
+        elif drag[0]:
+            self.bracket_moved.emit(drag[0], *live)
+        else:
+            self.bracket_drawn.emit(*live)
+        self.refresh()
+
+    def _choose_at(self, time_s: float) -> None:
+        inside = [b for b in self.brackets if b.from_s <= time_s <= b.to_s]
+        if inside:
+            self.bracket_chosen.emit(min(inside, key=lambda b: b.to_s - b.from_s).letter)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        window = self.window_on_time
+        middle = window.cursor_s if window.cursor_s is not None else (window.from_s + window.to_s) / 2
+        key = event.key()
+        if key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
+            window.pan((0.1 if key == Qt.Key.Key_Right else -0.1) * window.length_s)
+        elif key in (Qt.Key.Key_Up, Qt.Key.Key_Plus):
+            window.zoom(0.7, middle)
+        elif key in (Qt.Key.Key_Down, Qt.Key.Key_Minus):
+            window.zoom(1 / 0.7, middle)
+        elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self.bracket_drawn.emit(window.from_s + 0.25 * window.length_s, window.to_s - 0.25 * window.length_s)
+        elif key == Qt.Key.Key_Delete and self.chosen:
+            self.bracket_dropped.emit(self.chosen)
+        elif key == Qt.Key.Key_Escape and self._drag is not None:
+            self._drag, self.live = None, None
+            self.refresh()
+        else:
+            super().keyPressEvent(event)

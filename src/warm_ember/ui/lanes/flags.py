@@ -1,0 +1,203 @@
+"""The rail above the current lane on which the brackets' flags stand, and the time axis below all lanes."""
+
+from __future__ import annotations
+
+import math
+
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QMouseEvent, QPainter, QPen
+
+from warm_ember.model.project import Bracket
+from warm_ember.signal.stretch import StretchReading
+from warm_ember.ui.lanes.lane import Lane
+from warm_ember.ui.lanes.others import clock_text
+from warm_ember.ui.lanes.time_window import TimeWindow
+from warm_ember.ui.look.marked import draw_marked, width_of
+from warm_ember.ui.look.textures import ink_on
+from warm_ember.ui.look.theme import Look
+from warm_ember.units import duration_text, quantity_text
+
+
+def reading_lines(reading: StretchReading) -> tuple[str, str]:
+    """Return the two lines of figures on a flag, marked."""
+    first = "   ".join(
+        text.marked
+        for text in (duration_text(reading.length_s), quantity_text(reading.mean_a, "A"), quantity_text(reading.charge_c, "C"))
+    )
+    parts = [quantity_text(reading.energy_j, "J").marked] if reading.energy_j is not None else []
+    parts.append(f"peak {quantity_text(reading.max_a, 'A').marked}")
+    if reading.coverage < 0.9995:
+        parts.append(f"**{reading.coverage * 100:.0f}** % measured")
+    return first, "   ".join(parts)
+
+
+class FlagLane(Lane):
+    """The flags of the brackets.
+
+    Signals
+    -------
+    bracket_chosen
+        The letter of the flag that was clicked.
+    """
+
+    name = "Brackets"
+    bracket_chosen = Signal(str)
+
+    def __init__(self, look: Look, window: TimeWindow, height: int = 58) -> None:
+        super().__init__(look, window, height)
+        self.brackets: tuple[Bracket, ...] = ()
+        self.readings: dict[str, StretchReading] = {}
+        self.chosen = ""
+        self._boxes: dict[str, QRectF] = {}
+
+    def set_brackets(self, brackets: tuple[Bracket, ...], readings: dict[str, StretchReading], chosen: str) -> None:
+        """Show brackets with their readings by letter, one of them chosen."""
+        self.brackets, self.readings, self.chosen = brackets, readings, chosen
+        self.refresh()
+
+    def paint_head(self, painter: QPainter) -> None:
+        px = self.look.px
+        draw_marked(painter, QRectF(px(22), px(4), px(130), px(18)), self.name, self.look, dim=self.look.theme.ink)
+        for line, text in enumerate(("drag across the", "current lane")):
+            box = QRectF(px(22), px(21 + 14 * line), px(130), px(14))
+            draw_marked(painter, box, text, self.look, size="small", dim=self.look.theme.faint)
+
+    def paint_lane(self, painter: QPainter) -> None:
+        self.paint_head(painter)
+        self._boxes = {}
+        painter.save()
+        painter.setClipRect(self.plot_rect.adjusted(-2, 0, 2, 0))
+        taken: list[QRectF] = []
+        for bracket in sorted(self.brackets, key=lambda b: b.letter != self.chosen):
+            self._paint_flag(painter, bracket, taken)
+        painter.restore()
+
+    def _paint_flag(self, painter: QPainter, bracket: Bracket, taken: list[QRectF]) -> None:
+        px, theme = self.look.px, self.look.theme
+        staff = self.x_of(bracket.from_s)
+        reading = self.readings.get(bracket.letter)
+        plot = self.plot_rect
+        if self.x_of(bracket.to_s) < plot.left() or staff > plot.right():
+            return
+        name = bracket.name or "bracket"
+        lines = reading_lines(reading) if reading is not None else ("", "")
+        width = max(width_of(self.look, name) + px(34), *(width_of(self.look, line, "small") + px(22) for line in lines))
+        left = min(max(staff, plot.left()), plot.right() - width)
+        box = QRectF(left, px(3), width, self.height() - px(3))
+        if any(box.intersects(other) for other in taken):
+            box = QRectF(min(max(staff, plot.left()), plot.right() - px(18)), px(3), px(18), px(16))
+            lines = ("", "")
+        taken.append(box)
+        self._boxes[bracket.letter] = box
+        chosen = bracket.letter == self.chosen
+        painter.fillRect(box, theme.mark_ground)
+        if chosen:
+            painter.setPen(QPen(theme.mark, 1))
+            painter.drawRect(box.adjusted(0.5, 0.5, -0.5, -0.5))
+        painter.setPen(QPen(theme.mark, 2))
+        if plot.left() <= staff <= plot.right():
+            painter.drawLine(QPointF(staff, box.top()), QPointF(staff, self.height()))
+        chip = QRectF(box.left(), box.top(), px(18), px(16))
+        painter.fillRect(chip, theme.mark)
+        draw_marked(painter, chip, f"**{bracket.letter}**", self.look, size="small", ink=ink_on(theme.mark), align=Qt.AlignmentFlag.AlignHCenter)
+        if lines[0]:
+            draw_marked(painter, QRectF(chip.right() + px(8), box.top(), width - px(28), px(16)), name, self.look, dim=theme.ink)
+            for index, line in enumerate(lines):
+                row = QRectF(box.left() + px(10), box.top() + px(18 + 17 * index), width - px(12), px(16))
+                draw_marked(painter, row, line, self.look, size="small")
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        for letter, box in self._boxes.items():
+            if box.contains(event.position()):
+                self.bracket_chosen.emit(letter)
+                return
+
+
+class AxisLane(Lane):
+    """Time labels under all lanes; dragging it pans. Folded lanes are unfolded in its head."""
+
+    name = ""
+    unfold_asked = Signal()
+
+    def __init__(self, look: Look, window: TimeWindow, height: int = 25) -> None:
+        super().__init__(look, window, height)
+        self.folded: tuple[str, ...] = ()
+        self._grabbed_s: float | None = None
+        self.setCursor(Qt.CursorShape.OpenHandCursor)
+
+    def set_folded(self, names: tuple[str, ...]) -> None:
+        """Name the lanes that are folded away."""
+        self.folded = names
+        self.setToolTip(f"Click to show: {', '.join(names)}" if names else "")
+        self.refresh()
+
+    def paint_lane(self, painter: QPainter) -> None:
+        px, theme = self.look.px, self.look.theme
+        if self.folded:
+            text = "▸ " + ", ".join(self.folded)
+            draw_marked(painter, QRectF(px(8), 0, self.head_width - px(16), self.height()), text, self.look, size="small", dim=theme.faint)
+        if self.results is None:
+            return
+        plot, window = self.plot_rect, self.window_on_time
+        step = tick_step(window.length_s, plot.width() / px(100))
+        last_right = plot.left() - px(20)
+        for index in range(math.ceil(window.from_s / step - 1e-9), math.floor(window.to_s / step + 1e-9) + 1):
+            x = self.x_of(index * step)
+            painter.setPen(theme.rule)
+            painter.drawLine(QPointF(x, 0), QPointF(x, px(5)))
+            text = clock_text(index * step, step * 300)
+            width = width_of(self.look, text, "small")
+            left = min(max(x - width / 2, plot.left()), plot.right() - width)
+            if left > last_right + px(8):
+                draw_marked(painter, QRectF(left, px(4), width + 2, self.height() - px(5)), text, self.look, size="small")
+                last_right = left + width
+
+    def paint_over(self, painter: QPainter) -> None:
+        time_s = self.window_on_time.cursor_s
+        if time_s is None or self.results is None:
+            return
+        px, plot = self.look.px, self.plot_rect
+        text = f"**{clock_text(time_s, self.window_on_time.length_s / 4)}**"
+        width = width_of(self.look, text, "small") + px(10)
+        left = min(max(self.x_of(time_s) - width / 2, plot.left()), plot.right() - width)
+        box = QRectF(left, px(3), width, self.height() - px(7))
+        painter.fillRect(box, self.look.theme.mark)
+        draw_marked(painter, box, text, self.look, size="small", ink=ink_on(self.look.theme.mark), align=Qt.AlignmentFlag.AlignHCenter)
+
+    def _on_cursor(self, _time_s: object) -> None:
+        self.update()
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        if event.position().x() < self.plot_rect.left():
+            self.unfold_asked.emit()
+        else:
+            self._grabbed_s = self.time_at(event.position().x())
+            self.setCursor(Qt.CursorShape.ClosedHandCursor)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._grabbed_s is not None:
+            self.window_on_time.pan(self._grabbed_s - self.time_at(event.position().x()))
+        else:
+            super().mouseMoveEvent(event)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        self._grabbed_s = None
+        self.setCursor(Qt.CursorShape.OpenHandCursor)
+
+
+def tick_step(window_s: float, most: float) -> float:
+    """Return a step of time that people count in, so that at most so many ticks fit.
+
+    Examples
+    --------
+    >>> tick_step(300.0, 11), tick_step(1.0, 10), tick_step(7200.0, 10)
+    (30.0, 0.1, 900.0)
+    """
+    least = window_s / max(most, 1.0)
+    for step in (1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 14400, 21600, 43200, 86400):
+        if step >= least >= 1 or (least < 1 and step == 1):
+            break
+    if least >= 1:
+        return float(step)
+    decade = 10.0 ** math.floor(math.log10(least) + 1e-9)
+    return float(next(decade * f for f in (1, 2, 5, 10) if decade * f >= least * (1 - 1e-9)))

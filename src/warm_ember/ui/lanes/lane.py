@@ -1,0 +1,156 @@
+"""A lane: a head with name, unit and the value under the cursor, and a plot on the shared time axis."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QWheelEvent
+from PySide6.QtWidgets import QWidget
+
+from warm_ember.session.results import RunResults
+from warm_ember.ui.lanes.time_window import TimeWindow
+from warm_ember.ui.look.marked import draw_marked
+from warm_ember.ui.look.theme import Look
+
+HEAD = 160
+MARGIN = 8
+
+
+class Lane(QWidget):
+    """Base of all lanes; subclasses paint the plot into a picture that is kept until what it shows changes."""
+
+    name = ""
+    scrolls = True
+
+    def __init__(self, look: Look, window: TimeWindow, height: int = 64) -> None:
+        super().__init__()
+        self.look, self.window_on_time = look, window
+        self.results: RunResults | None = None
+        self._base_height = height
+        self._kept: QImage | None = None
+        self.setMouseTracking(True)
+        self.setFixedHeight(look.px(height))
+        window.changed.connect(self.refresh)
+        window.cursor_moved.connect(self._on_cursor)
+        look.changed.connect(self.refresh)
+
+    def set_results(self, results: RunResults | None) -> None:
+        """Show another run."""
+        self.results = results
+        self.refresh()
+
+    def has_data(self) -> bool:
+        """Whether the run has anything for this lane."""
+        return self.results is not None
+
+    def refresh(self) -> None:
+        """Paint the picture anew."""
+        self._kept = None
+        self.update()
+
+    def rescale(self) -> None:
+        """Follow the desktop's text size."""
+        self.setFixedHeight(self.look.px(self._base_height))
+        self.refresh()
+
+    @property
+    def head_width(self) -> int:
+        """Width of the head."""
+        return self.look.px(HEAD)
+
+    @property
+    def plot_rect(self) -> QRectF:
+        """Where the plot is."""
+        left = self.head_width
+        return QRectF(left, 0, max(1, self.width() - left - self.look.px(MARGIN)), self.height())
+
+    def x_of(self, time_s: float) -> float:
+        """Return the x of a moment."""
+        window, plot = self.window_on_time, self.plot_rect
+        return plot.left() + (time_s - window.from_s) / window.length_s * plot.width()
+
+    def time_at(self, x: float) -> float:
+        """Return the moment at an x."""
+        window, plot = self.window_on_time, self.plot_rect
+        return window.from_s + (x - plot.left()) / plot.width() * window.length_s
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        ratio = self.devicePixelRatioF()
+        if self._kept is None or self._kept.size() != self.size() * ratio:
+            self._kept = QImage(self.size() * ratio, QImage.Format.Format_RGB32)
+            self._kept.setDevicePixelRatio(ratio)
+            self._kept.fill(self.look.theme.ground)
+            painter = QPainter(self._kept)
+            painter.setPen(self.look.theme.rule)
+            painter.drawLine(QPointF(0, self.height() - 0.5), QPointF(self.width(), self.height() - 0.5))
+            self.paint_lane(painter)
+            painter.end()
+        painter = QPainter(self)
+        painter.drawImage(0, 0, self._kept)
+        self.paint_over(painter)
+        painter.end()
+
+    def paint_lane(self, painter: QPainter) -> None:
+        """Paint head and plot."""
+        self.paint_head(painter)
+
+    def paint_over(self, painter: QPainter) -> None:
+        """Paint what changes with the cursor."""
+
+    def paint_head(self, painter: QPainter) -> None:
+        """Paint the name."""
+        px = self.look.px
+        painter.setPen(self.look.theme.faint)
+        draw_marked(painter, QRectF(px(8), px(8), px(14), px(18)), "▾", self.look, size="small")
+        rect = QRectF(px(22), px(8), self.head_width - px(26), px(18))
+        draw_marked(painter, rect, self.name, self.look, dim=self.look.theme.ink)
+
+    def paint_value(self, painter: QPainter, marked: str, line: int = 1) -> None:
+        """Paint a line of the head below the name."""
+        px = self.look.px
+        rect = QRectF(px(22), px(8 + 16 * line), px(84), px(16))
+        painter.fillRect(rect, self.look.theme.ground)
+        draw_marked(painter, rect, marked, self.look, ink=self.look.theme.ink)
+
+    def draw_pixels(self, painter: QPainter, rect: QRectF, pixels: np.ndarray) -> None:
+        """Draw a 0xAARRGGBB array, shape ``(height, width)``, over a rectangle."""
+        pixels = np.ascontiguousarray(pixels, dtype=np.uint32)
+        height, width = pixels.shape
+        picture = QImage(pixels.data, width, height, 4 * width, QImage.Format.Format_ARGB32)
+        painter.drawImage(rect, picture)
+
+    def columns_of(self, rect: QRectF) -> int:
+        """Return the plot's width in device pixels."""
+        return max(1, round(rect.width() * self.devicePixelRatioF()))
+
+    def _on_cursor(self, _time_s: object) -> None:
+        self.update(0, 0, self.head_width, self.height())
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        inside = self.results is not None and event.position().x() >= self.plot_rect.left()
+        self.window_on_time.set_cursor(self.time_at(event.position().x()) if inside else None)
+        super().mouseMoveEvent(event)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        px = self.look.px
+        if event.position().x() < px(22) and event.button() == Qt.MouseButton.LeftButton:
+            self.fold_asked()
+            return
+        super().mousePressEvent(event)
+
+    def fold_asked(self) -> None:
+        """Fold the lane away; the stack replaces this by what does it."""
+
+    def leaveEvent(self, event: object) -> None:
+        self.window_on_time.set_cursor(None)
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        if self.results is None:
+            return
+        delta = event.angleDelta()
+        window = self.window_on_time
+        if abs(delta.x()) > abs(delta.y()):
+            window.pan(-delta.x() / 1200 * window.length_s)
+        else:
+            window.zoom(0.8 ** (delta.y() / 120), self.time_at(event.position().x()))
+        event.accept()

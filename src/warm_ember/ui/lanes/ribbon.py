@@ -1,0 +1,135 @@
+"""The state ribbon: one labelled block per interval, stacked shares where blocks are narrower than a pixel."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QMouseEvent, QPainter
+
+from warm_ember.attribution.ledger import UNPLACED_NAME
+from warm_ember.model.placement import UNPLACED, Placement
+from warm_ember.session.results import RunResults
+from warm_ember.ui.lanes.lane import Lane
+from warm_ember.ui.lanes.time_window import TimeWindow
+from warm_ember.ui.look.marked import draw_marked, width_of
+from warm_ember.ui.look.textures import Swatch, fill, ink_on, swatches
+from warm_ember.ui.look.theme import Look
+
+_LABEL_MARGIN = 12
+
+
+class RibbonLane(Lane):
+    """States against time.
+
+    Signals
+    -------
+    state_chosen
+        The name of the state that was clicked.
+    """
+
+    name = "States"
+    state_chosen = Signal(str)
+
+    def __init__(self, look: Look, window: TimeWindow, height: int = 33) -> None:
+        super().__init__(look, window, height)
+        self._swatches: dict[str, Swatch] = {}
+        self._preview: Placement | None = None
+
+    def set_results(self, results: RunResults | None) -> None:
+        self._preview = None
+        super().set_results(results)
+
+    def set_preview(self, placement: Placement | None) -> None:
+        """Show how states would be placed."""
+        self._preview = placement
+        self.refresh()
+
+    @property
+    def block_rect(self) -> QRectF:
+        """Where the blocks are."""
+        px = self.look.px
+        return self.plot_rect.adjusted(0, px(5), 0, -px(5))
+
+    def paint_lane(self, painter: QPainter) -> None:
+        self.paint_head(painter)
+        if self.results is None:
+            return
+        placement = self._preview or self.results.placement
+        rows = self.results.ledger.all_rows
+        self._swatches = swatches(self.look, [(row.name, row.mean.value) for row in rows])
+        self._paint_shares(painter, placement)
+        self._paint_blocks(painter, placement)
+
+    def _swatch(self, placement: Placement, state: int) -> Swatch:
+        name = UNPLACED_NAME if state == UNPLACED else placement.names[state]
+        return self._swatches.get(name) or swatches(self.look, [(name, None)])[name]
+
+    def _paint_shares(self, painter: QPainter, placement: Placement) -> None:
+        """Paint every pixel column with the shares of the states in it, by stacked height."""
+        rect, window = self.block_rect, self.window_on_time
+        width, height = self.columns_of(rect), max(1, round(rect.height() * self.devicePixelRatioF()))
+        interval_s = self.results.capture.current.interval_s if self.results else 1.0
+        columns = np.linspace(window.from_s, window.to_s, width + 1) / interval_s
+        cuts = placement.edges[(placement.edges > columns[0]) & (placement.edges < columns[-1])]
+        edges = np.union1d(columns, cuts)
+        middles = (edges[:-1] + edges[1:]) / 2
+        state = placement.state[np.clip(np.searchsorted(placement.edges, middles, side="right") - 1, 0, placement.intervals - 1)]
+        column = np.clip(((middles - columns[0]) / (columns[-1] - columns[0]) * width).astype(np.int64), 0, width - 1)
+        states = np.unique(state)
+        shares = np.zeros((len(states), width))
+        np.add.at(shares, (np.searchsorted(states, state), column), np.diff(edges))
+        tops = np.cumsum(shares / np.maximum(shares.sum(axis=0), 1e-30), axis=0) * height
+        picture = np.zeros((height, width), dtype=np.uint32)
+        row = np.arange(height)[:, None] + 0.5
+        for index in reversed(range(len(states))):
+            color = np.uint32(self._swatch(placement, int(states[index])).color.rgb())
+            picture = np.where(row <= tops[index][None, :], color, picture)
+        self.draw_pixels(painter, rect, picture)
+
+    def _paint_blocks(self, painter: QPainter, placement: Placement) -> None:
+        """Paint the wide blocks with texture, border and label."""
+        rect, window = self.block_rect, self.window_on_time
+        interval_s = self.results.capture.current.interval_s if self.results else 1.0
+        starts = placement.edges[:-1] * interval_s
+        ends = placement.edges[1:] * interval_s
+        least_s = 3 / rect.width() * window.length_s
+        wide = np.flatnonzero((ends > window.from_s) & (starts < window.to_s) & (ends - starts >= least_s))
+        for index in wide.tolist():
+            left = max(self.x_of(float(starts[index])), rect.left())
+            right = min(self.x_of(float(ends[index])), rect.right())
+            block = QRectF(left, rect.top(), right - left, rect.height())
+            swatch = self._swatch(placement, int(placement.state[index]))
+            fill(painter, block, swatch, self.look.theme.sunken)
+            painter.setPen(self.look.theme.ground)
+            painter.drawLine(QPointF(right, rect.top()), QPointF(right, rect.bottom()))
+            self._label(painter, block, placement, int(placement.state[index]), swatch)
+
+    def _label(self, painter: QPainter, block: QRectF, placement: Placement, state: int, swatch: Swatch) -> None:
+        text = "?" if state == UNPLACED else placement.names[state]
+        if width_of(self.look, text, "small") + _LABEL_MARGIN > block.width():
+            return
+        ground = swatch.color if swatch.texture != "cross" else self.look.theme.sunken
+        ink = ink_on(ground)
+        on = ground if swatch.texture != "plain" else None
+        draw_marked(painter, block, text, self.look, size="small", dim=ink, align=Qt.AlignmentFlag.AlignHCenter, on=on)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        if self.results is None or event.position().x() < self.plot_rect.left():
+            super().mousePressEvent(event)
+            return
+        placement = self.results.placement
+        sample = self.time_at(event.position().x()) / self.results.capture.current.interval_s
+        at = int(np.clip(np.searchsorted(placement.edges, sample, side="right") - 1, 0, placement.intervals - 1))
+        state = int(placement.state[at])
+        self.state_chosen.emit(UNPLACED_NAME if state == UNPLACED else placement.names[state])
+
+    def state_at(self, time_s: float) -> str:
+        """Return the state at a moment."""
+        if self.results is None:
+            return ""
+        placement = self.results.placement
+        sample = time_s / self.results.capture.current.interval_s
+        at = int(np.searchsorted(placement.edges, sample, side="right")) - 1
+        if not 0 <= at < placement.intervals or placement.state[at] == UNPLACED:
+            return UNPLACED_NAME
+        return placement.names[int(placement.state[at])]

@@ -1,0 +1,105 @@
+"""Text with marks: ``**9.62** s`` sets the figure heavier than its unit."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QFontMetricsF, QPainter
+
+from warm_ember.ui.look.theme import Look
+
+_RUN = re.compile(r"\*\*(.+?)\*\*")
+
+
+@dataclass(frozen=True)
+class Run:
+    """A piece of text of one weight."""
+
+    text: str
+    bold: bool
+
+
+def runs_of(marked: str) -> list[Run]:
+    """Split marked text into runs.
+
+    Examples
+    --------
+    >>> [(run.text, run.bold) for run in runs_of("takes **9.62** s")]
+    [('takes ', False), ('9.62', True), (' s', False)]
+    """
+    parts = _RUN.split(marked)
+    return [Run(text, bool(index % 2)) for index, text in enumerate(parts) if text]
+
+
+def plain(marked: str) -> str:
+    """Return marked text without its marks."""
+    return marked.replace("**", "")
+
+
+def width_of(look: Look, marked: str, size: str = "normal") -> float:
+    """Return the width of marked text."""
+    return sum(look.metrics(size, bold=run.bold).horizontalAdvance(run.text) for run in runs_of(marked))
+
+
+def draw_marked(
+    painter: QPainter,
+    rect: QRectF,
+    marked: str,
+    look: Look,
+    *,
+    size: str = "normal",
+    ink: QColor | None = None,
+    dim: QColor | None = None,
+    align: Qt.AlignmentFlag = Qt.AlignmentFlag.AlignLeft,
+    on: QColor | None = None,
+) -> float:
+    """Draw marked text on one line, elided at its end where it does not fit.
+
+    Parameters
+    ----------
+    painter, rect
+        Where; the line is centred in the height.
+    marked
+        The text.
+    look, size
+        Theme and type size.
+    ink, dim
+        Colours of the heavy and of the light runs.
+    align
+        Left, right or centre.
+    on
+        A ground to paint under the text.
+
+    Returns
+    -------
+    float
+        The width drawn.
+    """
+    ink, dim = ink or look.theme.ink, dim or look.theme.dim
+    width = width_of(look, marked, size)
+    left = rect.left()
+    if align == Qt.AlignmentFlag.AlignRight:
+        left = max(left, rect.right() - width)
+    elif align == Qt.AlignmentFlag.AlignHCenter:
+        left = max(left, rect.center().x() - width / 2)
+    metrics = look.metrics(size)
+    if on is not None:
+        height = metrics.height()
+        painter.fillRect(QRectF(left - 3, rect.center().y() - height / 2, min(width, rect.width()) + 6, height), on)
+    baseline = rect.center().y() + (metrics.ascent() - metrics.descent()) / 2
+    limit, x = rect.right() + 0.5, left
+    for run in runs_of(marked):
+        font = look.font(size, bold=run.bold)
+        advance = QFontMetricsF(font)
+        text = run.text
+        if x + advance.horizontalAdvance(text.rstrip()) > limit:
+            text = advance.elidedText(text, Qt.TextElideMode.ElideRight, max(0.0, limit - x))
+        painter.setFont(font)
+        painter.setPen(ink if run.bold else dim)
+        painter.drawText(QPointF(x, baseline), text)
+        x += advance.horizontalAdvance(text)
+        if text != run.text:
+            break
+    return x - left

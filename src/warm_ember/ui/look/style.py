@@ -1,0 +1,58 @@
+"""The style sheet of the few stock widgets: flat, square, thin rules."""
+
+from __future__ import annotations
+
+from PySide6.QtGui import QColor, QPalette
+
+from warm_ember.ui.look.theme import Look
+
+
+def palette(look: Look) -> QPalette:
+    """Return the palette of a theme."""
+    theme = look.theme
+    made = QPalette(theme.ink, theme.ground)
+    role = QPalette.ColorRole
+    for name, color in (
+        (role.Window, theme.ground), (role.Base, theme.sunken), (role.AlternateBase, theme.raised),
+        (role.Text, theme.ink), (role.WindowText, theme.ink), (role.ButtonText, theme.ink),
+        (role.Button, theme.raised), (role.Highlight, theme.mark), (role.HighlightedText, theme.sunken),
+        (role.ToolTipBase, theme.raised), (role.ToolTipText, theme.ink), (role.PlaceholderText, theme.faint),
+    ):  # fmt: skip
+        made.setColor(name, QColor(color))
+    return made
+
+
+def style_sheet(look: Look) -> str:
+    """Return the style sheet of a theme at the desktop's text size."""
+    t, px = look.theme, look.px
+    return f"""
+    QWidget {{ color: {t.ink.name()}; }}
+    QMainWindow, QDialog, QWidget#page {{ background: {t.ground.name()}; }}
+    QMenuBar {{ background: {t.raised.name()}; spacing: 0; padding: 0; }}
+    QMenuBar::item {{ padding: {px(4)}px {px(11)}px; background: transparent; }}
+    QMenuBar::item:selected, QMenu::item:selected {{ background: {t.mark_ground.name()}; }}
+    QMenu {{ background: {t.raised.name()}; border: 1px solid {t.rule.name()}; padding: {px(4)}px 0; }}
+    QMenu::item {{ padding: {px(5)}px {px(28)}px {px(5)}px {px(16)}px; }}
+    QMenu::item:disabled {{ color: {t.faint.name()}; }}
+    QMenu::separator {{ height: 1px; background: {t.rule.name()}; margin: {px(4)}px 0; }}
+    QToolTip {{ background: {t.raised.name()}; color: {t.ink.name()}; border: 1px solid {t.rule.name()}; padding: 4px; }}
+    QLineEdit, QComboBox {{ background: {t.sunken.name()}; border: 1px solid {t.rule.name()}; padding: {px(2)}px {px(6)}px;
+        selection-background-color: {t.mark.name()}; selection-color: {t.sunken.name()}; font-weight: bold; }}
+    QLineEdit:focus, QComboBox:focus {{ border: 1px solid {t.mark.name()}; }}
+    QLineEdit[wrong="true"] {{ border: 1px solid {t.warning.name()}; }}
+    QComboBox::drop-down {{ border: none; width: {px(18)}px; }}
+    QComboBox QAbstractItemView {{ background: {t.raised.name()}; border: 1px solid {t.rule.name()};
+        selection-background-color: {t.mark_ground.name()}; selection-color: {t.ink.name()}; }}
+    QPushButton {{ background: transparent; border: 1px solid {t.rule.name()}; padding: {px(3)}px {px(10)}px; text-align: left; }}
+    QPushButton:hover, QPushButton:checked {{ background: {t.mark_ground.name()}; }}
+    QPushButton:checked {{ border: 1px solid {t.mark.name()}; font-weight: bold; }}
+    QPushButton:focus {{ border: 1px solid {t.mark.name()}; }}
+    QPushButton:disabled {{ color: {t.faint.name()}; }}
+    QScrollArea, QScrollArea > QWidget > QWidget {{ background: transparent; border: none; }}
+    QScrollBar:vertical {{ background: transparent; width: {px(8)}px; }}
+    QScrollBar:horizontal {{ background: transparent; height: {px(8)}px; }}
+    QScrollBar::handle {{ background: {t.rule.name()}; min-height: 24px; min-width: 24px; }}
+    QScrollBar::add-line, QScrollBar::sub-line, QScrollBar::add-page, QScrollBar::sub-page {{ background: none; height: 0; width: 0; }}
+    QProgressBar {{ background: {t.sunken.name()}; border: none; height: {px(4)}px; }}
+    QProgressBar::chunk {{ background: {t.mark.name()}; }}
+    """

@@ -1,0 +1,117 @@
+"""Night and Day, the type, and the sizes that follow the desktop's text size."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from PySide6.QtCore import QObject, Qt, Signal
+from PySide6.QtGui import QColor, QFont, QFontMetricsF, QGuiApplication
+
+from warm_ember.ui.look.ramp import DAY_DECADES, NIGHT_DECADES, Ramp
+
+BASE_POINTS = 10.0
+
+
+@dataclass(frozen=True)
+class Theme:
+    """All colours beside the ramp.
+
+    Parameters
+    ----------
+    ground, raised, sunken
+        Pages; bars and panels; plots.
+    rule, grid
+        Thin lines between things and within plots.
+    ink, dim, faint
+        Figures; words; what may be overlooked.
+    mark, mark_ground
+        The reader's own marks: brackets, cursor, focus.
+    accent
+        The line of the spine.
+    warning, warning_text
+        The one warning colour, as an area and as text.
+    """
+
+    name: str
+    ground: QColor
+    raised: QColor
+    sunken: QColor
+    bar: QColor
+    rule: QColor
+    grid: QColor
+    ink: QColor
+    dim: QColor
+    faint: QColor
+    mark: QColor
+    mark_ground: QColor
+    accent: QColor
+    warning: QColor
+    warning_text: QColor
+    ramp: Ramp
+
+    @property
+    def is_night(self) -> bool:
+        """Whether light stands on dark."""
+        return self.name == "night"
+
+
+def _theme(name: str, decades: tuple[str, ...], **colors: str) -> Theme:
+    return Theme(name=name, ramp=Ramp(decades), **{key: QColor(value) for key, value in colors.items()})  # type: ignore[arg-type]
+
+
+NIGHT = _theme(
+    "night", NIGHT_DECADES,
+    ground="#171513", raised="#201d1a", sunken="#12100e", bar="#0e0c0b", rule="#35302a", grid="#26231f",
+    ink="#f6f1e8", dim="#b3a99c", faint="#8d8377", mark="#9cc4c9", mark_ground="#2a3433", accent="#d4615b",
+    warning="#d3f24a", warning_text="#d3f24a",
+)  # fmt: skip
+DAY = _theme(
+    "day", DAY_DECADES,
+    ground="#f6f2ea", raised="#ece5d9", sunken="#fcfaf5", bar="#e8e1d4", rule="#cfc6b6", grid="#e4dfd3",
+    ink="#1c1814", dim="#5c5348", faint="#7c7265", mark="#23717d", mark_ground="#d5dfdb", accent="#c04f51",
+    warning="#b9dc00", warning_text="#5a6b00",
+)  # fmt: skip
+
+
+class Look(QObject):
+    """The theme and the type in use; everything that paints asks it and repaints when it changed."""
+
+    changed = Signal()
+
+    def __init__(self, theme: Theme | None = None) -> None:
+        super().__init__()
+        self.theme = theme or preferred_theme()
+
+    def set_theme(self, theme: Theme) -> None:
+        """Change the theme."""
+        if theme is not self.theme:
+            self.theme = theme
+            self.changed.emit()
+
+    @property
+    def scale(self) -> float:
+        """The desktop's text size against 10 points."""
+        points = QGuiApplication.font().pointSizeF()
+        return points / BASE_POINTS if points > 0 else 1.0
+
+    def px(self, length: float) -> int:
+        """Return a length on the 8 px grid at the desktop's text size."""
+        return round(length * self.scale)
+
+    def font(self, size: str = "normal", *, bold: bool = False) -> QFont:
+        """Return a font of one of the three sizes: ``small``, ``normal``, ``large``."""
+        font = QFont(QGuiApplication.font())
+        factor = {"small": 0.84, "normal": 1.0, "large": 1.28}[size]
+        font.setPointSizeF(BASE_POINTS * self.scale * factor)
+        font.setWeight(QFont.Weight.Bold if bold else QFont.Weight.Normal)
+        return font
+
+    def metrics(self, size: str = "normal", *, bold: bool = False) -> QFontMetricsF:
+        """Return the metrics of a font."""
+        return QFontMetricsF(self.font(size, bold=bold))
+
+
+def preferred_theme() -> Theme:
+    """Return the theme that fits the desktop's colour scheme."""
+    is_light = QGuiApplication.styleHints().colorScheme() == Qt.ColorScheme.Light
+    return DAY if is_light else NIGHT

@@ -1,0 +1,188 @@
+"""The Battery page: from duty cycle to a life one can promise."""
+
+from __future__ import annotations
+
+import math
+
+import msgspec
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QAction, QKeySequence
+from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QVBoxLayout, QWidget
+
+from warm_ember.battery.cells import check_battery
+from warm_ember.battery.sensitivity import Step
+from warm_ember.battery.supply import check_supply
+from warm_ember.errors import BadArgumentError
+from warm_ember.model.battery import Activity, FromStates
+from warm_ember.model.figure import Grade
+from warm_ember.session import edits
+from warm_ember.session.results import RunResults
+from warm_ember.ui.desk import Desk
+from warm_ember.ui.look.theme import Look
+from warm_ember.ui.pages.battery_panel import BatteryPanel
+from warm_ember.ui.pages.day_view import SIDE, DayView
+from warm_ember.ui.pages.months_view import MonthsView
+from warm_ember.ui.pages.page import Page
+from warm_ember.ui.shell.headline import Switch
+from warm_ember.ui.shell.spine import LinkFigure
+from warm_ember.units import MONTH_S, Rate, months_text, quantity_text, significant
+
+
+class BatteryPage(Page):
+    """Activities, battery, target and life."""
+
+    title = "Battery"
+
+    def __init__(self, desk: Desk, look: Look) -> None:
+        super().__init__(desk, look)
+        self.results: RunResults | None = None
+        self.steps: tuple[Step, ...] = ()
+        self.day = DayView(look)
+        self.months = MonthsView(look)
+        self.panel = BatteryPanel(look)
+        self._build()
+        self.day.rate_entered.connect(self._on_rate)
+        self.panel.changed.connect(self._on_changed)
+        desk.runs_changed.connect(self._show)
+        self._actions = self._make_actions()
+        self.addActions(self._actions)
+
+    def _build(self) -> None:
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addWidget(self.day)
+        below = QWidget()
+        row = QHBoxLayout(below)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(0)
+        row.addWidget(self.months, 1)
+        self.panel.setFixedWidth(self.look.px(SIDE))
+        row.addWidget(self.panel)
+        layout.addWidget(below, 1)
+
+    def _make_actions(self) -> list[QAction]:
+        made = []
+        for text, keys, slot in (
+            ("Add an activity from a state …", "Ctrl+Shift+A", self.add_activity),
+            ("Remove an activity …", "Ctrl+Shift+D", self.remove_activity),
+        ):
+            action = QAction(text, self)
+            action.setShortcut(QKeySequence(keys))
+            action.setShortcutContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
+            action.triggered.connect(lambda _checked=False, slot=slot: slot())
+            made.append(action)
+        return made
+
+    def page_actions(self) -> list[QAction]:
+        return self._actions
+
+    def show_results(self, results: RunResults | None) -> None:
+        self.results = results
+        self.steps = results.steps if results is not None else ()
+        self.panel.show_project(self.desk.project)
+        self._show()
+
+    def _show(self) -> None:
+        self.day.set_results(self.results)
+        others = self._others()
+        self.months.set_results(self.results, others[0] if others else None, self.steps)
+        self.panel.show_results(self.results, others)
+
+    def _others(self) -> tuple[RunResults, ...]:
+        """Return the other runs, the longest life first."""
+        if self.results is None:
+            return ()
+        mine = self.results.run.name
+        others = [r for name, r in self.desk.all_results.items() if name != mine]
+        return tuple(sorted(others, key=lambda r: -r.life.life_s))
+
+    def _on_rate(self, name: str, rate: Rate) -> None:
+        activity = next((a for a in self.desk.project.activities if a.name == name), None)
+        if activity is not None:
+            changed = msgspec.structs.replace(activity, interval_s=rate.interval_s, per_day=rate.per_day)
+            self.desk.apply(edits.set_activity(changed), f"change how often {name} comes")
+
+    def _on_changed(self, part: str, field: str, value: object) -> None:
+        fields: dict[str, object] = {field: value}
+        if part == "battery":
+            fields["grade"] = Grade.TYPED
+            if field == "cell":
+                fields["resistance_ohm"] = None
+        edit = edits.Change(part, fields)
+        try:
+            changed = edit(self.desk.project)
+            check_battery(changed.battery)
+            check_supply(changed.supply)
+        except BadArgumentError as error:
+            self.desk.troubled.emit(error.one_line)
+            self.panel.show_project(self.desk.project)
+            return
+        self.desk.apply(edit, f"change the {field.split('_')[0]}")
+
+    def add_activity(self) -> None:
+        """Ask for a state and take its entries as an activity at the rate the capture shows."""
+        if self.results is None:
+            return
+        names = [row.name for row in self.results.ledger.rows]
+        name, chosen = QInputDialog.getItem(self, "Add an activity", "The state whose entries are the occurrences:", names, 0, editable=False)
+        if chosen:
+            self.add_activity_from(name)
+
+    def add_activity_from(self, state: str) -> None:
+        """Take a state's entries as an activity at the rate the capture shows."""
+        row = self.results.ledger.row(state) if self.results is not None else None
+        if row is None or self.results is None or not row.entries:
+            return
+        interval_s = self.results.ledger.duration_s / row.entries
+        activity = Activity(state, FromStates((state,), state), interval_s=interval_s)
+        self.desk.apply(edits.set_activity(activity), f"add the activity {state}")
+
+    def remove_activity(self) -> None:
+        """Ask for an activity and remove it."""
+        names = [activity.name for activity in self.desk.project.activities]
+        if not names:
+            self.desk.troubled.emit("There is no activity to remove.")
+            return
+        name, chosen = QInputDialog.getItem(self, "Remove an activity", "Activity:", names, 0, editable=False)
+        if chosen:
+            self.desk.apply(edits.drop_activity(name), f"remove the activity {name}")
+
+    def sentence(self) -> str:
+        if self.results is None:
+            return "Months of life appear with the first capture."
+        life = self.results.life
+        if not math.isfinite(life.life_s):
+            return "Nothing is drawn on average: the battery lasts for ever."
+        lasts = f"**{significant(life.life_s / MONTH_S)}** months"
+        if life.target_s is None:
+            return f"{self.results.run.label} lasts {lasts}, ended by {life.limit.value}; type a target to compare."
+        wanted = f"**{significant(life.target_s / MONTH_S)}**"
+        if life.life_s >= life.target_s:
+            return f"{lasts} where {wanted} are wanted: the target is met, by {life.limit.value}."
+        single = next((s for s in self.steps if s.better_s >= life.target_s), None)
+        if life.budget_a == 0:
+            return f"{lasts} where {wanted} are wanted: impossible with this battery, whatever is drawn."
+        if single is None:
+            return f"{lasts} where {wanted} are wanted, and no single step of any parameter gets there."
+        return f"{lasts} where {wanted} are wanted; {single.name} at {single.better} would get there."
+
+    def warning(self) -> str:
+        if self.results is None:
+            return ""
+        if self.desk.project.battery.grade is Grade.ASSUMED:
+            return "**no battery chosen**: type yours at the right"
+        if self.results.load.missing:
+            return f"**{', '.join(self.results.load.missing)}** not in this capture: left out"
+        return ""
+
+    def switches(self) -> tuple[Switch, ...]:
+        return (Switch("Months", ("linear", "log"), "log" if self.months.log else "linear", lambda o: self.months.set_log(o == "log")),)
+
+    def link(self) -> LinkFigure:
+        if self.results is None:
+            return LinkFigure(detail="no life yet")
+        life = self.results.life
+        low, high = months_text(life.p10_s).number, months_text(life.p90_s).number
+        detail = f"{quantity_text(life.mean_a, 'A').marked}, **{low}** to **{high}**"
+        return LinkFigure(months_text(life.life_s).marked, detail, self.warning().replace("**", ""))

@@ -1,0 +1,96 @@
+"""A field for a number with its unit, typed where it is shown: ``12u``, ``0.3 mA``, ``15 min``."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QFocusEvent, QKeyEvent
+from PySide6.QtWidgets import QLineEdit
+
+from warm_ember.ui.look.theme import Look
+from warm_ember.units import duration_text, parse_quantity, percent_text, quantity_text
+
+_WRITERS: dict[str, Callable[[float], str]] = {
+    "s": lambda value: str(duration_text(value)),
+    "%": lambda value: str(percent_text(value)) if value else "0 %",
+    "C": lambda value: str(quantity_text(value / 3600, "Ah")),
+}
+
+
+class QuantityEdit(QLineEdit):
+    """A number in SI text; what is not understood stays marked and is not sent.
+
+    Signals
+    -------
+    value_entered
+        The value in the base unit, when it was changed by the user.
+    """
+
+    value_entered = Signal(float)
+
+    def __init__(self, look: Look, unit: str, name: str, width: int = 72, *, low: float = 0.0) -> None:
+        super().__init__()
+        self._unit, self._low = unit, low
+        self._value: float | None = None
+        self.setAccessibleName(name)
+        self.setFixedWidth(look.px(width))
+        self.setToolTip(f"{name}; for instance {self._text(self._example())}")
+        look.changed.connect(lambda: self.setFixedWidth(look.px(width)))
+        self.editingFinished.connect(self._on_finished)
+        self.textEdited.connect(self._on_edited)
+
+    def _example(self) -> float:
+        return {"A": 12e-6, "s": 0.4, "C": 21600.0, "%": 0.12, "V": 2.2}.get(self._unit, 1.0)
+
+    def _text(self, value: float) -> str:
+        writer = _WRITERS.get(self._unit)
+        return writer(value) if writer else str(quantity_text(value, self._unit)) if value else f"0 {self._unit}".strip()
+
+    def set_value(self, value: float | None) -> None:
+        """Show a value, unless the user is typing."""
+        self._value = value
+        if not (self.hasFocus() and self.isModified()):
+            self.setText("" if value is None else self._text(value))
+            self._mark(wrong=False)
+
+    def value(self) -> float | None:
+        """Return what the text says, or None when it is not understood."""
+        try:
+            value = parse_quantity(self.text(), self._unit)
+        except ValueError:
+            return None
+        return value if value >= self._low else None
+
+    def _mark(self, *, wrong: bool) -> None:
+        self.setProperty("wrong", "true" if wrong else "false")
+        self.style().unpolish(self)
+        self.style().polish(self)
+
+    def _on_edited(self, _text: str) -> None:
+        self._mark(wrong=self.value() is None)
+
+    def _on_finished(self) -> None:
+        if not self.isModified():
+            return
+        value = self.value()
+        if value is None:
+            return
+        self.setModified(False)
+        if value != self._value:
+            self._value = value
+            self.value_entered.emit(value)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() == Qt.Key.Key_Escape:
+            self.setModified(False)
+            self.set_value(self._value)
+            self.clearFocus()
+        else:
+            super().keyPressEvent(event)
+
+    def focusOutEvent(self, event: QFocusEvent) -> None:
+        super().focusOutEvent(event)
+        if self.isModified() and self.value() is None:
+            self.setModified(False)
+            self.set_value(self._value)

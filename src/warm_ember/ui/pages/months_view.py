@@ -1,0 +1,285 @@
+"""Voltage, chance of life and one more step of each parameter, on one axis of months with the target through all."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QPainter, QPainterPath, QPaintEvent, QPen, QPolygonF
+from PySide6.QtWidgets import QWidget
+
+from warm_ember.battery.life import LifeEstimate
+from warm_ember.battery.sensitivity import Step
+from warm_ember.session.results import RunResults
+from warm_ember.ui.look.marked import draw_marked, width_of
+from warm_ember.ui.look.textures import FINE, texture_brush
+from warm_ember.ui.look.theme import Look
+from warm_ember.units import MONTH_S, months_text, percent_text, quantity_text, significant
+
+HEAD = 160
+_TITLE = 24
+_STEP_ROW = 19
+_AXIS = 24
+_RIGHT = Qt.AlignmentFlag.AlignRight
+
+
+class MonthsView(QWidget):
+    """The life of the current run, with the best other run for comparison."""
+
+    def __init__(self, look: Look) -> None:
+        super().__init__()
+        self._look = look
+        self.results: RunResults | None = None
+        self.other: RunResults | None = None
+        self.steps: tuple[Step, ...] = ()
+        self.log = False
+        look.changed.connect(self.update)
+
+    def set_results(self, results: RunResults | None, other: RunResults | None, steps: tuple[Step, ...]) -> None:
+        """Show a run, beside it another, and the steps."""
+        self.results, self.other, self.steps = results, other, steps
+        self.update()
+
+    def set_log(self, log: bool) -> None:
+        """Choose an axis of decades or a linear one."""
+        self.log = log
+        self.update()
+
+    def _reach_s(self) -> float:
+        """Return the right end of the axis."""
+        assert self.results is not None  # noqa: S101 - for the type checker
+        life = self.results.life
+        ends = [life.p90_s * 1.08, life.life_s * 1.15]
+        if life.target_s is not None:
+            ends.append(life.target_s * 1.15)
+        if self.other is not None and self.other.life.p90_s < 4 * max(ends):
+            ends.append(self.other.life.p90_s * 1.06)
+        finite = [end for end in ends if math.isfinite(end)]
+        return max(finite, default=MONTH_S)
+
+    def _x_of(self, time_s: float) -> float:
+        plot = self._plot
+        reach = self._reach_s()
+        if self.log:
+            first = reach / 1000
+            return plot.left() + plot.width() * max(0.0, math.log(max(time_s, first) / first) / math.log(1000))
+        return plot.left() + min(time_s / reach, 1.2) * plot.width()
+
+    @property
+    def _plot(self) -> QRectF:
+        px = self._look.px
+        return QRectF(px(HEAD), px(_TITLE), self.width() - px(HEAD) - px(8), self.height() - px(_TITLE + _AXIS))
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        look, theme, px = self._look, self._look.theme, self._look.px
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), theme.ground)
+        painter.setPen(theme.rule)
+        painter.drawLine(QPointF(0, 0.5), QPointF(self.width(), 0.5))
+        if self.results is None:
+            painter.end()
+            return
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        draw_marked(painter, QRectF(px(16), px(4), px(140), px(18)), "Months of life", look, dim=theme.ink)
+        plot = self._plot
+        steps = self.steps[: max(2, min(7, int((plot.height() - px(180)) / px(_STEP_ROW))))]
+        step_height = px(_STEP_ROW) * len(steps)
+        rest = plot.height() - step_height - px(16)
+        voltage = QRectF(plot.left(), plot.top(), plot.width(), rest * 0.5)
+        chance = QRectF(plot.left(), voltage.bottom() + px(8), plot.width(), rest * 0.5)
+        bars = QRectF(plot.left(), chance.bottom() + px(8), plot.width(), step_height)
+        for box, name, second in ((voltage, "Voltage", ""), (chance, "Chance of life", ""), (bars, "One more step", "of one parameter")):
+            painter.fillRect(box, theme.sunken)
+            draw_marked(painter, QRectF(px(22), box.top() + px(2), px(100), px(18)), name, look, dim=theme.ink)
+            draw_marked(painter, QRectF(px(22), box.top() + px(18), px(100), px(16)), second, look, size="small", dim=theme.faint)
+        self._paint_axis(painter, plot, bars.bottom())
+        self._paint_voltage(painter, voltage)
+        self._paint_chance(painter, chance)
+        self._paint_steps(painter, bars, steps)
+        self._paint_target(painter, bars.bottom())
+        painter.end()
+
+    def _ticks(self) -> list[float]:
+        reach = self._reach_s() / MONTH_S
+        if self.log:
+            return [10.0**k for k in range(math.ceil(math.log10(reach) - 3), math.floor(math.log10(reach)) + 1)]
+        raw = reach / 8
+        step = next((s for s in (0.1, 0.2, 0.5, 1, 2, 3, 6, 12, 24, 60, 120, 240, 600, 1200) if s >= raw), raw)
+        return [k * step for k in range(int(reach / step) + 1)]
+
+    def _paint_axis(self, painter: QPainter, plot: QRectF, bottom: float) -> None:
+        px, look, theme = self._look.px, self._look, self._look.theme
+        ticks = self._ticks()
+        for index, months in enumerate(ticks):
+            x = self._x_of(months * MONTH_S)
+            painter.setPen(theme.grid)
+            painter.drawLine(QPointF(x, plot.top()), QPointF(x, bottom))
+            words = f"{significant(months, 2) if months else '0'}{' months' if index == len(ticks) - 1 else ''}"
+            width = width_of(look, words, "small")
+            left = min(max(x - width / 2, plot.left()), plot.right() - width)
+            draw_marked(painter, QRectF(left, bottom + px(4), width + 2, px(16)), words, look, size="small")
+
+    def _line_color(self, results: RunResults) -> QColor:
+        return self._look.theme.ramp.color(results.load.mean_a)
+
+    def _paint_voltage(self, painter: QPainter, box: QRectF) -> None:
+        assert self.results is not None  # noqa: S101
+        look, theme, px = self._look, self._look.theme, self._look.px
+        course = self.results.life.course
+        if np.isnan(course.rest_v).all():
+            draw_marked(painter, box.adjusted(px(12), 0, 0, 0), "Choose a cell at the right to see its voltage: no voltage limit is applied without one.", look, size="small")
+            return
+        rest, pulse = course.rest_v[0], course.pulse_v[0]
+        low = min(float(np.nanmin(pulse[np.isfinite(pulse)])), course.end_v) if course.end_v else float(np.nanmin(rest))
+        high = float(np.nanmax(rest))
+        low, high = low - 0.06 * (high - low), high + 0.12 * (high - low)
+
+        def y_of(volts: float) -> float:
+            return float(box.bottom() - (volts - low) / (high - low) * box.height())
+
+        def line(times: np.ndarray, volts: np.ndarray) -> QPolygonF:
+            return QPolygonF([QPointF(self._x_of(float(t)), y_of(float(v))) for t, v in zip(times, volts, strict=True) if np.isfinite(v)])
+
+        painter.save()
+        painter.setClipRect(box)
+        upper, lower = line(course.time_s[0], rest), line(course.time_s[0], pulse)
+        area = QPainterPath()
+        area.addPolygon(QPolygonF([*upper.toList(), *reversed(lower.toList())]))
+        painter.fillPath(area, texture_brush(FINE, theme.faint))
+        hot, line_color = theme.ramp.color(self.results.load.peak_a or self.results.whole.max_a), self._line_color(self.results)
+        if self.other is not None and not np.isnan(self.other.life.course.rest_v).all():
+            other = self.other.life.course
+            painter.setPen(QPen(self._line_color(self.other), 1, Qt.PenStyle.DashLine))
+            painter.drawPolyline(line(other.time_s[0], other.rest_v[0]))
+        painter.setPen(QPen(hot, 1.6))
+        painter.drawPolyline(lower)
+        painter.setPen(QPen(line_color, 2))
+        painter.drawPolyline(upper)
+        painter.restore()
+        for volts in (round(high * 5 - 0.5) / 5, course.end_v):
+            if low < volts < high:
+                label = QRectF(px(100), y_of(volts) - px(8), px(HEAD - 108), px(16))
+                draw_marked(painter, label, str(quantity_text(volts, "V", 2)), look, size="small", align=_RIGHT)
+        if course.end_v:
+            painter.setPen(QPen(theme.dim, 1))
+            painter.drawLine(QPointF(box.left(), y_of(course.end_v)), QPointF(box.right(), y_of(course.end_v)))
+            words = f"cut-off {quantity_text(course.end_v, 'V').marked}"
+            draw_marked(painter, QRectF(box.left() + px(8), y_of(course.end_v) - px(17), px(150), px(16)), words, look, size="small")
+        first = QRectF(box.left() + px(60), box.top() + px(3), px(140), px(15))
+        draw_marked(painter, first, "between wakes", look, size="small", on=theme.sunken)
+        peak = quantity_text(self.results.load.peak_a, "A").marked
+        at = y_of(float(np.nanmedian(pulse[np.isfinite(pulse)])))
+        under = QRectF(box.left() + px(180), min(at + px(3), box.bottom() - px(34)), px(220), px(15))
+        if self.results.load.peak_a:
+            draw_marked(painter, under, f"under a {peak} pulse", look, size="small", on=theme.sunken)
+
+    def _paint_chance(self, painter: QPainter, box: QRectF) -> None:
+        assert self.results is not None  # noqa: S101
+        look, theme, px = self._look, self._look.theme, self._look.px
+        painter.save()
+        painter.setClipRect(box)
+        curves = [(self.results, False)] + ([(self.other, True)] if self.other is not None else [])
+        tallest = max((self._density(r.life)[1].max(initial=0.0) for r, _ in curves), default=1.0) or 1.0
+        for results, ghost in reversed(curves):
+            times, density = self._density(results.life)
+            if not len(times):
+                continue
+            points = [QPointF(self._x_of(float(t)), box.bottom() - float(d) / tallest * (box.height() - px(8))) for t, d in zip(times, density, strict=True)]
+            path = QPainterPath()
+            path.addPolygon(QPolygonF([QPointF(points[0].x(), box.bottom()), *points, QPointF(points[-1].x(), box.bottom())]))
+            color = self._line_color(results)
+            painter.fillPath(path, texture_brush(FINE, color) if ghost else color)
+            painter.setPen(QPen(color, 1.5, Qt.PenStyle.DashLine if ghost else Qt.PenStyle.SolidLine))
+            painter.drawPolyline(QPolygonF(points))
+        painter.restore()
+        self._paint_chance_words(painter, box)
+
+    def _paint_chance_words(self, painter: QPainter, box: QRectF) -> None:
+        assert self.results is not None  # noqa: S101
+        look, theme, px = self._look, self._look.theme, self._look.px
+        life = self.results.life
+        middle = self._x_of(life.p50_s)
+        painter.setPen(QPen(theme.ink, 1.5))
+        if math.isfinite(life.p50_s):
+            painter.drawLine(QPointF(middle, box.top() + px(4)), QPointF(middle, box.bottom()))
+        for end in (life.p10_s, life.p90_s):
+            if math.isfinite(end):
+                painter.drawLine(QPointF(self._x_of(end), box.bottom() - px(14)), QPointF(self._x_of(end), box.bottom()))
+        right_side = self._x_of(life.p10_s) - box.left() < px(300)
+        width = px(280)
+        left = self._x_of(life.p90_s) + px(14) if right_side else self._x_of(life.p10_s) - width - px(14)
+        align = Qt.AlignmentFlag.AlignLeft if right_side else _RIGHT
+        words = f"{self.results.run.name}, **8** in **10** between {months_text(life.p10_s).number} and {months_text(life.p90_s).number}"
+        draw_marked(painter, QRectF(left, box.top() + px(6), width, px(22)), months_text(life.p50_s).marked, look, size="large", align=align, on=theme.sunken)
+        draw_marked(painter, QRectF(left, box.top() + px(28), width, px(16)), words, look, size="small", align=align, on=theme.sunken)
+        if self.other is not None and math.isfinite(self.other.life.p50_s):
+            self._paint_other_words(painter, box, self.other, right_side=right_side)
+
+    def _paint_other_words(self, painter: QPainter, box: QRectF, other: RunResults, *, right_side: bool) -> None:
+        px, look, theme = self._look.px, self._look, self._look.theme
+        chance = other.life.chance
+        past = f", {percent_text(chance).marked} past the target" if chance is not None else ""
+        x = self._x_of(other.life.p50_s)
+        box_width = px(230)
+        left = min(max(x - box_width / 2, box.left()), box.right() - box_width)
+        mine = self._x_of(self.results.life.p90_s if self.results else 0.0)
+        if left < mine + (px(300) if right_side else px(20)):
+            return
+        draw_marked(painter, QRectF(left, box.top() + px(6), box_width, px(22)), months_text(other.life.p50_s).marked, look, size="large", align=Qt.AlignmentFlag.AlignHCenter, on=theme.sunken)
+        draw_marked(painter, QRectF(left, box.top() + px(28), box_width, px(16)), f"{other.run.name}{past}", look, size="small", align=Qt.AlignmentFlag.AlignHCenter, on=theme.sunken)
+
+    def _density(self, life: LifeEstimate) -> tuple[np.ndarray, np.ndarray]:
+        """Return a smooth density of the lives: a histogram whose bins are joined by a narrow kernel."""
+        draws = life.draws_s
+        if not np.isfinite(draws).all() or draws[-1] <= draws[0]:
+            return np.empty(0), np.empty(0)
+        spread = float(draws.std())
+        times = np.linspace(draws[0] - spread, draws[-1] + spread, 120)
+        counts, _ = np.histogram(draws, bins=np.append(times, 2 * times[-1] - times[-2]))
+        kernel = np.exp(-0.5 * (np.arange(-12, 13) / 4.0) ** 2)
+        return times, np.convolve(counts, kernel / kernel.sum(), mode="same") / (times[1] - times[0])
+
+    def _paint_steps(self, painter: QPainter, box: QRectF, steps: tuple[Step, ...]) -> None:
+        assert self.results is not None  # noqa: S101
+        look, theme, px = self._look, self._look.theme, self._look.px
+        now = self.results.life.life_s
+        if not math.isfinite(now):
+            return
+        better, worse = theme.ramp.color(self.results.load.mean_a), theme.ramp.color(self.results.load.mean_a).darker(165)
+        x_now = self._x_of(now)
+        labels_right = box.left() + px(286)
+        for index, step in enumerate(steps):
+            row = QRectF(box.left(), box.top() + px(_STEP_ROW) * index, box.width(), px(_STEP_ROW))
+            painter.setPen(theme.grid)
+            painter.drawLine(row.bottomLeft(), row.bottomRight())
+            left, right = self._x_of(step.worse_s), self._x_of(step.better_s)
+            on_right = left - px(110) < labels_right
+            bar_height = row.height() - px(7)
+            painter.fillRect(QRectF(left, row.top() + px(3), max(x_now - left, 1), bar_height), worse)
+            painter.fillRect(QRectF(x_now, row.top() + px(3), max(right - x_now, 1), bar_height), better)
+            name_left = box.right() - px(290) if on_right else box.left() + px(8)
+            draw_marked(painter, QRectF(name_left, row.top(), px(170), row.height()), step.name, look, size="small", on=theme.sunken)
+            draw_marked(painter, QRectF(name_left + px(150), row.top(), px(130), row.height()), f"now {step.now}", look, size="small", dim=theme.faint, align=_RIGHT, on=theme.sunken)
+            low, high = months_text(step.worse_s).number, months_text(step.better_s).number
+            if not on_right:
+                draw_marked(painter, QRectF(left - px(190), row.top(), px(184), row.height()), f"{step.worse}  **{low}**", look, size="small", align=_RIGHT)
+            tail = f"**{high}**  {step.better}" if not on_right else f"**{low}** to **{high}**"
+            draw_marked(painter, QRectF(right + px(6), row.top(), px(190), row.height()), tail, look, size="small")
+        painter.setPen(QPen(theme.ink, 1))
+        painter.drawLine(QPointF(x_now, box.top()), QPointF(x_now, box.bottom()))
+
+    def _paint_target(self, painter: QPainter, bottom: float) -> None:
+        assert self.results is not None  # noqa: S101
+        target_s = self.results.life.target_s
+        if target_s is None:
+            return
+        px, theme = self._look.px, self._look.theme
+        x = self._x_of(target_s)
+        painter.setPen(QPen(theme.ink, 2))
+        painter.drawLine(QPointF(x, px(_TITLE - 4)), QPointF(x, bottom))
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.ink)
+        painter.drawPolygon(QPolygonF([QPointF(x - 6, px(_TITLE - 10)), QPointF(x + 6, px(_TITLE - 10)), QPointF(x, px(_TITLE - 2))]))
+        words = f"target **{significant(target_s / MONTH_S)}** months"
+        draw_marked(painter, QRectF(x - px(170), px(4), px(158), px(18)), words, self._look, size="small", align=_RIGHT)

@@ -1,0 +1,54 @@
+"""What every page is: a view of the results that sends edits."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Signal
+from PySide6.QtGui import QAction
+from PySide6.QtWidgets import QWidget
+
+from warm_ember.session.results import RunResults
+from warm_ember.ui.desk import Desk
+from warm_ember.ui.look.theme import Look
+from warm_ember.ui.shell.headline import Switch
+from warm_ember.ui.shell.spine import LinkFigure
+
+
+class Page(QWidget):
+    """Base of the pages.
+
+    Signals
+    -------
+    headline_changed
+        Sentence, warning or switches are no longer as they were.
+    """
+
+    title = ""
+    headline_changed = Signal()
+
+    def __init__(self, desk: Desk, look: Look) -> None:
+        super().__init__()
+        self.setObjectName("page")
+        self.desk, self.look = desk, look
+
+    def show_results(self, results: RunResults | None) -> None:
+        """Show another run, or the same after an edit."""
+
+    def sentence(self) -> str:
+        """Return the sentence that answers the page's question, marked."""
+        return ""
+
+    def warning(self) -> str:
+        """Return why the page's figures cannot be trusted yet and what to do; empty when they can."""
+        return ""
+
+    def switches(self) -> tuple[Switch, ...]:
+        """Return the page's view switches."""
+        return ()
+
+    def link(self) -> LinkFigure:
+        """Return what the page's link shows."""
+        return LinkFigure()
+
+    def page_actions(self) -> list[QAction]:
+        """Return the page's own actions for the menus."""
+        return []

@@ -1,0 +1,207 @@
+"""The Runs page: every capture as a rung of a ladder, and two of them compared."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QAction, QGuiApplication, QKeySequence
+from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QVBoxLayout, QWidget
+
+from warm_ember.model.project import RunKind
+from warm_ember.session import edits
+from warm_ember.session.results import RunResults
+from warm_ember.tuning.difference import Difference, differences
+from warm_ember.ui.desk import Desk
+from warm_ember.ui.look.theme import Look
+from warm_ember.ui.pages.comparison import DifferenceTable, Overlay
+from warm_ember.ui.pages.ladder import Ladder, rungs
+from warm_ember.ui.pages.page import Page
+from warm_ember.ui.shell.headline import Switch
+from warm_ember.ui.shell.spine import LinkFigure
+from warm_ember.units import percent_text, quantity_text
+
+
+class RunsPage(Page):
+    """The ladder and a comparison.
+
+    Signals
+    -------
+    run_asked
+        A run is to become the current one.
+    """
+
+    title = "Runs"
+    run_asked = Signal(str)
+
+    def __init__(self, desk: Desk, look: Look) -> None:
+        super().__init__(desk, look)
+        self.results: RunResults | None = None
+        self.found: dict[str, RunResults] = {}
+        self.first, self.second = "", ""
+        self.one_state = False
+        self.rows: tuple[Difference, ...] = ()
+        self.ladder = Ladder(look)
+        self.table = DifferenceTable(look)
+        self.overlay = Overlay(look)
+        self._build()
+        self.ladder.picked.connect(self._on_picked)
+        self.ladder.run_asked.connect(self.run_asked)
+        self._actions = self._make_actions()
+        self.addActions(self._actions)
+
+    def _build(self) -> None:
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addWidget(self.ladder, 6)
+        below = QWidget()
+        row = QHBoxLayout(below)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(0)
+        row.addWidget(self.overlay, 1)
+        row.addWidget(self.table, 1)
+        layout.addWidget(below, 6)
+
+    def _make_actions(self) -> list[QAction]:
+        made = []
+        for text, keys, slot in (
+            ("Copy the comparison as text", "Ctrl+C", lambda: QGuiApplication.clipboard().setText(self.table.text())),
+            ("Rename run B …", "F2", self.rename_run),
+            ("Say what changed in run B …", "Shift+F2", self.describe_run),
+            ("Make run B a step, a repeat or another condition …", "Ctrl+F2", self.sort_run),
+        ):
+            action = QAction(text, self)
+            action.setShortcut(QKeySequence(keys))
+            action.setShortcutContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
+            action.triggered.connect(lambda _checked=False, slot=slot: slot())
+            made.append(action)
+        return made
+
+    def page_actions(self) -> list[QAction]:
+        return self._actions
+
+    def show_results(self, results: RunResults | None) -> None:
+        changed = results is not None and (self.results is None or results.run.name != self.results.run.name)
+        self.results = results
+        if changed and results is not None:
+            self.second = results.run.name
+            self.first = self._run_before(self.second)
+        if results is not None and results.run.name in self.found:
+            self.found = {**self.found, results.run.name: results}
+        self._show()
+
+    def show_runs(self, found: dict[str, RunResults]) -> None:
+        """Show the results of all runs."""
+        self.found = found
+        if self.first not in found:
+            self.first = self._run_before(self.second)
+        self._show()
+
+    def _run_before(self, name: str) -> str:
+        """Return the step before a run, or the first other run."""
+        names = [run.name for run in self.desk.project.runs]
+        if name not in names:
+            return ""
+        at = names.index(name)
+        steps = [r.name for r in self.desk.project.runs[:at] if r.kind is RunKind.STEP]
+        return steps[-1] if steps else next((n for n in names if n != name), "")
+
+    def _on_picked(self, name: str, as_first: bool) -> None:
+        if as_first:
+            self.first = name
+        else:
+            self.second = name
+            if self.first == name:
+                self.first = self._run_before(name)
+        self._show()
+
+    def _show(self) -> None:
+        first, second = self.found.get(self.first), self.found.get(self.second)
+        self.rows = ()
+        if first is not None and second is not None:
+            self.rows = differences((first.by_state, first.ledger), (second.by_state, second.ledger))
+        state = self._main_state()
+        life = self.results.life if self.results is not None else None
+        shown = state if self.one_state else ""
+        ladder = rungs(self.desk.project.runs, self.found, shown)
+        self.ladder.show_rungs(ladder, life.budget_a if life else None, life.target_s if life else None, shown)
+        self.ladder.pick(self.first, self.second)
+        self.table.show_runs(first, second, self.rows)
+        self.overlay.show_runs(first, second, state)
+        self.headline_changed.emit()
+
+    def _main_state(self) -> str:
+        """Return the state with the largest change that both runs have."""
+        first, second = self.found.get(self.first), self.found.get(self.second)
+        if first is None or second is None:
+            return ""
+        both = [d.name for d in self.rows if first.ledger.row(d.name) and second.ledger.row(d.name)]
+        return both[0] if both else ""
+
+    def rename_run(self) -> None:
+        """Ask for run B's title."""
+        run = self.desk.project.run(self.second)
+        if run is None:
+            return
+        title, chosen = QInputDialog.getText(self, "Rename", "What is this run called?", text=run.label)
+        if chosen and title.strip():
+            self.desk.apply(edits.change_run(run.name, title=title.strip()), f"rename {run.name}")
+
+    def describe_run(self) -> None:
+        """Ask what changed in run B."""
+        run = self.desk.project.run(self.second)
+        if run is None:
+            return
+        words, chosen = QInputDialog.getText(self, "Changed", "What changed since the run before?", text=run.changed)
+        if chosen:
+            self.desk.apply(edits.change_run(run.name, changed=words.strip()), f"describe {run.name}")
+
+    def sort_run(self) -> None:
+        """Ask whether run B is a step."""
+        run = self.desk.project.run(self.second)
+        if run is None:
+            return
+        kinds = [kind.value for kind in RunKind]
+        kind, chosen = QInputDialog.getItem(self, "Kind of run", "This run is a", kinds, kinds.index(run.kind.value), editable=False)
+        if chosen:
+            self.desk.apply(edits.change_run(run.name, kind=RunKind(kind)), f"make {run.name} a {kind}")
+
+    def sentence(self) -> str:
+        first, second = self.found.get(self.first), self.found.get(self.second)
+        if second is None:
+            return "Every capture becomes a rung of the ladder."
+        if first is None:
+            return f"{second.run.label} takes {quantity_text(second.load.mean_a, 'A').marked}; a second capture shows what changed."
+        change = second.load.mean_a - first.load.mean_a
+        words = f"{second.run.name} takes {quantity_text(abs(change), 'A').marked} {'less' if change < 0 else 'more'} than {first.run.name}"
+        if self.rows and change and self.rows[0].change_a / change > 0:
+            share = self.rows[0].change_a / change
+            words += f", and {percent_text(min(share, 1.0)).marked} of that is {self.rows[0].name.lower()}"
+        budget_a = second.life.budget_a
+        if budget_a:
+            to_go = second.load.mean_a - budget_a
+            words += f". {quantity_text(to_go, 'A').marked} to go." if to_go > 0 else f". {quantity_text(-to_go, 'A').marked} below the target."
+        return words if words.endswith(".") else words + "."
+
+    def switches(self) -> tuple[Switch, ...]:
+        def choose(word: str) -> None:
+            self.one_state = word == "one state"
+            self._show()
+
+        return (Switch("Ladder", ("average", "one state"), "one state" if self.one_state else "average", choose),)
+
+    def link(self) -> LinkFigure:
+        if self.results is None:
+            return LinkFigure(detail="no runs yet")
+        count = len(self.desk.project.runs)
+        name = self.results.run.name
+        if name not in self.found:
+            return LinkFigure(f"**{count}** run{'s' if count != 1 else ''}", "")
+        order = sorted(self.found, key=lambda n: self.found[n].load.mean_a)
+        rank = order.index(name) + 1
+        ending = {1: "st", 2: "nd", 3: "rd"}.get(rank if rank not in (11, 12, 13) else 0, "th")
+        before = self.found.get(self._run_before(name))
+        detail = ""
+        if before is not None and before.load.mean_a > 0:
+            change = self.results.load.mean_a / before.load.mean_a - 1
+            detail = f"{percent_text(abs(change)).marked} {'below' if change < 0 else 'above'} {before.run.name}"
+        return LinkFigure(f"**{rank}**{ending} of **{len(order)}**", detail)

@@ -1,0 +1,151 @@
+"""The spine: the links from amperes to months, each a way into its page and a live figure."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QWidget
+
+from warm_ember.ui.look.marked import draw_marked, plain
+from warm_ember.ui.look.theme import Look
+
+_HEIGHT = 56
+
+
+@dataclass(frozen=True)
+class LinkFigure:
+    """What a link shows.
+
+    Parameters
+    ----------
+    figure, detail
+        Its two lines, marked.
+    doubt
+        Why the figure cannot be trusted yet and what to do; empty when it can.
+    """
+
+    figure: str = "–"
+    detail: str = ""
+    doubt: str = ""
+
+
+class Link(QAbstractButton):
+    """One link of the spine."""
+
+    def __init__(self, look: Look, title: str, shortcut: str) -> None:
+        super().__init__()
+        self._look, self.title = look, title
+        self._shortcut = shortcut
+        self.shown = LinkFigure()
+        self.is_stale = False
+        self.setCheckable(True)
+        self.setAutoExclusive(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setText(title)
+        look.changed.connect(self.update)
+
+    def show_figure(self, figure: LinkFigure) -> None:
+        """Show new figures."""
+        self.shown = figure
+        words = f"{plain(figure.figure)}, {plain(figure.detail)}"
+        doubt = f"\nNot trusted yet: {figure.doubt}" if figure.doubt else ""
+        self.setToolTip(f"{self.title}: {words}{doubt}\n{self._shortcut}")
+        self.setAccessibleName(f"{self.title}: {words}")
+        self.update()
+
+    def set_stale(self, stale: bool) -> None:
+        """Show that the figure is being computed anew."""
+        self.is_stale = stale
+        self.update()
+
+    def sizeHint(self) -> QSize:
+        return QSize(self._look.px(160), self._look.px(_HEIGHT))
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        look, theme, px = self._look, self._look.theme, self._look.px
+        painter = QPainter(self)
+        lit = self.isChecked()
+        painter.fillRect(self.rect(), theme.ground if lit else theme.raised.darker(108) if theme.is_night else theme.raised)
+        inner = QRectF(self.rect()).adjusted(px(16), px(4), -px(8), 0)
+        ink = theme.faint if self.is_stale else theme.ink if lit else theme.dim
+        title = f"**{self.title}**" if lit else self.title
+        draw_marked(painter, QRectF(inner.left(), px(4), inner.width(), px(15)), title, look, size="small", ink=theme.ink)
+        draw_marked(painter, QRectF(inner.left(), px(18), inner.width(), px(20)), self.shown.figure, look, size="large", ink=ink, dim=theme.dim if lit else theme.faint)
+        detail = "recomputing" if self.is_stale else self.shown.detail
+        dim = theme.mark if self.is_stale else theme.dim
+        draw_marked(painter, QRectF(inner.left(), px(37), inner.width(), px(15)), detail, look, size="small", ink=ink, dim=dim)
+        self._paint_edges(painter, lit)
+        if self.shown.doubt:
+            side = px(15)
+            right = self.width() - (3 if lit else 1)
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(theme.warning)
+            top = 3 if lit else 0
+            painter.drawPolygon(QPolygonF([QPointF(right - side, top), QPointF(right, top), QPointF(right, top + side)]))
+        painter.end()
+
+    def _paint_edges(self, painter: QPainter, lit: bool) -> None:
+        theme = self._look.theme
+        width, height = self.width(), self.height()
+        painter.setPen(QPen(theme.accent, 2))
+        if lit:
+            painter.drawLine(QPointF(1, height), QPointF(1, 1))
+            painter.drawLine(QPointF(1, 1), QPointF(width - 1, 1))
+            painter.drawLine(QPointF(width - 1, 1), QPointF(width - 1, height))
+        else:
+            style = Qt.PenStyle.DashLine if self.is_stale else Qt.PenStyle.SolidLine
+            painter.setPen(QPen(theme.accent, 2, style))
+            painter.drawLine(QPointF(0, height - 1), QPointF(width, height - 1))
+            painter.setPen(QPen(theme.rule, 1))
+            painter.drawLine(QPointF(width - 0.5, 10), QPointF(width - 0.5, height - 14))
+        if self.hasFocus():
+            painter.setPen(QPen(theme.mark, 1))
+            painter.drawRect(QRectF(4.5, 4.5, width - 9, height - 11))
+
+
+class Spine(QWidget):
+    """The row of links.
+
+    Signals
+    -------
+    chosen
+        The title of the link that was opened.
+    """
+
+    chosen = Signal(str)
+
+    def __init__(self, look: Look, titles: tuple[str, ...]) -> None:
+        super().__init__()
+        self._look = look
+        self.links: dict[str, Link] = {}
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        for index, title in enumerate(titles):
+            link = Link(look, title, f"Alt+{index + 1}")
+            link.clicked.connect(lambda _checked=False, title=title: self.chosen.emit(title))
+            self.links[title] = link
+            layout.addWidget(link, 1)
+        self.setFixedHeight(look.px(_HEIGHT))
+        look.changed.connect(lambda: self.setFixedHeight(look.px(_HEIGHT)))
+
+    def light(self, title: str) -> None:
+        """Light the link of the open page."""
+        self.links[title].setChecked(True)
+        self.update()
+
+    def set_stale(self, stale: bool) -> None:
+        """Show on all links that results are being computed anew."""
+        for link in self.links.values():
+            link.set_stale(stale)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        titles = list(self.links)
+        focused = next((t for t, link in self.links.items() if link.hasFocus()), None)
+        if focused and event.key() in (Qt.Key.Key_Left, Qt.Key.Key_Right):
+            step = 1 if event.key() == Qt.Key.Key_Right else -1
+            self.links[titles[(titles.index(focused) + step) % len(titles)]].setFocus()
+        else:
+            super().keyPressEvent(event)

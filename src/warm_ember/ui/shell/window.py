@@ -1,0 +1,368 @@
+"""The window: menu, spine, headline, page, messages, budget bar."""
+
+from __future__ import annotations
+
+import logging
+from pathlib import Path
+
+from PySide6.QtCore import QSettings, Qt
+from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
+from PySide6.QtWidgets import QApplication, QFileDialog, QLabel, QMainWindow, QMenu, QMessageBox, QStackedWidget, QVBoxLayout, QWidget
+
+from warm_ember.errors import WarmEmberError
+from warm_ember.session.importing import ImportRequest
+from warm_ember.session.results import RunResults
+from warm_ember.session.session import Session
+from warm_ember.ui.desk import Desk
+from warm_ember.ui.lanes.time_window import TimeWindow
+from warm_ember.ui.look.style import palette, style_sheet
+from warm_ember.ui.look.theme import DAY, NIGHT, Look
+from warm_ember.ui.pages.battery import BatteryPage
+from warm_ember.ui.pages.page import Page
+from warm_ember.ui.pages.runs import RunsPage
+from warm_ember.ui.pages.states import StatesPage
+from warm_ember.ui.pages.trace import TracePage
+from warm_ember.ui.shell.budget_bar import BudgetBar
+from warm_ember.ui.shell.headline import Headline
+from warm_ember.ui.shell.message_panel import MessagePanel, ProgressPanel
+from warm_ember.ui.shell.spine import Spine
+
+log = logging.getLogger(__name__)
+
+_RECENT = 8
+
+
+class MainWindow(QMainWindow):
+    """The one window of the program."""
+
+    def __init__(self, desk: Desk, look: Look, settings: QSettings) -> None:
+        super().__init__()
+        self.desk, self.look, self.settings = desk, look, settings
+        self.window_on_time = TimeWindow(self)
+        self._shown_capture: object = None
+        self.setAcceptDrops(True)
+        self.setMinimumSize(960, 600)
+        self._build_pages()
+        self._build_shell()
+        self._build_menus()
+        self._connect()
+        self._restore()
+        self._on_look()
+        self._on_session()
+
+    def _build_pages(self) -> None:
+        self.trace = TracePage(self.desk, self.look, self.window_on_time)
+        self.states = StatesPage(self.desk, self.look, self.window_on_time)
+        self.battery = BatteryPage(self.desk, self.look)
+        self.runs = RunsPage(self.desk, self.look)
+        self.pages: dict[str, Page] = {p.title: p for p in (self.trace, self.states, self.battery, self.runs)}
+
+    def _build_shell(self) -> None:
+        self.spine = Spine(self.look, tuple(self.pages))
+        self.headline = Headline(self.look)
+        self.stacked = QStackedWidget()
+        for page in self.pages.values():
+            self.stacked.addWidget(page)
+        self.messages = MessagePanel(self.look)
+        self.progress = ProgressPanel(self.look)
+        self.budget = BudgetBar(self.look)
+        body = QWidget()
+        column = QVBoxLayout(body)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        for widget in (self.spine, self.headline, self.stacked, self.messages, self.progress, self.budget):
+            column.addWidget(widget, 1 if widget is self.stacked else 0)
+        self.setCentralWidget(body)
+        self.status = QLabel()
+        self.status.setContentsMargins(0, 0, self.look.px(12), 0)
+        self.menuBar().setCornerWidget(self.status)
+
+    def _action(self, menu: QMenu, text: str, keys: str | QKeySequence.StandardKey, slot: object) -> QAction:
+        action = QAction(text, self)
+        if keys != "":
+            action.setShortcut(QKeySequence(keys))
+        action.triggered.connect(lambda _checked=False: slot())  # type: ignore[operator]
+        menu.addAction(action)
+        return action
+
+    def _build_menus(self) -> None:
+        key = QKeySequence.StandardKey
+        menus = {name: self.menuBar().addMenu(f"&{name}") for name in ("File", "Edit", "View", "Capture", "Help")}
+        self._menus = menus
+        self._action(menus["File"], "New project …", key.New, self.new_project)
+        self._action(menus["File"], "Open project …", key.Open, self.open_project)
+        self.recent_menu = menus["File"].addMenu("Open recent")
+        self._action(menus["File"], "Import a capture …", "Ctrl+I", self.import_capture)
+        self._action(menus["File"], "Save", key.Save, self.desk.save)
+        menus["File"].addSeparator()
+        self._action(menus["File"], "Quit", "Ctrl+Q", self.close)
+        self.undo_action = self._action(menus["Edit"], "Undo", key.Undo, self.desk.undo)
+        self.redo_action = self._action(menus["Edit"], "Redo", key.Redo, self.desk.redo)
+        menus["Edit"].addSeparator()
+        for index, title in enumerate(self.pages):
+            self._action(menus["View"], title, f"Alt+{index + 1}", lambda title=title: self.show_page(title))
+        menus["View"].addSeparator()
+        self._action(menus["View"], "Night", "", lambda: self.look.set_theme(NIGHT))
+        self._action(menus["View"], "Day", "", lambda: self.look.set_theme(DAY))
+        self._action(menus["View"], "The other theme", "Ctrl+T", self.other_theme)
+        menus["View"].addSeparator()
+        self.lanes_menu = menus["View"].addMenu("Lanes")
+        self.lanes_menu.aboutToShow.connect(self._fill_lanes_menu)
+        menus["Edit"].addActions(self.trace.page_actions()[4:])
+        menus["View"].addActions(self.trace.page_actions()[:4])
+        self.runs_menu = menus["Capture"].addMenu("Show run")
+        self._action(menus["Capture"], "Next run", "Ctrl+PgDown", lambda: self.step_run(1))
+        self._action(menus["Capture"], "Previous run", "Ctrl+PgUp", lambda: self.step_run(-1))
+        for page in (self.states, self.battery, self.runs):
+            menus["Edit"].addSeparator()
+            menus["Edit"].addActions(page.page_actions())
+        self._action(menus["Help"], "Keys", "F1", self.show_keys)
+        self._action(menus["Help"], "About Warm Ember", "", self.show_about)
+
+    def _connect(self) -> None:
+        desk = self.desk
+        self.spine.chosen.connect(self.show_page)
+        desk.session_changed.connect(self._on_session)
+        desk.project_changed.connect(self._on_project)
+        desk.results_changed.connect(self._on_results)
+        desk.runs_changed.connect(self._on_runs)
+        desk.recomputing.connect(lambda busy: self.spine.set_stale(bool(busy)))
+        desk.troubled.connect(self.messages.show_trouble)
+        desk.noted.connect(self.messages.show_note)
+        desk.saved_changed.connect(self._show_status)
+        desk.jobs.shown.connect(self.progress.show_work)
+        desk.jobs.progressed.connect(self.progress.show_share)
+        desk.jobs.hidden.connect(self.progress.hide)
+        self.progress.stop_asked.connect(desk.jobs.stop_all)
+        self.look.changed.connect(self._on_look)
+        self.budget.segment_chosen.connect(self._on_segment)
+        self.runs.run_asked.connect(desk.select_run)
+        self.states.trace_asked.connect(lambda: self.show_page("Trace"))
+        for page in self.pages.values():
+            page.headline_changed.connect(self._show_headline)
+
+    def _restore(self) -> None:
+        geometry = self.settings.value("geometry")
+        if geometry is None or not self.restoreGeometry(geometry):
+            self.resize(1280, 800)
+        theme = {"night": NIGHT, "day": DAY}.get(str(self.settings.value("theme", "")))
+        if theme is not None:
+            self.look.set_theme(theme)
+        folded = self.settings.value("folded")
+        if isinstance(folded, list):
+            for name in self.trace.stack.foldable_names():
+                self.trace.stack.set_folded(name, name in folded)
+        self.show_page(str(self.settings.value("page", "Trace")))
+
+    def _on_look(self) -> None:
+        application = QApplication.instance()
+        if isinstance(application, QApplication):
+            application.setPalette(palette(self.look))
+            application.setStyleSheet(style_sheet(self.look))
+        self.status.setStyleSheet(f"color: {self.look.theme.dim.name()};")
+        self.status.setFont(self.look.font("small"))
+
+    @property
+    def page(self) -> Page:
+        """The open page."""
+        page = self.stacked.currentWidget()
+        assert isinstance(page, Page)  # noqa: S101 - only pages are ever added
+        return page
+
+    def show_page(self, title: str) -> None:
+        """Open a page."""
+        if title not in self.pages:
+            title = "Trace"
+        self.stacked.setCurrentWidget(self.pages[title])
+        self.spine.light(title)
+        self._show_headline()
+
+    def _show_headline(self) -> None:
+        page = self.page
+        self.headline.show_sentence(page.sentence(), page.warning())
+        self.headline.switches.show_switches(page.switches())
+        for title, other in self.pages.items():
+            self.spine.links[title].show_figure(other.link())
+
+    def _on_session(self) -> None:
+        session = self.desk.session
+        self._shown_capture = None
+        if session is not None:
+            recent = [str(session.folder.path.resolve()), *self.recent()]
+            self.settings.setValue("recent", list(dict.fromkeys(recent))[:_RECENT])
+        self._fill_recent()
+        self._show_status()
+
+    def recent(self) -> list[str]:
+        """Return the folders of recent projects, newest first."""
+        value = self.settings.value("recent")
+        return [str(path) for path in value] if isinstance(value, list) else [value] if isinstance(value, str) else []
+
+    def _fill_recent(self) -> None:
+        self.recent_menu.clear()
+        for path in self.recent():
+            self._action(self.recent_menu, path, "", lambda path=path: self.desk.open(Path(path)))
+        self.recent_menu.setEnabled(not self.recent_menu.isEmpty())
+
+    def _on_project(self) -> None:
+        session = self.desk.session
+        undoable = session.undoable if session else None
+        redoable = session.redoable if session else None
+        self.undo_action.setText(f"Undo: {undoable}" if undoable else "Undo")
+        self.undo_action.setEnabled(undoable is not None)
+        self.redo_action.setText(f"Redo: {redoable}" if redoable else "Redo")
+        self.redo_action.setEnabled(redoable is not None)
+        self.runs_menu.clear()
+        for run in self.desk.project.runs:
+            action = self._action(self.runs_menu, run.label, "", lambda name=run.name: self.desk.select_run(name))
+            action.setCheckable(True)
+            action.setChecked(session is not None and session.current == run.name)
+        self.trace.show_brackets()
+        self._show_status()
+
+    def _show_status(self) -> None:
+        session = self.desk.session
+        if session is None:
+            self.status.setText("no project")
+            self.setWindowTitle("Warm Ember")
+            return
+        self.status.setText(f"{session.title}   ·   {'saved' if session.is_saved else 'saving …'}")
+        self.setWindowTitle(f"{session.title} – Warm Ember")
+
+    def _on_results(self, results: RunResults | None) -> None:
+        if results is not None and results.capture is not self._shown_capture:
+            self._shown_capture = results.capture
+            self.window_on_time.set_capture(results.capture.duration_s, results.capture.current.interval_s)
+        for page in self.pages.values():
+            page.show_results(results)
+        self.budget.set_results(results)
+        self._show_headline()
+
+    def _on_runs(self) -> None:
+        self.runs.show_runs(self.desk.all_results)
+        self._show_headline()
+
+    def _on_segment(self, by: str, name: str) -> None:
+        if by == "states":
+            self.show_page("States")
+            self.states.choose(name)
+        else:
+            self.show_page("Battery")
+
+    def _fill_lanes_menu(self) -> None:
+        self.lanes_menu.clear()
+        stack = self.trace.stack
+        for name in stack.foldable_names():
+            folded = stack.is_folded(name)
+            action = self._action(self.lanes_menu, name, "", lambda n=name, f=folded: stack.set_folded(n, not f))
+            action.setCheckable(True)
+            action.setChecked(not folded)
+
+    def other_theme(self) -> None:
+        """Change between Night and Day."""
+        self.look.set_theme(DAY if self.look.theme is NIGHT else NIGHT)
+
+    def step_run(self, step: int) -> None:
+        """Show the next or previous run."""
+        names = [run.name for run in self.desk.project.runs]
+        if self.desk.session is not None and self.desk.session.current in names:
+            at = names.index(self.desk.session.current) + step
+            if 0 <= at < len(names):
+                self.desk.select_run(names[at])
+
+    def new_project(self) -> None:
+        """Ask for a folder and begin a project there."""
+        path = QFileDialog.getExistingDirectory(self, "A folder for the new project")
+        if path:
+            self.begin_project(Path(path))
+
+    def begin_project(self, path: Path) -> bool:
+        """Begin a project in a folder, or open the one that is there."""
+        try:
+            session = Session.open_or_create(path)
+            session.save()
+        except WarmEmberError as error:
+            self.messages.show_trouble(error.one_line)
+            return False
+        self.desk.set_session(session)
+        return True
+
+    def open_project(self) -> None:
+        """Ask for a project's folder and open it."""
+        path = QFileDialog.getExistingDirectory(self, "The folder of a project")
+        if path:
+            self.desk.open(Path(path))
+
+    def import_capture(self) -> None:
+        """Ask for files and import them."""
+        paths, _ = QFileDialog.getOpenFileNames(self, "Files of current to import")
+        self.import_files([Path(path) for path in paths])
+
+    def import_files(self, paths: list[Path]) -> None:
+        """Import files, the target's logs among them beside the capture of the same name; a project opens."""
+        folders = [path for path in paths if path.is_dir() or path.name == "project.json"]
+        if folders:
+            self.desk.open(folders[0] if folders[0].is_dir() else folders[0].parent)
+            return
+        if self.desk.session is None:
+            self.new_project()
+        if self.desk.session is None:
+            return
+        logs = {path.name.split(".")[0]: path for path in paths if ".events." in path.name}
+        for path in paths:
+            if path not in logs.values():
+                self.desk.import_file(ImportRequest(path, events_file=logs.get(path.stem)))
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if event.mimeData().hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
+        if paths:
+            event.acceptProposedAction()
+            self.import_files(paths)
+
+    def keys_text(self) -> str:
+        """Return all actions with their keys, as lines of text."""
+        found: dict[str, str] = {}
+
+        def collect(menu: QMenu) -> None:
+            for action in menu.actions():
+                inner = action.menu()
+                if isinstance(inner, QMenu):
+                    collect(inner)
+                elif not action.shortcut().isEmpty():
+                    found[action.text().replace("&", "")] = action.shortcut().toString()
+
+        for menu in self._menus.values():
+            collect(menu)
+        found |= {
+            "Zoom around the pointer": "wheel", "Pan": "drag the time axis, or arrow keys", "Zoom to a stretch": "Shift + drag",
+            "Zoom in and out": "Up, Down", "Bracket in the middle of the window": "Enter", "No snapping": "Alt while dragging",
+        }  # fmt: skip
+        return "\n".join(f"{text}: {keys}" for text, keys in found.items())
+
+    def show_keys(self) -> None:
+        """Show all keys."""
+        box = QMessageBox(QMessageBox.Icon.NoIcon, "Keys", self.keys_text(), QMessageBox.StandardButton.Close, self)
+        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        box.open()
+
+    def show_about(self) -> None:
+        """Say what the program is."""
+        from warm_ember import __version__
+
+        text = f"Warm Ember {__version__}\n\nFrom amperes to months: where a battery device's charge goes, and what to change so that it lasts."
+        box = QMessageBox(QMessageBox.Icon.NoIcon, "About", text, QMessageBox.StandardButton.Close, self)
+        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        box.open()
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        self.settings.setValue("geometry", self.saveGeometry())
+        self.settings.setValue("theme", self.look.theme.name)
+        self.settings.setValue("page", self.page.title)
+        stack = self.trace.stack
+        self.settings.setValue("folded", [name for name in stack.foldable_names() if stack.is_folded(name)])
+        self.desk.close()
+        super().closeEvent(event)
