@@ -146,6 +146,21 @@ def significant(value: float, digits: int = 3) -> str:
     return f"{rounded:.{decimals}f}".replace("-", "−") if decimals else f"{value:.0f}".replace("-", "−")
 
 
+def bare(value: float, digits: int = 3) -> str:
+    """Write a number that was typed, without the zeros that `significant` would add.
+
+    Examples
+    --------
+    >>> bare(36.0), bare(2.5), bare(19515.2)
+    ('36', '2.5', '19\u2009500')
+    """
+    if not math.isfinite(value):
+        return "–"
+    rounded = float(f"{value:.{digits - 1}e}") if value else 0.0
+    text = f"{rounded:,.0f}".replace(",", "\u2009") if abs(rounded) >= 1000 else f"{rounded:.{digits}g}"
+    return text.replace("-", "−")
+
+
 def quantity_text(value: float | None, unit: str, digits: int = 3) -> Text:
     """Write a quantity with an SI prefix that leaves one to three digits before the point.
 
@@ -159,7 +174,15 @@ def quantity_text(value: float | None, unit: str, digits: int = 3) -> Text:
     if value == 0:
         return Text("0", unit)
     rounded = abs(float(f"{value:.{digits - 1}e}"))
-    for prefix, scale in (("G", 1e9), ("M", 1e6), ("k", 1e3), ("", 1.0), ("m", 1e-3), ("µ", 1e-6), ("n", 1e-9)):
+    for prefix, scale in (
+        ("G", 1e9),
+        ("M", 1e6),
+        ("k", 1e3),
+        ("", 1.0),
+        ("m", 1e-3),
+        ("µ", 1e-6),
+        ("n", 1e-9),
+    ):
         if rounded >= scale:
             return Text(significant(value / scale, digits), prefix + unit)
     return Text(significant(value / 1e-12, digits), "p" + unit)
@@ -215,7 +238,7 @@ def percent_text(share: float | None) -> Text:
 
 
 def decade(current_a: float) -> float:
-    """The base-10 logarithm of a current's size, with zero and below at the bottom of the ramp (1 nA)."""
+    """Return the base-10 logarithm of a current's size, with zero and below at the bottom of the ramp (1 nA)."""
     return math.log10(current_a) if current_a > 1e-9 else -9.0
 
 
@@ -242,9 +265,7 @@ def parse_rate(text: str) -> Rate:
     """
     stripped = text.strip().lower()
     daily = re.match(rf"({_NUMBER})\s*(?:(?:times\s*)?(?:a|per|/)\s*d(?:ay)?)?\Z", stripped)
-    rate = (
-        Rate(per_day=_number(daily[1])) if daily else Rate(interval_s=parse_duration(stripped.removeprefix("each")))
-    )
+    rate = Rate(per_day=_number(daily[1])) if daily else Rate(interval_s=parse_duration(stripped.removeprefix("each")))
     if not (rate.per_day or rate.interval_s or 0.0) > 0:
         raise ValueError(f"{text!r} must be above 0")
     return rate

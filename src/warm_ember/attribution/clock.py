@@ -35,7 +35,8 @@ def align(recording: Recording, *, should_stop: ShouldStop = never) -> Alignment
     if on_line is not None:
         return on_line
     target_s = _changes(recording)
-    edges_s: Floats = find_levels(recording.current, should_stop=should_stop).edges * recording.current.interval_s
+    edges = find_levels(recording.current, should_stop=should_stop).edges
+    edges_s: Floats = edges.astype(np.float64) * recording.current.interval_s
     fit = fit_clock(target_s, edges_s, tolerance_s=tolerance_s)
     if fit is not None and fit.matched > 1.25 * matches(target_s, edges_s, tolerance_s=tolerance_s):
         return _alignment(fit, "changes of the current")
@@ -65,7 +66,7 @@ def line_rises_s(lines: LineSeries, name: str) -> Floats:
         values = lines.read(first, min(first + CHUNK_SAMPLES, lines.samples))
         found.append(rising_edges(values, bit, high) + first)
         high = bool(values[-1] >> bit & 1)
-    return np.concatenate(found) * lines.interval_s if found else np.empty(0)
+    return np.concatenate(found).astype(np.float64) * lines.interval_s if found else np.empty(0)
 
 
 def _changes(recording: Recording) -> Floats:

@@ -88,4 +88,4 @@ def hourly(cost: ActivityCost, base_a: float) -> Floats:
     elif 0.99 < times_a_day < 23.5:
         weights = np.zeros(24)
         weights[(np.arange(round(times_a_day)) * 24 / round(times_a_day)).astype(int)] = 1.0
-    return added_a * 24 * weights / weights.sum()
+    return np.asarray(added_a * 24 * weights / weights.sum())

@@ -186,8 +186,8 @@ def _sum(recording: Recording, placement: Placement, supply_v: float | None, sho
     return _Sums(
         placement.state,
         charge_c,
-        found.count * interval_s,
-        np.diff(placement.edges) * interval_s,
+        found.count.astype(np.float64) * interval_s,
+        np.diff(placement.edges).astype(np.float64) * interval_s,
         energy_j,
         found.high,
         placement.edges,
@@ -252,9 +252,7 @@ def _mean_figure(recording: Recording, sums: _Sums, mine: np.ndarray) -> Figure:
     mean_a = float(sums.charge_c[mine].sum()) / total_s
     resolution_a = recording.info.resolution_a
     if resolution_a is not None and abs(mean_a) < resolution_a:
-        return Figure(
-            mean_a, min(low, mean_a), resolution_a, Grade.BOUNDED, "below what the instrument resolves"
-        )
+        return Figure(mean_a, min(low, mean_a), resolution_a, Grade.BOUNDED, "below what the instrument resolves")
     return Figure(mean_a, min(low, mean_a), max(high, mean_a), Grade.MEASURED)
 
 

@@ -103,15 +103,19 @@ def _from_states(activity: Activity, source: FromStates, ledger: Ledger) -> Acti
     if times >= 3 and charges.mean() > 0:
         spread = max(0.01, float(np.std(charges, ddof=1) / charges.mean() / np.sqrt(times)))
     charge_c, duration_s = (sum(part[i] for part in parts.values()) for i in (0, 1))
-    cost = _activity_cost(
-        activity, charge_c, duration_s, peak_a, spread, Grade.MEASURED, f"{times} × {source.per}"
-    )
+    cost = _activity_cost(activity, charge_c, duration_s, peak_a, spread, Grade.MEASURED, f"{times} × {source.per}")
     cost.state_charges_c.update(parts)
     return cost
 
 
 def _activity_cost(
-    activity: Activity, charge_c: float, duration_s: float, peak_a: float, spread: float, grade: Grade, origin: str
+    activity: Activity,
+    charge_c: float,
+    duration_s: float,
+    peak_a: float,
+    spread: float,
+    grade: Grade,
+    origin: str,
 ) -> ActivityCost:
     return ActivityCost(
         name=activity.name,

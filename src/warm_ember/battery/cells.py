@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from functools import cache
 from importlib import resources
+from itertools import pairwise
 
 import msgspec
 import numpy as np
@@ -65,7 +66,7 @@ def check_battery(battery: Battery) -> None:
 
 def _check_curve(curve: CellCurve) -> None:
     charges = [point[0] for point in curve.ocv_v]
-    if len(charges) < 2 or any(b <= a for a, b in zip(charges[:-1], charges[1:], strict=True)):
+    if len(charges) < 2 or any(b <= a for a, b in pairwise(charges)):
         raise BadArgumentError("battery.cell.ocv_v: expected two or more points with a rising state of charge")
     if charges[0] < 0 or charges[-1] > 1:
         raise BadArgumentError("battery.cell.ocv_v: expected states of charge from 0 to 1")

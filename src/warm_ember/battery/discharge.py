@@ -126,9 +126,7 @@ def discharge(battery: Battery, supply: SupplyStage, variants: Variants) -> Disc
     limit = np.where(over, _index(Limit.SHELF), limit)
     if curve is None:
         rest_v, pulse_v = np.full_like(rest_v, np.nan), np.full_like(pulse_v, np.nan)
-    return Discharge(
-        np.minimum(life_s, shelf_s), limit, used, lost_c, time_s, rest_v, pulse_v, share, end_v
-    )
+    return Discharge(np.minimum(life_s, shelf_s), limit, used, lost_c, time_s, rest_v, pulse_v, share, end_v)
 
 
 def limit_of(index: int) -> Limit:
@@ -191,7 +189,7 @@ def _crossing(volts: Floats, end_v: float) -> Floats:
     upper, lower = volts[rows, first[rows] - 1], volts[rows, first[rows]]
     step = np.where(np.isfinite(lower), (upper - end_v) / np.where(np.isfinite(lower), upper - lower, 1.0), 0.0)
     at[rows] = first[rows] - 1 + step
-    return at
+    return np.asarray(at)
 
 
 def _at(course: Floats, at: Floats) -> Floats:
@@ -200,4 +198,4 @@ def _at(course: Floats, at: Floats) -> Floats:
     rows = np.arange(len(course))
     share = at - left
     before, after = course[rows, left], course[rows, left + 1]
-    return np.where(share == 0, before, np.where(share == 1, after, before + share * (after - before)))
+    return np.asarray(np.where(share == 0, before, np.where(share == 1, after, before + share * (after - before))))

@@ -75,9 +75,7 @@ class LifeEstimate:
         return float(np.mean(self.draws_s >= self.target_s))
 
 
-def estimate_life(
-    load: Load, battery: Battery, supply: SupplyStage, target_s: float | None = None
-) -> LifeEstimate:
+def estimate_life(load: Load, battery: Battery, supply: SupplyStage, target_s: float | None = None) -> LifeEstimate:
     """Estimate how long a battery carries a load.
 
     Parameters
@@ -198,7 +196,11 @@ def _quantiles(draws_s: Floats) -> tuple[float, float, float]:
 def _weakest(load: Load, battery: Battery, supply: SupplyStage, life_s: float) -> tuple[Grade, str]:
     """Return the weakest grade among the inputs whose uncertainty moves the life by over 1 %, and which it is."""
     candidates = [
-        (battery.grade, "capacity", _moves(load, _with(battery, "capacity_c", 1 - CAPACITY_SPREAD), supply, life_s)),
+        (
+            battery.grade,
+            "capacity",
+            _moves(load, _with(battery, "capacity_c", 1 - CAPACITY_SPREAD), supply, life_s),
+        ),
         (
             battery.grade,
             "self-discharge",

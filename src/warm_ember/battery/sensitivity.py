@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 import msgspec
@@ -58,21 +59,23 @@ def sensitivity(load: Load, battery: Battery, supply: SupplyStage, *, step: floa
     steps = [_rate_step(load, index, battery, supply, step) for index in range(len(load.costs))]
     steps += [_charge_step(load, index, battery, supply, step) for index in range(len(load.costs))]
     if load.base_a > 0:
-        low, high = (replace(load, base=_scaled(load.base, f)) for f in (1 - step, 1 + step))
-        steps.append(
-            _step(load.base_name, *(_current(load.base_a * f) for f in (1, 1 - step, 1 + step)),
-                  *(_life(x, battery, supply) for x in (low, high)))
-        )  # fmt: skip
-    for field, name, text in (
+        lives = [_life(replace(load, base=_scaled(load.base, f)), battery, supply) for f in (1 - step, 1 + step)]
+        steps.append(_step(load.base_name, [_current(load.base_a * f) for f in (1, 1 - step, 1 + step)], lives))
+    writers: tuple[tuple[str, str, Callable[[float], str]], ...] = (
         ("capacity_c", "capacity", lambda v: str(ampere_hours_text(v))),
         ("self_discharge_per_year", "self-discharge", lambda v: f"{percent_text(v)} a year"),
         ("reserve", "reserve", lambda v: str(percent_text(v))),
-    ):
+    )
+    for field, name, text in writers:
         value = getattr(battery, field)
         if value > 0:
-            values = [value, value * (1 - step), min(value * (1 + step), 0.95) if field == "reserve" else value * (1 + step)]
+            values = [
+                value,
+                value * (1 - step),
+                min(value * (1 + step), 0.95) if field == "reserve" else value * (1 + step),
+            ]
             lives = [_life(load, msgspec.structs.replace(battery, **{field: v}), supply) for v in values[1:]]
-            steps.append(_step(name, *(text(v) for v in values), *lives))
+            steps.append(_step(name, [text(v) for v in values], lives))
     return tuple(sorted(steps, key=lambda s: -s.span_s))
 
 
@@ -88,7 +91,8 @@ def _current(value: float) -> str:
     return str(quantity_text(value, "A"))
 
 
-def _step(name: str, now: str, low: str, high: str, low_s: float, high_s: float) -> Step:
+def _step(name: str, texts: Sequence[str], lives_s: Sequence[float]) -> Step:
+    (now, low, high), (low_s, high_s) = texts, lives_s
     if low_s <= high_s:
         return Step(name, now, low, high, low_s, high_s)
     return Step(name, now, high, low, high_s, low_s)
@@ -100,16 +104,22 @@ def _changed(load: Load, index: int, cost: ActivityCost) -> Load:
 
 def _rate_step(load: Load, index: int, battery: Battery, supply: SupplyStage, step: float) -> Step:
     cost = load.costs[index]
-    lives = [_life(_changed(load, index, replace(cost, rate_hz=cost.rate_hz * f)), battery, supply) for f in (1 - step, 1 + step)]
+    lives = [
+        _life(_changed(load, index, replace(cost, rate_hz=cost.rate_hz * f)), battery, supply)
+        for f in (1 - step, 1 + step)
+    ]
     texts = [rate_text(cost.rate_hz * f) for f in (1, 1 - step, 1 + step)]
-    return _step(f"{cost.name}, how often", *texts, *lives)
+    return _step(f"{cost.name}, how often", texts, lives)
 
 
 def _charge_step(load: Load, index: int, battery: Battery, supply: SupplyStage, step: float) -> Step:
     cost = load.costs[index]
-    lives = [_life(_changed(load, index, replace(cost, charge_c=cost.charge_c * f)), battery, supply) for f in (1 - step, 1 + step)]
+    lives = [
+        _life(_changed(load, index, replace(cost, charge_c=cost.charge_c * f)), battery, supply)
+        for f in (1 - step, 1 + step)
+    ]
     texts = [str(quantity_text(cost.charge_c * f, "C")) for f in (1, 1 - step, 1 + step)]
-    return _step(f"{cost.name}, charge", *texts, *lives)
+    return _step(f"{cost.name}, charge", texts, lives)
 
 
 def rate_text(rate_hz: float) -> str:

@@ -19,7 +19,8 @@ from warm_ember.session.session import Session
 def life(
     project: ProjectArgument,
     activities: Annotated[
-        Path | None, typer.Option(metavar="FILE.json", help="Battery and activities, instead of the project's.")
+        Path | None,
+        typer.Option(metavar="FILE.json", help="Battery and activities, instead of the project's."),
     ] = None,
     json: JsonOption = False,
 ) -> None:

@@ -56,7 +56,18 @@ def print_ledger(ledger: Ledger) -> None:
         )
         for row in ledger.all_rows
     ]
-    header = ("state", "entries", "dwell", "of time", "mean", "charge", "of charge", "energy", "expected", "verdict")
+    header = (
+        "state",
+        "entries",
+        "dwell",
+        "of time",
+        "mean",
+        "charge",
+        "of charge",
+        "energy",
+        "expected",
+        "verdict",
+    )
     print_table(header, rows)
     print_line(
         f"{duration_text(ledger.duration_s)}, mean {quantity_text(ledger.mean_a, 'A')}, "

@@ -35,9 +35,7 @@ class BinarySource:
     line_names: tuple[str, ...] = ()
     first_time_s = 0.0
 
-    def __init__(
-        self, path: Path, options: ImportOptions, element: np.dtype[Any], start_byte: int, count: int
-    ) -> None:
+    def __init__(self, path: Path, options: ImportOptions, element: np.dtype[Any], start_byte: int, count: int) -> None:
         self._path, self._element, self._start_byte, self._count = path, element, start_byte, count
         self.aux_units: dict[str, str] = {}
         self.interval_s = require_rate(path, options)
@@ -53,7 +51,9 @@ class BinarySource:
             return CURRENT_UNITS_A[options.unit], 0.0
         if options.scale_a is None and self._element.kind != "f":
             raise BadFileError(
-                self._path, "whole numbers are counts of a converter", remedy="give the A per count with --scale"
+                self._path,
+                "whole numbers are counts of a converter",
+                remedy="give the A per count with --scale",
             )
         if options.scale_a is None:
             self._notes.append("unit assumed: A")
@@ -96,9 +96,7 @@ def check_finite(amperes: Samples, path: Path, first: int, counted: str) -> None
         return
     infinite = np.flatnonzero(np.isinf(amperes))
     if len(infinite):
-        raise BadFileError(
-            path, "expected a finite current, found inf", where=f"{counted} {first + int(infinite[0])}"
-        )
+        raise BadFileError(path, "expected a finite current, found inf", where=f"{counted} {first + int(infinite[0])}")
 
 
 def open_raw(path: Path, options: ImportOptions) -> BinarySource:
@@ -119,7 +117,9 @@ def open_raw(path: Path, options: ImportOptions) -> BinarySource:
     size = path.stat().st_size
     if size == 0 or size % element.itemsize:
         raise BadFileError(
-            path, f"expected a multiple of {element.itemsize} bytes for {name}, found {size}", where=f"byte {size}"
+            path,
+            f"expected a multiple of {element.itemsize} bytes for {name}, found {size}",
+            where=f"byte {size}",
         )
     source = BinarySource(path, options, element, 0, size // element.itemsize)
     if assumed:
@@ -139,7 +139,8 @@ def open_npy(path: Path, options: ImportOptions) -> BinarySource | TableSource:
         with path.open("rb") as file:
             version = np.lib.format.read_magic(file)
             read = np.lib.format.read_array_header_1_0 if version == (1, 0) else np.lib.format.read_array_header_2_0
-            shape, by_column, element = read(file)
+            shape, by_column, found = read(file)
+            element: np.dtype[Any] = np.dtype(found)
             start_byte = file.tell()
     except ValueError as error:
         raise BadFileError(path, f"expected a NumPy array file: {error}", where="byte 0") from error
@@ -161,7 +162,12 @@ class TableSource(ColumnReader):
     """A NumPy table: columns of a two-dimensional array, or named fields."""
 
     def __init__(
-        self, path: Path, options: ImportOptions, shape: tuple[int, ...], element: np.dtype[Any], start_byte: int
+        self,
+        path: Path,
+        options: ImportOptions,
+        shape: tuple[int, ...],
+        element: np.dtype[Any],
+        start_byte: int,
     ) -> None:
         self._rows, self._start_byte = shape[0], start_byte
         self._width = 0 if element.names else shape[1]

@@ -26,7 +26,9 @@ _UNITS = CURRENT_UNITS_A | VOLTAGE_UNITS_V | TIME_UNITS_S
 _SNAKE_UNITS = {unit.lower(): unit for unit in ("mA", "uA", "nA", "pA", "mV", "uV", "V", "A")}
 _NAMES = {
     "time": re.compile(r"(t|x|time.*|.*time|.*time ?stamp|zeit.*|temps|tiempo|elapsed.*|seconds|sec)\Z", re.IGNORECASE),
-    "current": re.compile(r"(i|i[_ ]?\w{1,4}|.*current.*|.*strom.*|amps?|amperes?|courant.*|corriente.*)\Z", re.IGNORECASE),
+    "current": re.compile(
+        r"(i|i[_ ]?\w{1,4}|.*current.*|.*strom.*|amps?|amperes?|courant.*|corriente.*)\Z", re.IGNORECASE
+    ),
     "voltage": re.compile(r"(v|u|v[_ ]?\w{1,4}|.*voltage.*|.*spannung.*|volts?|tension.*)\Z", re.IGNORECASE),
 }
 
@@ -104,7 +106,10 @@ class _Finder:
         if wanted is None:
             return None
         for column in self.columns:
-            if self.named and wanted.strip().casefold() in (column.name.casefold(), self.title(column).casefold()):
+            if self.named and wanted.strip().casefold() in (
+                column.name.casefold(),
+                self.title(column).casefold(),
+            ):
                 return column
         if wanted.isdecimal() and 1 <= int(wanted) <= len(self.columns):
             return self.columns[int(wanted) - 1]
@@ -216,7 +221,9 @@ def _find_current(finder: _Finder, taken: list[Column | None]) -> Column:
         return free[0]
     known = ", ".join(finder.title(column) for column in finder.columns)
     raise BadFileError(
-        finder.path, f"cannot tell which column is the current among: {known}", remedy="name it with --current-column"
+        finder.path,
+        f"cannot tell which column is the current among: {known}",
+        remedy="name it with --current-column",
     )
 
 
@@ -321,7 +328,9 @@ class ColumnReader(ABC):
                 row = self._rows_seen + int(np.flatnonzero(bad)[0])
                 found = "inf" if np.isinf(values[bad][0]) else "an empty cell"
                 raise BadFileError(
-                    self._path, f"column {index.name!r}: expected a number, found {found}", where=self.row_place(row)
+                    self._path,
+                    f"column {index.name!r}: expected a number, found {found}",
+                    where=self.row_place(row),
                 )
 
     def _on_grid(self, times: Floats, values: list[Floats]) -> list[Floats]:

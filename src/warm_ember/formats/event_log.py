@@ -69,7 +69,9 @@ def _csv_rows(path: Path, lines: list[str]) -> Iterator[tuple[int, dict[str, Any
     for needed in ("time_s", "event"):
         if needed not in header:
             raise BadFileError(
-                path, f"expected the header time_s,event,name,value, found {lines[start][:60]!r}", where=f"line {start + 1}"
+                path,
+                f"expected the header time_s,event,name,value, found {lines[start][:60]!r}",
+                where=f"line {start + 1}",
             )
     for row in reader:
         number = start + reader.line_num

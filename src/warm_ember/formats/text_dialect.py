@@ -101,7 +101,10 @@ def find_dialect(path: Path) -> Dialect:
         raise BadFileError(path, "the file is empty")
     if b"\0" in head:
         raise BadFileError(
-            path, "expected text, found binary data", where=f"byte {head.index(0)}", remedy="name its --format"
+            path,
+            "expected text, found binary data",
+            where=f"byte {head.index(0)}",
+            remedy="name its --format",
         )
     start = 3 if head.startswith(b"\xef\xbb\xbf") else 0
     encoding = _encoding(head[start:])

@@ -45,7 +45,7 @@ class ActivityCost:
     state_charges_c: dict[str, tuple[float, float]]
 
     def added_a(self, base_a: float) -> float:
-        """What it adds to an average current that is the base otherwise."""
+        """Return what it adds to an average current that is the base otherwise."""
         return self.rate_hz * (self.charge_c - base_a * self.duration_s)
 
     @property

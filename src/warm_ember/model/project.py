@@ -86,9 +86,7 @@ class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     rules: tuple[Rule, ...] = ()
     expected: tuple[ExpectedValue, ...] = ()
     brackets: tuple[Bracket, ...] = ()
-    battery: Battery = Battery(
-        capacity_c=21600.0, self_discharge_per_year=0.015, reserve=0.1, grade=Grade.ASSUMED
-    )
+    battery: Battery = Battery(capacity_c=21600.0, self_discharge_per_year=0.015, reserve=0.1, grade=Grade.ASSUMED)
     supply: SupplyStage = SupplyStage()
     supply_v: float | None = None
     activities: tuple[Activity, ...] = ()

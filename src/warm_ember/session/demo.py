@@ -6,12 +6,15 @@ import shutil
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
+import numpy as np
+
 from warm_ember.bench.simulated.firmware import FIRMWARE, LINES, PARTS, Firmware
 from warm_ember.bench.simulated.recorder import simulate
 from warm_ember.errors import Cancelled, ProjectError
 from warm_ember.model.battery import Activity, Battery, FromStates, SupplyStage
 from warm_ember.model.figure import Grade
 from warm_ember.model.project import Bracket, ExpectedValue, Project, Run
+from warm_ember.session import edits
 from warm_ember.session.session import Session
 from warm_ember.signal.series import Progress, ShouldStop, ignore_progress, never
 from warm_ember.store.capture_file import CaptureWriter
@@ -28,12 +31,6 @@ def demo_project() -> Project:
         name=NAME,
         runs=tuple(Run(f.name, f.title, f.changed) for f in FIRMWARE),
         expected=_expected(),
-        brackets=(
-            Bracket("A", "r4", 13.0, 14.0, "one second"),
-            Bracket("B", "r4", 60.6, 70.1, "report"),
-            Bracket("A", "r5", 13.0, 14.0, "one second"),
-            Bracket("B", "r5", 60.6, 70.1, "report"),
-        ),
         battery=Battery(
             capacity_c=6.0 * 3600, self_discharge_per_year=0.015, reserve=0.12, cutoff_v=2.2, series=2, parallel=2,
             cell="FR6", grade=Grade.TYPED,
@@ -95,7 +92,7 @@ def make_demo(path: Path, *, should_stop: ShouldStop = never, progress: Progress
     try:
         folder.captures.mkdir(parents=True, exist_ok=True)
         _record_all(folder, should_stop, progress)
-        folder.save(demo_project())
+        folder.save(_with_brackets(folder))
     except BaseException as error:
         shutil.rmtree(folder.captures if existed else path, ignore_errors=True)
         if isinstance(error, OSError) and not isinstance(error, ProjectError):
@@ -122,3 +119,18 @@ def _record(folder: ProjectFolder, firmware: Firmware) -> None:
         writer.finish(simulated.info, simulated.events)
 
 
+def _with_brackets(folder: ProjectFolder) -> Project:
+    """Return the demo project with two stretches marked on each run: the longest count, and the report."""
+    session = Session(folder, demo_project())
+    try:
+        brackets = []
+        for run in session.project.runs:
+            placement = session.results.placement(session.project, run.name)
+            edges_s = placement.edges * session.capture(run.name).current.interval_s
+            for letter, name, state in (("A", "a passer-by", "Count"), ("B", "the report", "Transmit")):
+                entries = np.flatnonzero(placement.of(state))
+                longest = entries[int(np.argmax(np.diff(placement.edges)[entries]))]
+                brackets.append(Bracket(letter, run.name, float(edges_s[longest]), float(edges_s[longest + 1]), name))
+        return edits.Change("project", {"brackets": tuple(brackets)})(session.project)
+    finally:
+        session.close()

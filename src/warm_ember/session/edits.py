@@ -8,7 +8,7 @@ from typing import Any
 
 import msgspec
 
-from warm_ember.model.battery import Activity
+from warm_ember.model.battery import Activity, FromStates
 from warm_ember.model.project import Bracket, Edit, ExpectedValue, Project
 from warm_ember.model.rules import BandRule, HandRule, LevelsRule, LineRule, LogRule, Rule
 
@@ -129,7 +129,7 @@ def _renamed(rule: Rule, old: str, new: str) -> Rule:
 
 def _activity_renamed(activity: Activity, old: str, new: str) -> Activity:
     source = activity.source
-    if not hasattr(source, "states"):
+    if not isinstance(source, FromStates):
         return activity
     states = tuple(dict.fromkeys(new if name == old else name for name in source.states))
     return replace(activity, source=replace(source, states=states, per=new if source.per == old else source.per))

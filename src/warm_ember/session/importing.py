@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import logging
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -42,7 +42,7 @@ class ImportRequest:
     """
 
     file: Path
-    options: ImportOptions = ImportOptions()
+    options: ImportOptions = field(default_factory=ImportOptions)
     name: str = ""
     events_file: Path | None = None
     supply_v: float | None = None
@@ -123,12 +123,10 @@ def _write(
         if not writer.samples:
             raise BadFileError(request.file, "there are no samples")
         options = request.options
-        corrections = ()
+        corrections: tuple[str, ...] = ()
         if options.shunt_ohm is not None:
-            corrections = (
-                f"current from the voltage across {options.shunt_ohm:g} ohm, gain {options.gain:g}, "
-                f"offset {options.offset_v:g} V",
-            )
+            shunt = f"{options.shunt_ohm:g} ohm, gain {options.gain:g}, offset {options.offset_v:g} V"
+            corrections = (f"current from the voltage across {shunt}",)
         info = CaptureInfo(
             sample_interval_s=source.interval_s,
             first_time_s=source.first_time_s,

@@ -90,7 +90,8 @@ class Results:
             run=run,
             capture=capture,
             whole=self._once(
-                ("whole", _identity(capture), project.supply_v), lambda: capture.whole(supply_v=project.supply_v)
+                ("whole", _identity(capture), project.supply_v),
+                lambda: capture.whole(supply_v=project.supply_v),
             ),
             placement=placement,
             ledger=ledger,
@@ -164,5 +165,4 @@ def _rules_for(rules: tuple[Rule, ...], name: str) -> tuple[Rule, ...]:
 
     A project that has rules of its own must not fall back to the default ones, so at least one stays.
     """
-    mine = tuple(rule for rule in rules if not isinstance(rule, HandRule) or rule.capture == name)
-    return mine
+    return tuple(rule for rule in rules if not isinstance(rule, HandRule) or rule.capture == name)

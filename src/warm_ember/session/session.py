@@ -147,9 +147,7 @@ class Session:
         self.folder.save(project)
         self._saved = project
 
-    def capture(
-        self, name: str, *, should_stop: ShouldStop = never, progress: Progress = ignore_progress
-    ) -> Capture:
+    def capture(self, name: str, *, should_stop: ShouldStop = never, progress: Progress = ignore_progress) -> Capture:
         """Return an open capture.
 
         Raises

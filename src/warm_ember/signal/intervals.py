@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 
@@ -43,15 +44,13 @@ def interval_sums(series: Series, edges: Indices, *, should_stop: ShouldStop = n
     """
     intervals = len(edges) - 1
     if intervals * _PASS_SAMPLES_PER_LOOKUP < series.samples:
-        found = [total(series, int(a), int(b)) for a, b in zip(edges[:-1], edges[1:], strict=True)]
+        found = [total(series, int(a), int(b)) for a, b in pairwise(edges)]
         return IntervalSums(
             np.array([f.total for f in found]),
             np.array([f.count for f in found], dtype=np.int64),
             np.array([f.high for f in found]),
         )
-    sums = IntervalSums(
-        np.zeros(intervals), np.zeros(intervals, dtype=np.int64), np.full(intervals, np.nan)
-    )
+    sums = IntervalSums(np.zeros(intervals), np.zeros(intervals, dtype=np.int64), np.full(intervals, np.nan))
     for first, values in chunks(series, int(edges[0]), int(edges[-1]), should_stop=should_stop):
         _add_chunk(sums, edges, first, values)
     return sums

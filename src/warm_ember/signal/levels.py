@@ -8,7 +8,9 @@ Edges are then placed to the sample.
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 
@@ -74,9 +76,7 @@ def find_levels(series: Series, *, should_stop: ShouldStop = never) -> Levels:
     medians, spreads = _block_medians(series, size, should_stop)
     measured = ~np.isnan(medians)
     if not measured.any():
-        return Levels(
-            np.empty(0), np.array([0, series.samples]), np.array([-1]), _SMALLEST_SCALE_A
-        )
+        return Levels(np.empty(0), np.array([0, series.samples]), np.array([-1]), _SMALLEST_SCALE_A)
     scale_a = _noise_scale(medians[measured], spreads[measured], size)
     scaled = np.arcsinh(medians / scale_a)
     limits = _limits(scaled[measured])
@@ -123,10 +123,11 @@ def _of_rows(rows: Samples) -> tuple[Samples, Samples]:
     size = rows.shape[1]
     if size == 1:
         only = rows[:, 0]
-        return only, np.abs(np.diff(only, prepend=only[:1])) / np.float32(1.41)
+        return only, np.asarray(np.abs(np.diff(only, prepend=only[:1])) / 1.41, dtype=np.float32)
     low, mid, high = size // 4, size // 2, (3 * size) // 4
     ordered = np.partition(rows, (low, mid, high), axis=1)
-    median, spread = ordered[:, mid].copy(), (ordered[:, high] - ordered[:, low]) / np.float32(1.35)
+    median = ordered[:, mid].copy()
+    spread = np.asarray((ordered[:, high] - ordered[:, low]) / 1.35, dtype=np.float32)
     holes = np.flatnonzero(np.isnan(rows).any(axis=1))
     for row in holes:
         measured = rows[row][~np.isnan(rows[row])]
@@ -139,7 +140,7 @@ def _noise_scale(medians: Floats, spreads: Floats, size: int) -> float:
     """Noise of a block median at the lowest level, A."""
     lowest = medians <= np.quantile(medians, 0.2)
     noise = float(np.median(spreads[lowest]))
-    return max(1.25 * noise / np.sqrt(size), _SMALLEST_SCALE_A)
+    return max(1.25 * noise / math.sqrt(size), _SMALLEST_SCALE_A)
 
 
 def _limits(scaled: Floats) -> Floats:
@@ -152,7 +153,7 @@ def _limits(scaled: Floats) -> Floats:
     smooth = gaussian_filter1d(counts, _SMOOTH_BINS)
     peaks = _distinct_peaks(smooth)
     limits = []
-    for left, right in zip(peaks[:-1], peaks[1:], strict=True):
+    for left, right in pairwise(peaks):
         between = smooth[left : right + 1]
         lowest = np.flatnonzero(between <= between.min() + 1e-9)
         limits.append((first + left + lowest[len(lowest) // 2] + 0.5) * _BIN)
@@ -169,7 +170,7 @@ def _distinct_peaks(smooth: Floats) -> list[int]:
     if not peaks:
         return [int(np.argmax(smooth))]
     while len(peaks) > 1:
-        scores = [_distinctness(smooth, a, b) for a, b in zip(peaks[:-1], peaks[1:], strict=True)]
+        scores = [_distinctness(smooth, a, b) for a, b in pairwise(peaks)]
         worst = int(np.argmin(scores))
         if scores[worst] >= 1.0 and len(peaks) <= MOST_LEVELS:
             break
@@ -202,7 +203,7 @@ def _absorb_transitions(labels: Indices) -> Indices:
 
 
 def _renumber(labels: Indices) -> tuple[Indices, Indices]:
-    """Number the levels that are still there from 0, lowest first."""
+    """Renumber the levels that are still there from 0, lowest first."""
     kept = np.unique(labels[labels >= 0])
     numbers = np.searchsorted(kept, labels)
     return kept, np.where(labels >= 0, numbers, -1)
@@ -242,4 +243,4 @@ def _splits(scaled: Floats, starts: Indices, labels: Indices, centres: Floats) -
     gain = np.nan_to_num(cost_before - cost_after)
     running = np.concatenate((np.zeros((len(starts), 1)), np.cumsum(gain, axis=1)), axis=1)
     known = (before >= 0) & (after >= 0)
-    return np.where(known, np.argmin(running, axis=1), scaled.shape[1] // 2)
+    return np.asarray(np.where(known, np.argmin(running, axis=1), scaled.shape[1] // 2))

@@ -190,5 +190,3 @@ def read_stretch(
     """
     first, last = snap(current, from_s, to_s)
     return read_samples(current, first, last, power=power, supply_v=supply_v)
-
-

@@ -223,4 +223,4 @@ class HeldTimes:
         charge = np.diff(np.interp(edges, self._times, sums))
         measured = np.diff(np.interp(edges, self._times, spans))
         enough = measured > 0.5 * self.interval_s
-        return np.divide(charge, measured, out=np.full(len(charge), np.nan), where=enough)
+        return np.asarray(np.divide(charge, measured, out=np.full(len(charge), np.nan), where=enough))

@@ -31,7 +31,9 @@ class _Levels:
         return np.asarray(self._levels[level][first:last])
 
 
-class _StoredSeries:
+class _Stored:
+    """A dataset on the capture's grid with the levels of its summary."""
+
     def __init__(self, data: Any, interval_s: float, levels: list[Any]) -> None:
         self._data = data
         self._levels = _Levels(levels)
@@ -42,11 +44,13 @@ class _StoredSeries:
     def levels(self) -> tuple[int, ...]:
         return self._levels.sizes
 
-    def read(self, first: int, last: int) -> Samples:
-        return np.asarray(self._data[first:last], dtype=np.float32)
-
     def blocks(self, level: int, first: int, last: int) -> Blocks:
         return self._levels.read(level, first, last)
+
+
+class _StoredSeries(_Stored):
+    def read(self, first: int, last: int) -> Samples:
+        return np.asarray(self._data[first:last], dtype=np.float32)
 
 
 class _Product:
@@ -60,12 +64,12 @@ class _Product:
         return np.asarray(self._one[piece] * self._other[piece])
 
 
-class _StoredLines(_StoredSeries):
+class _StoredLines(_Stored):
     def __init__(self, data: Any, interval_s: float, levels: list[Any], names: tuple[str, ...]) -> None:
         super().__init__(data, interval_s, levels)
         self.names = names
 
-    def read(self, first: int, last: int) -> Bits:  # type: ignore[override] - bits, not amperes
+    def read(self, first: int, last: int) -> Bits:
         return np.asarray(self._data[first:last])
 
 
@@ -87,13 +91,9 @@ class Capture:
         If `should_stop` answered yes.
     """
 
-    def __init__(
-        self, path: Path, *, should_stop: ShouldStop = never, progress: Progress = ignore_progress
-    ) -> None:
+    def __init__(self, path: Path, *, should_stop: ShouldStop = never, progress: Progress = ignore_progress) -> None:
         self.path = path
-        self._file, self._pyramids, self._bits = open_with_summary(
-            path, should_stop=should_stop, progress=progress
-        )
+        self._file, self._pyramids, self._bits = open_with_summary(path, should_stop=should_stop, progress=progress)
         self._lock = threading.Lock()
         try:
             self.info: CaptureInfo = _read_info(self._file, path)
@@ -129,8 +129,7 @@ class Capture:
             return ()
         table = self._file["events"][:]
         return tuple(
-            Event(float(row["time_s"]), _text(row["event"]), _text(row["name"]), _text(row["value"]))
-            for row in table
+            Event(float(row["time_s"]), _text(row["event"]), _text(row["name"]), _text(row["value"])) for row in table
         )
 
     def reading(self, from_s: float, to_s: float, *, supply_v: float | None = None) -> StretchReading:
@@ -139,9 +138,7 @@ class Capture:
 
     def whole(self, *, supply_v: float | None = None) -> StretchReading:
         """Read the whole capture."""
-        return read_samples(
-            self.current, 0, self.current.samples, power=self.power, supply_v=self._supply(supply_v)
-        )
+        return read_samples(self.current, 0, self.current.samples, power=self.power, supply_v=self._supply(supply_v))
 
     def _supply(self, supply_v: float | None) -> float | None:
         return self.info.supply_v if self.info.supply_v is not None else supply_v

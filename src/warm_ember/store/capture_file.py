@@ -339,5 +339,7 @@ def _check_layout(file: h5py.File, path: Path) -> None:
     for name in ("voltage", "lines"):
         if name in file and file[name].shape != current.shape:
             raise BadFileError(
-                path, f"expected {current.shape[0]} samples like /current, found {file[name].shape}", where=f"/{name}"
+                path,
+                f"expected {current.shape[0]} samples like /current, found {file[name].shape}",
+                where=f"/{name}",
             )

@@ -139,7 +139,9 @@ def _project_of(path: Path, content: Any) -> Project:
         raise ProjectError(path, "expected a project with a format number", remedy="restore it from version control")
     if content["format"] > FORMAT:
         raise ProjectError(
-            path, f"format {content['format']} is newer than {FORMAT}", remedy="open it with a newer Warm Ember"
+            path,
+            f"format {content['format']} is newer than {FORMAT}",
+            remedy="open it with a newer Warm Ember",
         )
     while content["format"] < FORMAT:
         migrate = _MIGRATIONS.get(content["format"])

@@ -92,9 +92,11 @@ def _log_to_file() -> None:
     logging.getLogger().setLevel(logging.INFO)
 
 
-def _note_crash(window: MainWindow):  # type: ignore[no-untyped-def] # noqa: ANN202
+def _note_crash(window: MainWindow):  # type: ignore[no-untyped-def]
     def hook(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
         log.critical("a bug in the program", exc_info=(kind, error, trace))
-        window.messages.show_trouble("Something went wrong inside the program; your project is safe, the log has the details.")
+        window.messages.show_trouble(
+            "Something went wrong inside the program; your project is safe, the log has the details."
+        )
 
     return hook

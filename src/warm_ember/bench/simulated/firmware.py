@@ -25,7 +25,14 @@ PARTS = {
         Part("sedge", {"standby": 9e-6, "off": 0.1e-6, "write": 2.2e-3}),
         Part(
             "plover",
-            {"saving": 3.4e-6, "idle": 9.2e-3, "paging": 42e-3, "search": 66e-3, "receive": 88e-3, "transmit": 172e-3},
+            {
+                "saving": 3.4e-6,
+                "idle": 9.2e-3,
+                "paging": 42e-3,
+                "search": 66e-3,
+                "receive": 88e-3,
+                "transmit": 172e-3,
+            },
         ),
         Part("led", {"off": 0.0, "on": 2.8e-3}),
     )
@@ -258,7 +265,7 @@ class Post:
         yield end_s - self.board.now_s
 
     def _burst(self, length_s: float) -> Process:
-        """A transmit burst whose amplifier ramps up over 6 ms and down over 2."""
+        """Transmit a burst whose amplifier ramps up over 6 ms and down over 2."""
         self.board.set(plover="transmit")
         full_a = PARTS["plover"].modes_a["transmit"]
         start_a = PARTS["plover"].modes_a["search"]

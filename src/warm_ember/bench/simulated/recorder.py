@@ -76,7 +76,9 @@ class SimulatedCapture:
     clock_drift: float
 
 
-def simulate(firmware: Firmware, *, seed: int = 1, duration_s: float = 300.0, rate_hz: float = 10e3) -> SimulatedCapture:
+def simulate(
+    firmware: Firmware, *, seed: int = 1, duration_s: float = 300.0, rate_hz: float = 10e3
+) -> SimulatedCapture:
     """Record the post with one firmware around one report.
 
     Parameters
@@ -133,12 +135,14 @@ def measure(flowing: Floats, random: np.random.Generator, rate_hz: float) -> Sam
     needed = np.searchsorted(limits, flowing * 1.05).astype(np.int8)
     hold = max(1, round(_HOLD_S * rate_hz))
     used = maximum_filter1d(needed, hold, origin=(hold - 1) // 2, mode="nearest")
-    noise, offset, step = (np.array([getattr(r, name) for r in RANGES])[used] for name in ("noise_a", "offset_a", "step_a"))
+    noise, offset, step = (
+        np.array([getattr(r, name) for r in RANGES])[used] for name in ("noise_a", "offset_a", "step_a")
+    )
     noise = noise * np.sqrt(rate_hz / 10e3)
     read = flowing + offset + noise * random.standard_normal(len(flowing))
     changed = np.flatnonzero(np.diff(used)) + 1
     read[changed] += 0.01 * (flowing[changed] - flowing[changed - 1])
-    return (np.rint(read / step) * step).astype(np.float32)
+    return np.asarray(np.rint(read / step) * step, dtype=np.float32)
 
 
 def _ticks(post: Post, edges: Floats) -> Floats:

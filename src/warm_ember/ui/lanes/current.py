@@ -8,6 +8,7 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPen
 
 from warm_ember.model.project import Bracket
 from warm_ember.session.results import RunResults
+from warm_ember.signal.bands import runs_of
 from warm_ember.signal.envelope import Columns, envelope, per_column
 from warm_ember.ui.lanes.heat import CurrentScale, heat_picture, log_scale
 from warm_ember.ui.lanes.lane import Lane
@@ -21,6 +22,7 @@ _GRIP = 5
 _SNAP = 6
 _STRIP = 14
 _MEAN_FROM = 6
+_MEAN_COLUMNS = 8
 
 
 class CurrentLane(Lane):
@@ -117,11 +119,9 @@ class CurrentLane(Lane):
 
     def _paint_axis(self, painter: QPainter, rect: QRectF, scale: CurrentScale) -> None:
         theme, px = self.look.theme, self.look.px
-        heights = 1 - (np.arange(round(rect.height())) + 0.5) / rect.height()
+        heights = np.asarray(1 - (np.arange(round(rect.height())) + 0.5) / rect.height(), dtype=np.float64)
         colors = theme.ramp.packed(scale.current(heights))
-        self.draw_pixels(
-            painter, QRectF(self.head_width - px(10), rect.top(), px(6), rect.height()), colors[:, None]
-        )
+        self.draw_pixels(painter, QRectF(self.head_width - px(10), rect.top(), px(6), rect.height()), colors[:, None])
         least = self.look.metrics("small").height() * 0.8
         last_y = 1e9
         for value, _ in scale.ticks():
@@ -131,7 +131,7 @@ class CurrentLane(Lane):
             if last_y - y < least:
                 continue
             last_y = y
-            label_y = min(max(y, rect.top() + px(7)), rect.bottom() - px(2))
+            label_y = min(max(y, rect.top() + px(7)), rect.bottom() - px(5))
             box = QRectF(px(60), label_y - px(8), self.head_width - px(74), px(16))
             text = quantity_text(value, "A", 1 if scale.log else 2)
             draw_marked(painter, box, str(text), self.look, size="small", align=Qt.AlignmentFlag.AlignRight)
@@ -141,7 +141,7 @@ class CurrentLane(Lane):
         if columns is None:
             return
         low, high, mean = (scale.height(v) * rect.height() for v in (columns.low, columns.high, columns.mean))
-        drawn = (high - low > _MEAN_FROM) & ~np.isnan(mean)
+        drawn = _long_runs((high - low > _MEAN_FROM) & ~np.isnan(mean))
         path = QPainterPath()
         step = rect.width() / len(mean)
         pen_down = False
@@ -173,8 +173,16 @@ class CurrentLane(Lane):
             for column in np.flatnonzero(below).tolist():
                 x = rect.left() + (column + 0.5) * step
                 painter.drawLine(QPointF(x, strip.top() + 2), QPointF(x, strip.bottom() - 1))
-        box = QRectF(px(60), strip.center().y() - px(8), self.head_width - px(74), px(16))
-        draw_marked(painter, box, "≤ 0" if scale.log else "< 0", self.look, size="small", dim=theme.faint, align=Qt.AlignmentFlag.AlignRight)
+        box = QRectF(px(60), strip.center().y() - px(7), self.head_width - px(74), px(16))
+        draw_marked(
+            painter,
+            box,
+            "≤ 0" if scale.log else "< 0",
+            self.look,
+            size="small",
+            dim=theme.faint,
+            align=Qt.AlignmentFlag.AlignRight,
+        )
 
     def _paint_brackets(self, painter: QPainter, rect: QRectF) -> None:
         painter.save()
@@ -301,3 +309,12 @@ class CurrentLane(Lane):
             self.refresh()
         else:
             super().keyPressEvent(event)
+
+
+def _long_runs(flags: np.ndarray) -> np.ndarray:
+    """Keep runs of a few columns: a mean through a single spike is no line."""
+    kept = np.zeros_like(flags)
+    for first, last in runs_of(flags):
+        if last - first >= _MEAN_COLUMNS:
+            kept[first:last] = True
+    return kept

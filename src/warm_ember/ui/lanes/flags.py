@@ -22,7 +22,11 @@ def reading_lines(reading: StretchReading) -> tuple[str, str]:
     """Return the two lines of figures on a flag, marked."""
     first = "   ".join(
         text.marked
-        for text in (duration_text(reading.length_s), quantity_text(reading.mean_a, "A"), quantity_text(reading.charge_c, "C"))
+        for text in (
+            duration_text(reading.length_s),
+            quantity_text(reading.mean_a, "A"),
+            quantity_text(reading.charge_c, "C"),
+        )
     )
     parts = [quantity_text(reading.energy_j, "J").marked] if reading.energy_j is not None else []
     parts.append(f"peak {quantity_text(reading.max_a, 'A').marked}")
@@ -81,7 +85,10 @@ class FlagLane(Lane):
             return
         name = bracket.name or "bracket"
         lines = reading_lines(reading) if reading is not None else ("", "")
-        width = max(width_of(self.look, name) + px(34), *(width_of(self.look, line, "small") + px(22) for line in lines))
+        width = max(
+            width_of(self.look, name) + px(34),
+            *(width_of(self.look, line, "small") + px(22) for line in lines),
+        )
         left = min(max(staff, plot.left()), plot.right() - width)
         box = QRectF(left, px(3), width, self.height() - px(3))
         if any(box.intersects(other) for other in taken):
@@ -99,9 +106,23 @@ class FlagLane(Lane):
             painter.drawLine(QPointF(staff, box.top()), QPointF(staff, self.height()))
         chip = QRectF(box.left(), box.top(), px(18), px(16))
         painter.fillRect(chip, theme.mark)
-        draw_marked(painter, chip, f"**{bracket.letter}**", self.look, size="small", ink=ink_on(theme.mark), align=Qt.AlignmentFlag.AlignHCenter)
+        draw_marked(
+            painter,
+            chip,
+            f"**{bracket.letter}**",
+            self.look,
+            size="small",
+            ink=ink_on(theme.mark),
+            align=Qt.AlignmentFlag.AlignHCenter,
+        )
         if lines[0]:
-            draw_marked(painter, QRectF(chip.right() + px(8), box.top(), width - px(28), px(16)), name, self.look, dim=theme.ink)
+            draw_marked(
+                painter,
+                QRectF(chip.right() + px(8), box.top(), width - px(28), px(16)),
+                name,
+                self.look,
+                dim=theme.ink,
+            )
             for index, line in enumerate(lines):
                 row = QRectF(box.left() + px(10), box.top() + px(18 + 17 * index), width - px(12), px(16))
                 draw_marked(painter, row, line, self.look, size="small")
@@ -121,21 +142,28 @@ class AxisLane(Lane):
 
     def __init__(self, look: Look, window: TimeWindow, height: int = 25) -> None:
         super().__init__(look, window, height)
-        self.folded: tuple[str, ...] = ()
+        self.hidden_lanes: tuple[str, ...] = ()
         self._grabbed_s: float | None = None
         self.setCursor(Qt.CursorShape.OpenHandCursor)
 
     def set_folded(self, names: tuple[str, ...]) -> None:
         """Name the lanes that are folded away."""
-        self.folded = names
+        self.hidden_lanes = names
         self.setToolTip(f"Click to show: {', '.join(names)}" if names else "")
         self.refresh()
 
     def paint_lane(self, painter: QPainter) -> None:
         px, theme = self.look.px, self.look.theme
-        if self.folded:
-            text = "▸ " + ", ".join(self.folded)
-            draw_marked(painter, QRectF(px(8), 0, self.head_width - px(16), self.height()), text, self.look, size="small", dim=theme.faint)
+        if self.hidden_lanes:
+            text = "▸ " + ", ".join(self.hidden_lanes)
+            draw_marked(
+                painter,
+                QRectF(px(8), 0, self.head_width - px(16), self.height()),
+                text,
+                self.look,
+                size="small",
+                dim=theme.faint,
+            )
         if self.results is None:
             return
         plot, window = self.plot_rect, self.window_on_time
@@ -149,7 +177,13 @@ class AxisLane(Lane):
             width = width_of(self.look, text, "small")
             left = min(max(x - width / 2, plot.left()), plot.right() - width)
             if left > last_right + px(8):
-                draw_marked(painter, QRectF(left, px(4), width + 2, self.height() - px(5)), text, self.look, size="small")
+                draw_marked(
+                    painter,
+                    QRectF(left, px(4), width + 2, self.height() - px(5)),
+                    text,
+                    self.look,
+                    size="small",
+                )
                 last_right = left + width
 
     def paint_over(self, painter: QPainter) -> None:
@@ -162,7 +196,15 @@ class AxisLane(Lane):
         left = min(max(self.x_of(time_s) - width / 2, plot.left()), plot.right() - width)
         box = QRectF(left, px(3), width, self.height() - px(7))
         painter.fillRect(box, self.look.theme.mark)
-        draw_marked(painter, box, text, self.look, size="small", ink=ink_on(self.look.theme.mark), align=Qt.AlignmentFlag.AlignHCenter)
+        draw_marked(
+            painter,
+            box,
+            text,
+            self.look,
+            size="small",
+            ink=ink_on(self.look.theme.mark),
+            align=Qt.AlignmentFlag.AlignHCenter,
+        )
 
     def _on_cursor(self, _time_s: object) -> None:
         self.update()

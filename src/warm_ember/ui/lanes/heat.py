@@ -60,7 +60,7 @@ def log_scale(lowest_a: float, highest_a: float) -> CurrentScale:
     highest_a = max(highest_a, 1e-8)
     lowest_a = min(max(lowest_a, 1e-9), highest_a / 10)
     top = np.ceil(np.log10(highest_a) - 1e-9)
-    bottom = np.floor(np.log10(lowest_a) - 0.15)
+    bottom = np.floor(np.log10(lowest_a) - 0.5)
     return CurrentScale(float(10 ** max(bottom, -9.0)), float(10**top), log=True)
 
 

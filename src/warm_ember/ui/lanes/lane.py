@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QWheelEvent
 from PySide6.QtWidgets import QWidget
 
@@ -17,10 +17,16 @@ MARGIN = 8
 
 
 class Lane(QWidget):
-    """Base of all lanes; subclasses paint the plot into a picture that is kept until what it shows changes."""
+    """Base of all lanes; subclasses paint the plot into a picture that is kept until what it shows changes.
+
+    Signals
+    -------
+    folded
+        The lane's name, when it is to be folded away.
+    """
 
     name = ""
-    scrolls = True
+    folded = Signal(str)
 
     def __init__(self, look: Look, window: TimeWindow, height: int = 64) -> None:
         super().__init__()
@@ -108,7 +114,7 @@ class Lane(QWidget):
     def paint_value(self, painter: QPainter, marked: str, line: int = 1) -> None:
         """Paint a line of the head below the name."""
         px = self.look.px
-        rect = QRectF(px(22), px(8 + 16 * line), px(84), px(16))
+        rect = QRectF(px(22), px(8 + 16 * line), px(78), px(16))
         painter.fillRect(rect, self.look.theme.ground)
         draw_marked(painter, rect, marked, self.look, ink=self.look.theme.ink)
 
@@ -134,12 +140,9 @@ class Lane(QWidget):
     def mousePressEvent(self, event: QMouseEvent) -> None:
         px = self.look.px
         if event.position().x() < px(22) and event.button() == Qt.MouseButton.LeftButton:
-            self.fold_asked()
+            self.folded.emit(self.name)
             return
         super().mousePressEvent(event)
-
-    def fold_asked(self) -> None:
-        """Fold the lane away; the stack replaces this by what does it."""
 
     def leaveEvent(self, event: object) -> None:
         self.window_on_time.set_cursor(None)

@@ -54,12 +54,14 @@ class OverviewLane(Lane):
 
     def _heat(self, rect: QRectF) -> np.ndarray:
         """Return the picture of the whole capture, kept while it shows the same."""
-        assert self.results is not None  # noqa: S101 - for the type checker; the caller looked
+        assert self.results is not None
         capture, width = self.results.capture, self.columns_of(rect)
         rows = round(rect.height() * self.devicePixelRatioF())
         key = (capture, width, rows, self.look.theme.name)
         if self._picture is None or self._picture[0] != key:
-            whole = per_column(envelope(capture.current, 0.0, capture.duration_s, width), 0.0, capture.duration_s, width)
+            whole = per_column(
+                envelope(capture.current, 0.0, capture.duration_s, width), 0.0, capture.duration_s, width
+            )
             positive = whole.mean[whole.mean > 0]
             lowest, highest = (positive.min(), np.nanmax(whole.high)) if len(positive) else (1e-6, 1e-3)
             scale = log_scale(float(lowest), float(highest))
@@ -87,9 +89,21 @@ class OverviewLane(Lane):
         for x in (left, right - px(4)):
             painter.fillRect(QRectF(x, rect.top() - px(2), px(4), px(8)), theme.mark)
         whole = window.length_s >= window.duration_s * 0.9999
-        words = "all of it" if whole else f"window {duration_text(window.length_s).marked} at {clock_text(window.from_s, window.length_s)}"
+        words = (
+            "all of it"
+            if whole
+            else f"window {duration_text(window.length_s).marked} at {clock_text(window.from_s, window.length_s)}"
+        )
         text_left = min(left, self.width() - px(220))
-        draw_marked(painter, QRectF(text_left, 0, px(212), px(15)), words, self.look, size="small", ink=theme.mark, dim=theme.mark)
+        draw_marked(
+            painter,
+            QRectF(text_left, 0, px(212), px(15)),
+            words,
+            self.look,
+            size="small",
+            ink=theme.mark,
+            dim=theme.mark,
+        )
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         x = event.position().x()
@@ -99,7 +113,13 @@ class OverviewLane(Lane):
         left, right = self.frame()
         reach = self.look.px(5)
         narrow = right - left <= self.look.px(_EARS) + 1
-        self._grip = "left" if abs(x - left) <= reach and not narrow else "right" if abs(x - right) <= reach and not narrow else "all"
+        self._grip = (
+            "left"
+            if abs(x - left) <= reach and not narrow
+            else "right"
+            if abs(x - right) <= reach and not narrow
+            else "all"
+        )
         if self._grip == "all" and not left <= x <= right:
             self._centre_on(self.time_at(x))
         self._grabbed_s = self.time_at(x) - self.window_on_time.from_s
@@ -220,7 +240,14 @@ class ChargeLane(Lane):
             painter.setPen(self.look.theme.grid)
             painter.drawLine(QPointF(rect.left(), y), QPointF(rect.right(), y))
             box = QRectF(px(100), y - px(8), self.head_width - px(108), px(16))
-            draw_marked(painter, box, str(quantity_text(value, "C")), self.look, size="small", align=Qt.AlignmentFlag.AlignRight)
+            draw_marked(
+                painter,
+                box,
+                str(quantity_text(value, "C")),
+                self.look,
+                size="small",
+                align=Qt.AlignmentFlag.AlignRight,
+            )
 
     def paint_over(self, painter: QPainter) -> None:
         time_s, window = self.window_on_time.cursor_s, self.window_on_time
@@ -258,7 +285,9 @@ class ScalarLane(Lane):
         rect, window, theme = self.plot_rect.adjusted(0, 1, 0, -1), self.window_on_time, self.look.theme
         painter.fillRect(rect, theme.sunken)
         width, height = self.columns_of(rect), round(rect.height() * self.devicePixelRatioF())
-        self._columns = per_column(envelope(series, window.from_s, window.to_s, width), window.from_s, window.to_s, width)
+        self._columns = per_column(
+            envelope(series, window.from_s, window.to_s, width), window.from_s, window.to_s, width
+        )
         if np.isnan(self._columns.mean).all():
             return
         low, high = float(np.nanmin(self._columns.low)), float(np.nanmax(self._columns.high))
@@ -267,12 +296,26 @@ class ScalarLane(Lane):
         bottom = (0.9 - 0.8 * (self._columns.low - low) / span) * height
         middle = (0.9 - 0.8 * (self._columns.mean - low) / span) * height
         row = np.arange(height)[:, None]
-        picture = np.where((row >= np.floor(top)) & (row <= np.ceil(bottom)), np.uint32(theme.faint.rgb()), np.uint32(0))
+        picture = np.where(
+            (row >= np.floor(top)) & (row <= np.ceil(bottom)), np.uint32(theme.faint.rgb()), np.uint32(0)
+        )
         picture = np.where(np.abs(row - middle) <= 0.7, np.uint32(theme.ink.rgb()), picture)
         self.draw_pixels(painter, rect, picture)
         for value, share in ((high, 0.12), (low, 0.88)):
-            box = QRectF(self.look.px(90), rect.top() + share * rect.height() - self.look.px(8), self.head_width - self.look.px(98), self.look.px(16))
-            draw_marked(painter, box, str(quantity_text(value, self._unit)), self.look, size="small", align=Qt.AlignmentFlag.AlignRight)
+            box = QRectF(
+                self.look.px(90),
+                rect.top() + share * rect.height() - self.look.px(8),
+                self.head_width - self.look.px(98),
+                self.look.px(16),
+            )
+            draw_marked(
+                painter,
+                box,
+                str(quantity_text(value, self._unit)),
+                self.look,
+                size="small",
+                align=Qt.AlignmentFlag.AlignRight,
+            )
 
     def paint_over(self, painter: QPainter) -> None:
         time_s, window = self.window_on_time.cursor_s, self.window_on_time

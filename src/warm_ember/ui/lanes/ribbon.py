@@ -73,7 +73,9 @@ class RibbonLane(Lane):
         cuts = placement.edges[(placement.edges > columns[0]) & (placement.edges < columns[-1])]
         edges = np.union1d(columns, cuts)
         middles = (edges[:-1] + edges[1:]) / 2
-        state = placement.state[np.clip(np.searchsorted(placement.edges, middles, side="right") - 1, 0, placement.intervals - 1)]
+        state = placement.state[
+            np.clip(np.searchsorted(placement.edges, middles, side="right") - 1, 0, placement.intervals - 1)
+        ]
         column = np.clip(((middles - columns[0]) / (columns[-1] - columns[0]) * width).astype(np.int64), 0, width - 1)
         states = np.unique(state)
         shares = np.zeros((len(states), width))

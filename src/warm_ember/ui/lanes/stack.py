@@ -95,7 +95,7 @@ class LaneStack(QWidget):
         self._cursor = _Cursor(self)
         self.axis.unfold_asked.connect(self._show_folded)
         for lane in self._foldable:
-            lane.fold_asked = lambda lane=lane: self.set_folded(lane.name, True)  # type: ignore[method-assign]
+            lane.folded.connect(self._on_folded)
         look.changed.connect(self._on_look)
         self._apply_folds()
 
@@ -109,7 +109,17 @@ class LaneStack(QWidget):
     @property
     def lanes(self) -> list[Lane]:
         """All lanes from above."""
-        some = (self.overview, self.flags, self.current, self.ribbon, self.lines, self.charge, self.voltage, self.power, self.axis)
+        some = (
+            self.overview,
+            self.flags,
+            self.current,
+            self.ribbon,
+            self.lines,
+            self.charge,
+            self.voltage,
+            self.power,
+            self.axis,
+        )
         return [lane for lane in some if lane is not None]
 
     @property
@@ -122,6 +132,9 @@ class LaneStack(QWidget):
         for lane in self.lanes:
             lane.set_results(results)
         self._apply_folds()
+
+    def _on_folded(self, name: str) -> None:
+        self.set_folded(name, True)
 
     def set_folded(self, name: str, folded: bool) -> None:
         """Fold a lane away or show it."""
@@ -143,11 +156,13 @@ class LaneStack(QWidget):
     def _apply_folds(self) -> None:
         for lane in self._foldable:
             lane.setVisible(lane.has_data() and lane.name not in self._folded)
-        self.axis.set_folded(tuple(lane.name for lane in self._foldable if lane.has_data() and lane.name in self._folded))
+        self.axis.set_folded(
+            tuple(lane.name for lane in self._foldable if lane.has_data() and lane.name in self._folded)
+        )
 
     def _show_folded(self) -> None:
         menu = QMenu(self)
-        for name in self.axis.folded:
+        for name in self.axis.hidden_lanes:
             action = QAction(name, menu)
             action.triggered.connect(lambda _checked=False, name=name: self.set_folded(name, False))
             menu.addAction(action)

@@ -32,7 +32,7 @@ class Ramp:
     """
 
     def __init__(self, decades: tuple[str, ...]) -> None:
-        anchors = np.array([QColor(name).getRgb()[:3] for name in decades], dtype=np.float64)
+        anchors = np.array([(c.red(), c.green(), c.blue()) for c in map(QColor, decades)], dtype=np.float64)
         positions = np.arange((len(decades) - 1) * STEPS_PER_DECADE + 1) / STEPS_PER_DECADE
         table = np.column_stack(
             [np.interp(positions, np.arange(len(decades)), anchors[:, channel]) for channel in range(3)]
@@ -46,7 +46,7 @@ class Ramp:
         with np.errstate(divide="ignore", invalid="ignore"):
             decades = np.log10(np.maximum(current_a, 1e-30)) - FIRST_DECADE
         steps = np.nan_to_num(np.rint(decades * STEPS_PER_DECADE), nan=0.0)
-        return np.clip(steps, 0, len(self._packed) - 1).astype(np.int64)
+        return np.asarray(np.clip(steps, 0, len(self._packed) - 1), dtype=np.int64)
 
     def packed(self, current_a: Floats) -> np.ndarray:
         """Return colours as 0xAARRGGBB for an array of currents."""

@@ -28,6 +28,7 @@ def style_sheet(look: Look) -> str:
     return f"""
     QWidget {{ color: {t.ink.name()}; }}
     QMainWindow, QDialog, QWidget#page {{ background: {t.ground.name()}; }}
+    QWidget#panel {{ background: {t.raised.name()}; }}
     QMenuBar {{ background: {t.raised.name()}; spacing: 0; padding: 0; }}
     QMenuBar::item {{ padding: {px(4)}px {px(11)}px; background: transparent; }}
     QMenuBar::item:selected, QMenu::item:selected {{ background: {t.mark_ground.name()}; }}

@@ -56,7 +56,7 @@ class Theme:
 
 
 def _theme(name: str, decades: tuple[str, ...], **colors: str) -> Theme:
-    return Theme(name=name, ramp=Ramp(decades), **{key: QColor(value) for key, value in colors.items()})  # type: ignore[arg-type]
+    return Theme(name=name, ramp=Ramp(decades), **{key: QColor(value) for key, value in colors.items()})
 
 
 NIGHT = _theme(

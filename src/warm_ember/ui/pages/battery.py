@@ -25,7 +25,7 @@ from warm_ember.ui.pages.months_view import MonthsView
 from warm_ember.ui.pages.page import Page
 from warm_ember.ui.shell.headline import Switch
 from warm_ember.ui.shell.spine import LinkFigure
-from warm_ember.units import MONTH_S, Rate, months_text, quantity_text, significant
+from warm_ember.units import MONTH_S, Rate, bare, months_text, quantity_text, significant
 
 
 class BatteryPage(Page):
@@ -125,7 +125,9 @@ class BatteryPage(Page):
         if self.results is None:
             return
         names = [row.name for row in self.results.ledger.rows]
-        name, chosen = QInputDialog.getItem(self, "Add an activity", "The state whose entries are the occurrences:", names, 0, editable=False)
+        name, chosen = QInputDialog.getItem(
+            self, "Add an activity", "The state whose entries are the occurrences:", names, 0, editable=False
+        )
         if chosen:
             self.add_activity_from(name)
 
@@ -157,7 +159,7 @@ class BatteryPage(Page):
         lasts = f"**{significant(life.life_s / MONTH_S)}** months"
         if life.target_s is None:
             return f"{self.results.run.label} lasts {lasts}, ended by {life.limit.value}; type a target to compare."
-        wanted = f"**{significant(life.target_s / MONTH_S)}**"
+        wanted = f"**{bare(life.target_s / MONTH_S)}**"
         if life.life_s >= life.target_s:
             return f"{lasts} where {wanted} are wanted: the target is met, by {life.limit.value}."
         single = next((s for s in self.steps if s.better_s >= life.target_s), None)
@@ -177,7 +179,14 @@ class BatteryPage(Page):
         return ""
 
     def switches(self) -> tuple[Switch, ...]:
-        return (Switch("Months", ("linear", "log"), "log" if self.months.log else "linear", lambda o: self.months.set_log(o == "log")),)
+        return (
+            Switch(
+                "Months",
+                ("linear", "log"),
+                "log" if self.months.log else "linear",
+                lambda o: self.months.set_log(o == "log"),
+            ),
+        )
 
     def link(self) -> LinkFigure:
         if self.results is None:

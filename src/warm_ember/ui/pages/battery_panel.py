@@ -17,7 +17,7 @@ from warm_ember.ui.look.marked import draw_marked
 from warm_ember.ui.look.textures import CROSS, FINE, texture_brush
 from warm_ember.ui.look.theme import Look
 from warm_ember.ui.pages.inline_edit import QuantityEdit
-from warm_ember.units import MONTH_S, ampere_hours_text, months_text, percent_text, quantity_text, significant
+from warm_ember.units import MONTH_S, ampere_hours_text, bare, months_text, percent_text, quantity_text
 
 _NO_CELL = "no cell"
 _RIGHT = Qt.AlignmentFlag.AlignRight
@@ -48,14 +48,26 @@ class _Usable(QWidget):
         capacity = life.usable_c / max(1 - self._reserve(results), 1e-9)
         bar = QRectF(0, px(2), self.width() - 1, px(24))
         x = bar.left()
-        parts = ((life.used_c, None), (life.lost_c, FINE), (max(capacity - life.used_c - life.lost_c, 0.0), CROSS))
+        parts = (
+            (life.used_c, None),
+            (life.lost_c, FINE),
+            (max(capacity - life.used_c - life.lost_c, 0.0), CROSS),
+        )
         for charge, texture in parts:
             width = bar.width() * charge / capacity if capacity else 0.0
             part = QRectF(x, bar.top(), width, bar.height())
             if texture is None:
                 painter.fillRect(part, theme.dim)
                 words = f"{ampere_hours_text(charge).marked} used by the load"
-                draw_marked(painter, part.adjusted(px(8), 0, 0, 0), words, look, size="small", ink=theme.sunken, dim=theme.sunken)
+                draw_marked(
+                    painter,
+                    part.adjusted(px(8), 0, 0, 0),
+                    words,
+                    look,
+                    size="small",
+                    ink=theme.sunken,
+                    dim=theme.sunken,
+                )
             else:
                 painter.fillRect(part, theme.raised)
                 painter.fillRect(part, texture_brush(texture, theme.faint))
@@ -76,7 +88,7 @@ class _Usable(QWidget):
         y = px(52)
         if life.budget_a is not None and life.target_s is not None:
             allow = quantity_text(life.budget_a, "A").marked if life.budget_a > 0 else "**nothing**"
-            self._pair(painter, y, f"**{significant(life.target_s / MONTH_S)}** months allow", allow)
+            self._pair(painter, y, f"**{bare(life.target_s / MONTH_S)}** months allow", allow)
         self._pair(painter, y + px(20), f"{results.run.label} takes", quantity_text(life.mean_a, "A").marked)
         painter.setPen(theme.rule)
         painter.drawLine(QPointF(0, y - px(4)), QPointF(self.width(), y - px(4)))
@@ -91,7 +103,7 @@ class _Usable(QWidget):
         look, theme, px = self._look, self._look.theme, self._look.px
         y = px(100)
         target_s = results.life.target_s
-        heads = ["Months", "low", "median", "high", f"past {significant(target_s / MONTH_S)}" if target_s else ""]
+        heads = ["Months", "low", "median", "high", f"past {bare(target_s / MONTH_S)}" if target_s else ""]
         columns = (0, 128, 190, 246, 318)
         for text, right in zip(heads, columns, strict=True):
             box = QRectF(0, y, px(120), px(16)) if not right else QRectF(px(right - 70), y, px(70), px(16))
@@ -104,7 +116,13 @@ class _Usable(QWidget):
             draw_marked(painter, QRectF(px(10), top, px(60), px(20)), one.run.name, look, dim=theme.ink)
             lives = (one.life.p10_s, one.life.p50_s, one.life.p90_s)
             for life_s, right in zip(lives, columns[1:4], strict=True):
-                draw_marked(painter, QRectF(px(right - 70), top, px(70), px(20)), f"**{months_text(life_s).number}**", look, align=_RIGHT)
+                draw_marked(
+                    painter,
+                    QRectF(px(right - 70), top, px(70), px(20)),
+                    f"**{months_text(life_s).number}**",
+                    look,
+                    align=_RIGHT,
+                )
             chance = one.life.chance
             if chance is not None:
                 color = theme.warning_text if chance < 0.5 else theme.ink
@@ -149,7 +167,9 @@ class BatteryPanel(QWidget):
         self.supply_box = QComboBox()
         self.supply_box.addItems([kind.value for kind in SupplyKind])
         self.supply_box.setAccessibleName("Supply stage")
-        self.supply_box.activated.connect(lambda _i: self.changed.emit("supply", "kind", SupplyKind(self.supply_box.currentText())))
+        self.supply_box.activated.connect(
+            lambda _i: self.changed.emit("supply", "kind", SupplyKind(self.supply_box.currentText()))
+        )
         self.fields: dict[tuple[str, str], QuantityEdit] = {}
         self._labels: dict[tuple[str, str], QLabel] = {}
         self._place(0, 0, "cell", self.cell_box)
@@ -159,10 +179,11 @@ class BatteryPanel(QWidget):
             (2, 0, "in parallel", "battery", "parallel", ""), (2, 1, "output", "supply", "output_v", "V"),
             (3, 0, "capacity", "battery", "capacity_c", "C"), (3, 1, "quiescent", "supply", "quiescent_a", "A"),
             (4, 0, "reserve", "battery", "reserve", "%"), (4, 1, "least input", "supply", "min_v", "V"),
-            (5, 0, "lost a year", "battery", "self_discharge_per_year", "%"), (5, 1, "cut-off", "battery", "cutoff_v", "V"),
+            (5, 0, "lost a year", "battery", "self_discharge_per_year", "%"),
+            (5, 1, "cut-off", "battery", "cutoff_v", "V"),
             (6, 0, "target", "project", "target_s", "s"),
         ):  # fmt: skip
-            edit = QuantityEdit(self._look, unit, words, 76)
+            edit = QuantityEdit(self._look, unit, words, 92)
             edit.value_entered.connect(lambda value, p=part, f=field: self._on_value(p, f, value))
             self.fields[part, field] = edit
             self._labels[part, field] = self._place(row, side, words, edit)

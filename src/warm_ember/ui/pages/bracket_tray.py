@@ -16,7 +16,7 @@ from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.marked import draw_marked
 from warm_ember.ui.look.textures import ink_on
 from warm_ember.ui.look.theme import Look
-from warm_ember.units import Text, duration_text, quantity_text, significant
+from warm_ember.units import Text, bare, duration_text, quantity_text
 
 _ROW = 21
 _TOP = 36
@@ -97,7 +97,9 @@ class BracketTray(QWidget):
         painter.fillRect(self.rect(), theme.raised)
         draw_marked(painter, QRectF(px(16), px(6), px(140), px(18)), "Bracket tray", look, dim=theme.ink)
         if not self._brackets:
-            words = "Drag across the current lane, or press Enter there: the stretch is read and kept here to be compared."
+            words = (
+                "Drag across the current lane, or press Enter there: the stretch is read and kept here to be compared."
+            )
             draw_marked(painter, QRectF(px(_HEAD), px(6), self.width() - px(_HEAD + 16), px(18)), words, look)
             painter.end()
             return
@@ -120,12 +122,29 @@ class BracketTray(QWidget):
         painter.drawLine(QPointF(left + 0.5, 0), QPointF(left + 0.5, self.height()))
         chip = QRectF(left + px(8), px(7), px(16), px(16))
         painter.fillRect(chip, theme.mark)
-        draw_marked(painter, chip, f"**{bracket.letter}**", look, size="small", ink=ink_on(theme.mark), align=Qt.AlignmentFlag.AlignHCenter)
+        draw_marked(
+            painter,
+            chip,
+            f"**{bracket.letter}**",
+            look,
+            size="small",
+            ink=ink_on(theme.mark),
+            align=Qt.AlignmentFlag.AlignHCenter,
+        )
         name = bracket.name or f"from {clock_text(bracket.from_s, bracket.to_s - bracket.from_s)}"
         draw_marked(painter, QRectF(left + px(32), px(6), px(140), px(18)), name, look, dim=theme.ink)
         where = self._where(bracket)
         if where:
-            draw_marked(painter, QRectF(left + px(150), px(6), px(_COLUMN - 158), px(18)), where, look, size="small", ink=theme.mark, dim=theme.mark, align=Qt.AlignmentFlag.AlignRight)
+            draw_marked(
+                painter,
+                QRectF(left + px(150), px(6), px(_COLUMN - 158), px(18)),
+                where,
+                look,
+                size="small",
+                ink=theme.mark,
+                dim=theme.mark,
+                align=Qt.AlignmentFlag.AlignRight,
+            )
         for index, row in enumerate(rows):
             y = px(_TOP + _ROW * index)
             self._paint_cell(painter, QRectF(left, y, px(_COLUMN), px(_ROW)), column, row)
@@ -147,11 +166,23 @@ class BracketTray(QWidget):
         if not column or not first or value is None or value / first <= 0:
             return
         ratio = value / first
-        draw_marked(painter, QRectF(box.left() + px(106), box.top(), px(70), box.height()), f"× **{significant(ratio)}**", look, align=Qt.AlignmentFlag.AlignRight)
+        draw_marked(
+            painter,
+            QRectF(box.left() + px(106), box.top(), px(70), box.height()),
+            f"× **{bare(ratio)}**",
+            look,
+            align=Qt.AlignmentFlag.AlignRight,
+        )
         zero, unit = box.left() + px(184), px(24)
         reach = max(-0.5, min(math.log10(ratio), 3.0)) * unit
         bar = QRectF(min(zero, zero + reach), box.top() + px(6), max(abs(reach), 2), box.height() - px(12))
-        shade = theme.mark if self._brackets[column].letter == self._chosen else theme.mark.darker(140) if theme.is_night else theme.mark.lighter(130)
+        shade = (
+            theme.mark
+            if self._brackets[column].letter == self._chosen
+            else theme.mark.darker(140)
+            if theme.is_night
+            else theme.mark.lighter(130)
+        )
         painter.fillRect(bar, shade)
 
     def _paint_ratio_axis(self, painter: QPainter, left: float) -> None:
@@ -164,7 +195,14 @@ class BracketTray(QWidget):
             box = QRectF(x - px(14), px(23), px(28), px(13))
             draw_marked(painter, box, words, self._look, size="small", align=Qt.AlignmentFlag.AlignHCenter)
         box = QRectF(left + px(110), px(23), px(56), px(13))
-        draw_marked(painter, box, f"to {self._brackets[0].letter}", self._look, size="small", align=Qt.AlignmentFlag.AlignRight)
+        draw_marked(
+            painter,
+            box,
+            f"to {self._brackets[0].letter}",
+            self._look,
+            size="small",
+            align=Qt.AlignmentFlag.AlignRight,
+        )
 
     def _where(self, bracket: Bracket) -> str:
         """Say where a bracket lies when it is outside the window."""

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QWidget
 from warm_ember.session.results import RunResults
 from warm_ember.signal.envelope import Columns, envelope, per_column
 from warm_ember.tuning.difference import Difference
+from warm_ember.ui.lanes.flags import tick_step
 from warm_ember.ui.lanes.heat import CurrentScale, heat_picture, log_scale
 from warm_ember.ui.look.marked import draw_marked
 from warm_ember.ui.look.textures import FINE, ink_on, swatches, texture_brush
@@ -38,7 +39,10 @@ class DifferenceTable(QWidget):
     def text(self) -> str:
         """Return the table as tab-separated text."""
         lines = ["state\tA (A)\tB (A)\tchange (A)\tnoise (A)\treal"]
-        lines += [f"{d.name}\t{d.before_a:.6g}\t{d.after_a:.6g}\t{d.change_a:.6g}\t{d.noise_a:.6g}\t{d.is_real}" for d in self.rows]
+        lines += [
+            f"{d.name}\t{d.before_a:.6g}\t{d.after_a:.6g}\t{d.change_a:.6g}\t{d.noise_a:.6g}\t{d.is_real}"
+            for d in self.rows
+        ]
         return "\n".join(lines)
 
     def paintEvent(self, event: QPaintEvent) -> None:
@@ -47,10 +51,22 @@ class DifferenceTable(QWidget):
         painter.fillRect(self.rect(), theme.ground)
         draw_marked(painter, QRectF(px(16), px(6), px(300), px(18)), "Difference per state", look, dim=theme.ink)
         if self.first is None or self.second is None:
-            draw_marked(painter, QRectF(px(16), px(32), self.width(), px(18)), "Pick two runs above: click for B, Shift-click for A.", look)
+            draw_marked(
+                painter,
+                QRectF(px(16), px(32), self.width(), px(18)),
+                "Pick two runs above: click for B, Shift-click for A.",
+                look,
+            )
             painter.end()
             return
-        draw_marked(painter, QRectF(px(300), px(6), self.width() - px(316), px(18)), "bar: change; outline: noise of both", look, size="small", align=_RIGHT)
+        draw_marked(
+            painter,
+            QRectF(px(300), px(6), self.width() - px(316), px(18)),
+            "bar: change; outline: noise of both",
+            look,
+            size="small",
+            align=_RIGHT,
+        )
         y = px(30)
         for right, words in ((250, "A, µA"), (326, "B, µA"), (410, "change ▾")):
             draw_marked(painter, QRectF(px(right - 90), y, px(90), px(16)), words, look, size="small", align=_RIGHT)
@@ -72,9 +88,21 @@ class DifferenceTable(QWidget):
         look, theme, px = self._look, self._look.theme, self._look.px
         draw_marked(painter, QRectF(px(28), top, px(130), height), row.name, look, dim=theme.ink)
         for right, value in ((250, row.before_a), (326, row.after_a)):
-            draw_marked(painter, QRectF(px(right - 90), top, px(90), height), f"**{_micro(value)}**", look, align=_RIGHT)
+            draw_marked(
+                painter,
+                QRectF(px(right - 90), top, px(90), height),
+                f"**{_micro(value)}**",
+                look,
+                align=_RIGHT,
+            )
         change = ("+" if row.change_a > 0 else "") + _micro(row.change_a)
-        draw_marked(painter, QRectF(px(320), top, px(90), height), f"**{change}**" if row.is_real else change, look, align=_RIGHT)
+        draw_marked(
+            painter,
+            QRectF(px(320), top, px(90), height),
+            f"**{change}**" if row.is_real else change,
+            look,
+            align=_RIGHT,
+        )
         box = QRectF(px(424), top, self.width() - px(424 + 78), height)
         zero = box.center().x()
         painter.setPen(theme.dim)
@@ -87,7 +115,15 @@ class DifferenceTable(QWidget):
         painter.setPen(QPen(theme.faint, 1))
         painter.drawRect(QRectF(zero - noise, top + px(4), 2 * noise, height - px(8)))
         words = "real" if row.is_real else "in noise"
-        draw_marked(painter, QRectF(self.width() - px(76), top, px(64), height), words, look, size="small", dim=theme.ink if row.is_real else theme.faint, align=_RIGHT)
+        draw_marked(
+            painter,
+            QRectF(self.width() - px(76), top, px(64), height),
+            words,
+            look,
+            size="small",
+            dim=theme.ink if row.is_real else theme.faint,
+            align=_RIGHT,
+        )
 
     def _reach(self, current_a: float) -> float:
         """Return a signed share of the half axis, logarithmic from 0.1 µA."""
@@ -97,18 +133,28 @@ class DifferenceTable(QWidget):
         return float(np.sign(current_a) * size)
 
     def _paint_sums(self, painter: QPainter, top: float) -> None:
-        assert self.first is not None and self.second is not None  # noqa: S101
+        if self.first is None or self.second is None:
+            return
         look, theme, px = self._look, self._look.theme, self._look.px
         painter.setPen(theme.rule)
         painter.drawLine(QPointF(px(8), top), QPointF(self.width() - px(8), top))
         pairs = (
             ("average, µA", self.first.load.mean_a, self.second.load.mean_a, _micro),
-            ("months of life", self.first.life.life_s, self.second.life.life_s, lambda v: months_text(v).number),
+            (
+                "months of life",
+                self.first.life.life_s,
+                self.second.life.life_s,
+                lambda v: months_text(v).number,
+            ),
         )
         for line, (words, before, after, write) in enumerate(pairs):
             y = top + px(4 + 23 * line)
             draw_marked(painter, QRectF(px(28), y, px(140), px(20)), words, look, dim=theme.ink)
-            for right, text in ((250, write(before)), (326, write(after)), (410, ("+" if after > before else "") + write(after - before))):
+            for right, text in (
+                (250, write(before)),
+                (326, write(after)),
+                (410, ("+" if after > before else "") + write(after - before)),
+            ):
                 draw_marked(painter, QRectF(px(right - 90), y, px(90), px(20)), f"**{text}**", look, align=_RIGHT)
 
 
@@ -166,7 +212,13 @@ class Overlay(QWidget):
             painter.end()
             return
         # The shorter of the two sets the scale, so that it is not lost beside the other.
-        length_s = 1.6 * min(max(min(end - start for start, end in entries), 20 * max(r.capture.current.interval_s for r, _ in runs)), 1e9)
+        length_s = 1.6 * min(
+            max(
+                min(end - start for start, end in entries),
+                20 * max(r.capture.current.interval_s for r, _ in runs),
+            ),
+            1e9,
+        )
         plot = QRectF(px(96), px(32), self.width() - px(104), self.height() - px(64))
         painter.fillRect(plot, theme.sunken)
         self._paint_runs(painter, plot, runs, length_s)
@@ -181,7 +233,12 @@ class Overlay(QWidget):
         for results, letter in runs:
             window = self._window(results, length_s)
             if window is not None:
-                found = envelope(results.capture.current, max(0.0, window[0]), min(window[1], results.capture.duration_s), width)
+                found = envelope(
+                    results.capture.current,
+                    max(0.0, window[0]),
+                    min(window[1], results.capture.duration_s),
+                    width,
+                )
                 shown.append((per_column(found, *window, width), letter))
         positive = np.concatenate([c.mean[c.mean > 0] for c, _ in shown]) if shown else np.empty(0)
         if not len(positive):
@@ -197,7 +254,9 @@ class Overlay(QWidget):
             painter.drawImage(plot, QImage(pixels.data, width, rows, 4 * width, QImage.Format.Format_ARGB32))
             self._paint_chip(painter, plot, scale, columns, letter)
 
-    def _paint_between(self, painter: QPainter, plot: QRectF, scale: CurrentScale, shown: list[tuple[Columns, str]]) -> None:
+    def _paint_between(
+        self, painter: QPainter, plot: QRectF, scale: CurrentScale, shown: list[tuple[Columns, str]]
+    ) -> None:
         """Slant the area between the two means: that is the difference in charge."""
         tops = [plot.bottom() - scale.height(columns.mean) * plot.height() for columns, _ in shown]
         brush = texture_brush(FINE, self._look.theme.accent)
@@ -205,7 +264,10 @@ class Overlay(QWidget):
         step = plot.width() / len(upper)
         for column in np.flatnonzero(lower - upper > 2).tolist():
             if not np.isnan(tops[0][column] + tops[1][column]):
-                painter.fillRect(QRectF(plot.left() + column * step, upper[column], step, lower[column] - upper[column]), brush)
+                painter.fillRect(
+                    QRectF(plot.left() + column * step, upper[column], step, lower[column] - upper[column]),
+                    brush,
+                )
 
     def _paint_chip(self, painter: QPainter, plot: QRectF, scale: CurrentScale, columns: Columns, letter: str) -> None:
         px, theme = self._look.px, self._look.theme
@@ -217,7 +279,15 @@ class Overlay(QWidget):
         x = plot.right() - px(22) if letter == "A" else plot.right() - px(44)
         chip = QRectF(x, min(max(y - px(20), plot.top()), plot.bottom() - px(16)), px(18), px(16))
         painter.fillRect(chip, theme.mark)
-        draw_marked(painter, chip, f"**{letter}**", self._look, size="small", ink=ink_on(theme.mark), align=Qt.AlignmentFlag.AlignHCenter)
+        draw_marked(
+            painter,
+            chip,
+            f"**{letter}**",
+            self._look,
+            size="small",
+            ink=ink_on(theme.mark),
+            align=Qt.AlignmentFlag.AlignHCenter,
+        )
 
     def _paint_axis(self, painter: QPainter, plot: QRectF, scale: CurrentScale) -> None:
         px, theme = self._look.px, self._look.theme
@@ -228,17 +298,30 @@ class Overlay(QWidget):
             y = plot.bottom() - float(scale.height(np.array([value]))[0]) * plot.height()
             painter.setPen(theme.grid)
             painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
-            box = QRectF(0, min(max(y - px(8), plot.top() - px(2)), plot.bottom() - px(14)), plot.left() - px(16), px(16))
+            box = QRectF(
+                0,
+                min(max(y - px(8), plot.top() - px(2)), plot.bottom() - px(14)),
+                plot.left() - px(16),
+                px(16),
+            )
             draw_marked(painter, box, str(quantity_text(value, "A", 1)), self._look, size="small", align=_RIGHT)
 
     def _paint_time(self, painter: QPainter, plot: QRectF, length_s: float) -> None:
         px, theme = self._look.px, self._look.theme
-        for share in (0.0, 0.25, 0.5, 0.75):
-            x = plot.left() + (0.15 + share * 0.85) * plot.width()
+        step = tick_step(0.85 * length_s, 4)
+        for index in range(int(0.85 * length_s / step) + 1):
+            x = plot.left() + (0.15 + index * step / length_s) * plot.width()
             painter.setPen(theme.grid)
             painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
-            words = "start" if share == 0 else str(duration_text(share * 0.85 * length_s))
-            draw_marked(painter, QRectF(x - px(50), plot.bottom() + px(4), px(100), px(16)), words, self._look, size="small", align=Qt.AlignmentFlag.AlignHCenter)
+            words = "start" if index == 0 else str(duration_text(index * step, 2))
+            draw_marked(
+                painter,
+                QRectF(x - px(50), plot.bottom() + px(4), px(100), px(16)),
+                words,
+                self._look,
+                size="small",
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
 
     def _paint_legend(self, painter: QPainter) -> None:
         px, theme = self._look.px, self._look.theme
@@ -246,8 +329,23 @@ class Overlay(QWidget):
         for results, letter in ((self.second, "B"), (self.first, "A")):
             if results is None:
                 continue
-            draw_marked(painter, QRectF(x - px(60), px(6), px(60), px(18)), results.run.name, self._look, size="small", align=_RIGHT)
+            draw_marked(
+                painter,
+                QRectF(x - px(60), px(6), px(60), px(18)),
+                results.run.name,
+                self._look,
+                size="small",
+                align=_RIGHT,
+            )
             chip = QRectF(x - px(44), px(8), px(16), px(14))
             painter.fillRect(chip, theme.mark)
-            draw_marked(painter, chip, f"**{letter}**", self._look, size="small", ink=ink_on(theme.mark), align=Qt.AlignmentFlag.AlignHCenter)
+            draw_marked(
+                painter,
+                chip,
+                f"**{letter}**",
+                self._look,
+                size="small",
+                ink=ink_on(theme.mark),
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
             x -= px(64)

@@ -12,7 +12,7 @@ from warm_ember.battery.sensitivity import rate_text
 from warm_ember.session.results import RunResults
 from warm_ember.ui.look.marked import draw_marked
 from warm_ember.ui.look.theme import Look
-from warm_ember.units import quantity_text, parse_rate
+from warm_ember.units import parse_rate, quantity_text
 
 HEAD = 160
 SIDE = 344
@@ -154,13 +154,26 @@ class DayView(QWidget):
         if self.results is None:
             painter.end()
             return
-        draw_marked(painter, QRectF(px(16), px(4), px(140), px(18)), f"A day of {self.results.run.name}", look, dim=theme.ink)
+        draw_marked(
+            painter,
+            QRectF(px(16), px(4), px(140), px(18)),
+            f"A day of {self.results.run.name}",
+            look,
+            dim=theme.ink,
+        )
         strip = self.strip
         for hour in range(0, 25, 3):
             x = strip.left() + hour / 24 * strip.width()
             align = Qt.AlignmentFlag.AlignLeft if hour == 0 else _RIGHT if hour == 24 else Qt.AlignmentFlag.AlignHCenter
             left = x - (0 if hour == 0 else px(48) if hour == 24 else px(24))
-            draw_marked(painter, QRectF(left, px(6), px(48), px(16)), f"{hour:02d}:00", look, size="small", align=align)
+            draw_marked(
+                painter,
+                QRectF(left, px(6), px(48), px(16)),
+                f"{hour:02d}:00",
+                look,
+                size="small",
+                align=align,
+            )
         self._paint_table_head(painter)
         costs = {cost.name: cost for cost in self.results.load.costs}
         base_a = self.results.load.base_a
@@ -201,9 +214,17 @@ class DayView(QWidget):
         px, look = self._look.px, self._look
         left, top = self.width() - px(SIDE), px(_TOP + _ROW * index)
         draw_marked(painter, QRectF(left + px(124), top, px(106), px(_ROW)), charge, look, align=_RIGHT)
-        draw_marked(painter, QRectF(left + px(232), top, px(100), px(_ROW)), quantity_text(added_a, "A").marked, look, align=_RIGHT)
+        draw_marked(
+            painter,
+            QRectF(left + px(232), top, px(100), px(_ROW)),
+            quantity_text(added_a, "A").marked,
+            look,
+            align=_RIGHT,
+        )
         painter.setPen(look.theme.rule)
-        painter.drawLine(QPointF(left + px(8), top + px(_ROW) - 0.5), QPointF(self.width() - px(8), top + px(_ROW) - 0.5))
+        painter.drawLine(
+            QPointF(left + px(8), top + px(_ROW) - 0.5), QPointF(self.width() - px(8), top + px(_ROW) - 0.5)
+        )
 
     def _paint_hours(self, painter: QPainter, total: np.ndarray) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
@@ -224,7 +245,14 @@ class DayView(QWidget):
             return float(box.bottom() - (np.log10(max(current_a, 1e-12)) - low) / (high - low) * box.height())
 
         draw_marked(painter, QRectF(px(22), box.top(), px(70), px(18)), "Each hour", look, dim=theme.ink)
-        draw_marked(painter, QRectF(px(22), box.top() + px(17), px(70), px(16)), "log axis", look, size="small", dim=theme.faint)
+        draw_marked(
+            painter,
+            QRectF(px(22), box.top() + px(17), px(70), px(16)),
+            "log axis",
+            look,
+            size="small",
+            dim=theme.faint,
+        )
         for decade in np.arange(low, high + 1):
             y = y_of(10.0**decade)
             painter.setPen(theme.grid)
@@ -234,16 +262,32 @@ class DayView(QWidget):
         width = strip.width() / 24
         for hour in range(24):
             y = y_of(float(total[hour]))
-            painter.fillRect(QRectF(box.left() + hour * width, y, width - 1, box.bottom() - y), theme.ramp.color(float(total[hour])))
+            painter.fillRect(
+                QRectF(box.left() + hour * width, y, width - 1, box.bottom() - y),
+                theme.ramp.color(float(total[hour])),
+            )
         left = self.width() - px(SIDE)
         mean = quantity_text(self.results.load.mean_a, "A").marked
-        draw_marked(painter, QRectF(left + px(90), box.top() + px(2), px(130), px(18)), "mean of the day", look, size="small", align=_RIGHT)
+        draw_marked(
+            painter,
+            QRectF(left + px(90), box.top() + px(2), px(130), px(18)),
+            "mean of the day",
+            look,
+            size="small",
+            align=_RIGHT,
+        )
         draw_marked(painter, QRectF(left + px(222), box.top() + px(2), px(110), px(18)), mean, look, align=_RIGHT)
         if budget_a:
             y = y_of(budget_a)
             painter.setPen(QPen(theme.ink, 1.5, Qt.PenStyle.DashLine))
             painter.drawLine(QPointF(box.left(), y), QPointF(box.right() + px(8), y))
-            draw_marked(painter, QRectF(left + px(6), min(y - px(9), box.bottom() - px(16)), px(140), px(18)), f"target {quantity_text(budget_a, 'A').marked}", look, size="small")
+            draw_marked(
+                painter,
+                QRectF(left + px(6), min(y - px(9), box.bottom() - px(16)), px(140), px(18)),
+                f"target {quantity_text(budget_a, 'A').marked}",
+                look,
+                size="small",
+            )
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self.setFocus()

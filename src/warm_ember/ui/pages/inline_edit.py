@@ -9,12 +9,13 @@ from PySide6.QtGui import QFocusEvent, QKeyEvent
 from PySide6.QtWidgets import QLineEdit
 
 from warm_ember.ui.look.theme import Look
-from warm_ember.units import duration_text, parse_quantity, percent_text, quantity_text
+from warm_ember.units import MONTH_S, bare, duration_text, parse_quantity, quantity_text
 
 _WRITERS: dict[str, Callable[[float], str]] = {
-    "s": lambda value: str(duration_text(value)),
-    "%": lambda value: str(percent_text(value)) if value else "0 %",
+    "s": lambda value: f"{bare(value / MONTH_S)} months" if value > 2 * MONTH_S else str(duration_text(value)),
+    "%": lambda value: f"{bare(100 * value)} %",
     "C": lambda value: str(quantity_text(value / 3600, "Ah")),
+    "": lambda value: bare(value),
 }
 
 
@@ -45,7 +46,9 @@ class QuantityEdit(QLineEdit):
 
     def _text(self, value: float) -> str:
         writer = _WRITERS.get(self._unit)
-        return writer(value) if writer else str(quantity_text(value, self._unit)) if value else f"0 {self._unit}".strip()
+        return (
+            writer(value) if writer else str(quantity_text(value, self._unit)) if value else f"0 {self._unit}".strip()
+        )
 
     def set_value(self, value: float | None) -> None:
         """Show a value, unless the user is typing."""

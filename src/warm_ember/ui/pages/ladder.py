@@ -15,7 +15,7 @@ from warm_ember.session.results import RunResults
 from warm_ember.ui.look.marked import draw_marked
 from warm_ember.ui.look.textures import ink_on
 from warm_ember.ui.look.theme import Look
-from warm_ember.units import MONTH_S, quantity_text, significant
+from warm_ember.units import MONTH_S, bare, quantity_text
 
 _LEFT = 96
 _RIGHT_SIDE = 88
@@ -109,7 +109,7 @@ class Ladder(QWidget):
         if not values:
             return -6.0, -3.0
         low, high = math.log10(min(values)), math.log10(max(values))
-        return low - max(0.18, 0.12 * (high - low)), high + max(0.22, 0.16 * (high - low))
+        return low - max(0.18, 0.2 * (high - low)), high + max(0.22, 0.16 * (high - low))
 
     def _y_of(self, current_a: float) -> float:
         low, high = self._range()
@@ -126,8 +126,18 @@ class Ladder(QWidget):
         painter.fillRect(self.rect(), theme.ground)
         plot = self.plot
         draw_marked(painter, QRectF(px(16), px(3), px(70), px(18)), "Ladder", look, dim=theme.ink)
-        what = f"what {self.shows_state.lower()} adds to the average" if self.shows_state else "average current of each run"
-        draw_marked(painter, QRectF(px(_LEFT), px(3), px(500), px(18)), f"{what}, log axis, in the order made", look, size="small")
+        what = (
+            f"what {self.shows_state.lower()} adds to the average"
+            if self.shows_state
+            else "average current of each run"
+        )
+        draw_marked(
+            painter,
+            QRectF(px(_LEFT), px(3), px(500), px(18)),
+            f"{what}, log axis, in the order made",
+            look,
+            size="small",
+        )
         painter.fillRect(plot, theme.sunken)
         if not self.rungs:
             painter.end()
@@ -148,10 +158,18 @@ class Ladder(QWidget):
             if letter is None:
                 continue
             column = self._column(index)
-            painter.fillRect(column, theme.mark_ground)
+            painter.fillRect(column.adjusted(1, 0, -1, 0), theme.mark_ground)
             chip = QRectF(column.left(), column.top(), px(18), px(16))
             painter.fillRect(chip, theme.mark)
-            draw_marked(painter, chip, f"**{letter}**", self._look, size="small", ink=ink_on(theme.mark), align=Qt.AlignmentFlag.AlignHCenter)
+            draw_marked(
+                painter,
+                chip,
+                f"**{letter}**",
+                self._look,
+                size="small",
+                ink=ink_on(theme.mark),
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
 
     def _paint_axis(self, painter: QPainter, plot: QRectF) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
@@ -171,7 +189,14 @@ class Ladder(QWidget):
                 painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
                 if abs(y - budget_y) > px(14) and plot.top() + px(6) < y < plot.bottom() - px(4):
                     box = QRectF(0, y - px(8), px(_LEFT - 16), px(16))
-                    draw_marked(painter, box, str(quantity_text(value, "A", 1)), look, size="small", align=Qt.AlignmentFlag.AlignRight)
+                    draw_marked(
+                        painter,
+                        box,
+                        str(quantity_text(value, "A", 1)),
+                        look,
+                        size="small",
+                        align=Qt.AlignmentFlag.AlignRight,
+                    )
         if not self.shows_state:
             self._paint_months(painter, plot)
 
@@ -179,7 +204,9 @@ class Ladder(QWidget):
         """Mark the months of life that average currents stand for, from the rungs themselves."""
         look, theme, px = self._look, self._look.theme, self._look.px
         draw_marked(painter, QRectF(plot.right() + px(8), px(3), px(70), px(18)), "months", look, size="small")
-        known = sorted((r.mean_a, r.life_s) for r in self.rungs if r.mean_a > 0 and math.isfinite(r.life_s) and r.life_s > 0)
+        known = sorted(
+            (r.mean_a, r.life_s) for r in self.rungs if r.mean_a > 0 and math.isfinite(r.life_s) and r.life_s > 0
+        )
         if len(known) < 2:
             return
         lives = np.log([life for _, life in reversed(known)])
@@ -194,7 +221,13 @@ class Ladder(QWidget):
                 continue
             painter.setPen(theme.rule)
             painter.drawLine(QPointF(plot.right(), y), QPointF(plot.right() + px(6), y))
-            draw_marked(painter, QRectF(plot.right() + px(12), y - px(8), px(60), px(16)), str(months), look, size="small")
+            draw_marked(
+                painter,
+                QRectF(plot.right() + px(12), y - px(8), px(60), px(16)),
+                str(months),
+                look,
+                size="small",
+            )
 
     def _paint_target(self, painter: QPainter, plot: QRectF) -> None:
         if not self.budget_a or self.shows_state:
@@ -203,9 +236,22 @@ class Ladder(QWidget):
         y = self._y_of(self.budget_a)
         painter.setPen(QPen(theme.ink, 1.5, Qt.PenStyle.DashLine))
         painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
-        months = significant((self.target_s or 0.0) / MONTH_S)
-        draw_marked(painter, QRectF(plot.left() + px(8), y - px(18), px(180), px(16)), f"target **{months}** months", look, size="small", on=theme.sunken)
-        draw_marked(painter, QRectF(0, y - px(9), px(_LEFT - 16), px(18)), quantity_text(self.budget_a, "A").marked, look, align=Qt.AlignmentFlag.AlignRight)
+        months = bare((self.target_s or 0.0) / MONTH_S)
+        draw_marked(
+            painter,
+            QRectF(plot.left() + px(8), y - px(18), px(180), px(16)),
+            f"target **{months}** months",
+            look,
+            size="small",
+            on=theme.sunken,
+        )
+        draw_marked(
+            painter,
+            QRectF(0, y - px(9), px(_LEFT - 16), px(18)),
+            quantity_text(self.budget_a, "A").marked,
+            look,
+            align=Qt.AlignmentFlag.AlignRight,
+        )
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(theme.ink)
         x = plot.right() + px(2)
@@ -227,6 +273,7 @@ class Ladder(QWidget):
             else:
                 painter.drawLine(last, QPointF(bar.left(), last.y()))
         color = theme.ramp.color(rung.mean_a)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
         if is_step:
             painter.fillRect(bar, color)
         else:
@@ -236,9 +283,19 @@ class Ladder(QWidget):
             painter.setPen(QPen(theme.mark, 1))
             painter.drawRect(bar.adjusted(-3.5, -3.5, 3.5, 3.5))
         size = "large" if rung.run.name == self.second else "normal"
-        words = QRectF(column.left(), y - px(32), column.width(), px(22))
+        budget_y = self._y_of(self.budget_a) if self.budget_a and not self.shows_state else -100.0
+        below = y - px(36) < budget_y < y
+        words = QRectF(column.left(), y + px(9) if below else y - px(32), column.width(), px(22))
         ground = theme.mark_ground if rung.run.name in (self.first, self.second) else theme.sunken
-        draw_marked(painter, words, quantity_text(rung.mean_a, "A").marked, look, size=size, align=Qt.AlignmentFlag.AlignHCenter, on=ground)
+        draw_marked(
+            painter,
+            words,
+            quantity_text(rung.mean_a, "A").marked,
+            look,
+            size=size,
+            align=Qt.AlignmentFlag.AlignHCenter,
+            on=ground,
+        )
         return QPointF(bar.right(), y) if is_step else last
 
     def _paint_words(self, painter: QPainter) -> None:
@@ -253,7 +310,15 @@ class Ladder(QWidget):
             lines = (label, rung.run.changed or "–", difference)
             for line, words in enumerate(lines):
                 box = QRectF(column.left(), top + px(17 * line), column.width(), px(16))
-                draw_marked(painter, box, words, look, size="small", dim=theme.ink if line == 0 else None, align=Qt.AlignmentFlag.AlignHCenter)
+                draw_marked(
+                    painter,
+                    box,
+                    words,
+                    look,
+                    size="small",
+                    dim=theme.ink if line == 0 else None,
+                    align=Qt.AlignmentFlag.AlignHCenter,
+                )
         if self.hasFocus():
             painter.setPen(QPen(theme.mark, 1))
             painter.drawRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5))

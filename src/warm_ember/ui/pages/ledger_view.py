@@ -166,7 +166,10 @@ class LedgerView(QWidget):
 
     def text(self) -> str:
         """Return the ledger as tab-separated text."""
-        lines = ["state\tshare of time\tshare of charge\tentries\tmean dwell (s)\tmean current (A)\tenergy (J)\texpected (A)\tverdict"]
+        lines = [
+            "state\tshare of time\tshare of charge\tentries\tmean dwell (s)\tmean current (A)\tenergy (J)"
+            "\texpected (A)\tverdict"
+        ]
         for shown in self.rows:
             row = shown.row
             expected = row.expected.current_a if row.expected else ""
@@ -196,7 +199,14 @@ class LedgerView(QWidget):
         """Return the right edges of the columns of figures, spread over the width there is."""
         px = self._look.px
         spare = max(0.0, self.width() - px(1276)) / 6
-        rights = {"entries": 650, "mean dwell": 736, "mean current": 858, "energy": 946, "expected": 970, "verdict": 1164}
+        rights = {
+            "entries": 650,
+            "mean dwell": 736,
+            "mean current": 858,
+            "energy": 946,
+            "expected": 970,
+            "verdict": 1164,
+        }
         return {name: px(right) + spare * (i + 1) for i, (name, right) in enumerate(rights.items())}
 
     @property
@@ -212,7 +222,7 @@ class LedgerView(QWidget):
     def _paint_header(self, painter: QPainter) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
         painter.fillRect(QRectF(0, 0, self.width(), px(_HEADER)), theme.raised)
-        unit = "a day" if self.a_day else "in the capture"
+        unit = "a day" if self.a_day else ""
         rights = self._columns()
         self._headers = {}
 
@@ -221,26 +231,57 @@ class LedgerView(QWidget):
             text = f"**{name}** {'▴' if self._rising else '▾'}" if chosen else name
             draw_marked(painter, box, text, look, size="small", align=align)
             if second:
-                draw_marked(painter, box.translated(0, px(14)), second, look, size="small", dim=theme.faint, align=align)
+                draw_marked(
+                    painter,
+                    box.translated(0, px(14)),
+                    second,
+                    look,
+                    size="small",
+                    dim=theme.faint,
+                    align=align,
+                )
             self._headers[name] = QRectF(box.left(), 0, box.width(), px(_HEADER))
 
         line = px(16)
         head("share of time", QRectF(px(8), px(4), px(_TIME_ZERO - 8), line), _RIGHT)
-        head("state", QRectF(px(_TIME_ZERO), px(4), px(_CHARGE_ZERO - _TIME_ZERO), line), Qt.AlignmentFlag.AlignHCenter)
+        head(
+            "state",
+            QRectF(px(_TIME_ZERO), px(4), px(_CHARGE_ZERO - _TIME_ZERO), line),
+            Qt.AlignmentFlag.AlignHCenter,
+        )
         head("share of charge", QRectF(px(_CHARGE_ZERO), px(4), px(150), line), Qt.AlignmentFlag.AlignLeft)
-        for name, second in (("entries", unit), ("mean dwell", ""), ("mean current", "± of the mean"), ("energy", unit)):
+        for name, second in (
+            ("entries", unit),
+            ("mean dwell", ""),
+            ("mean current", "± of the mean"),
+            ("energy", unit),
+        ):
             head(name, QRectF(rights[name] - px(110), px(4), px(110), line), _RIGHT, second)
         box = QRectF(rights["expected"], px(4), px(190), line)
         draw_marked(painter, box, "expected, and when it holds", look, size="small")
         head("verdict", QRectF(rights["verdict"] + px(12), px(4), px(100), line), Qt.AlignmentFlag.AlignLeft)
         for share in (1.0, 0.5, 0.0):
             x = px(_TIME_ZERO) - share * self._time_width
-            draw_marked(painter, QRectF(x - px(24), px(20), px(48), px(14)), f"{share * 100:.0f}{' %' if share == 1 else ''}", look, size="small", align=Qt.AlignmentFlag.AlignHCenter)
+            draw_marked(
+                painter,
+                QRectF(x - px(24), px(20), px(48), px(14)),
+                f"{share * 100:.0f}{' %' if share == 1 else ''}",
+                look,
+                size="small",
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
         reach = self._charge_reach
         for step in range(3):
             share = reach * step / 2
             x = px(_CHARGE_ZERO) + step / 2 * px(_CHARGE_WIDTH)
-            draw_marked(painter, QRectF(x - px(24), px(20), px(48), px(14)), f"{share * 100:.0f}{' %' if step == 2 else ''}", look, size="small", align=Qt.AlignmentFlag.AlignHCenter)
+            draw_marked(
+                painter,
+                QRectF(x - px(24), px(20), px(48), px(14)),
+                f"{share * 100:.0f}{' %' if step == 2 else ''}",
+                look,
+                size="small",
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
         painter.setPen(theme.rule)
         painter.drawLine(QPointF(0, px(_HEADER) - 0.5), QPointF(self.width(), px(_HEADER) - 0.5))
 
@@ -260,16 +301,34 @@ class LedgerView(QWidget):
         bottom = top + height + editor_height - 0.5
         painter.drawLine(QPointF(0, bottom), QPointF(self.width(), bottom))
         self._paint_time_bar(painter, top, shown.time_share, swatch)
-        bar = QRectF(px(_CHARGE_ZERO), top + px(11), max(1.5, min(shown.charge_share / self._charge_reach, 1.0) * px(_CHARGE_WIDTH)), height - px(22))
+        bar = QRectF(
+            px(_CHARGE_ZERO),
+            top + px(11),
+            max(1.5, min(shown.charge_share / self._charge_reach, 1.0) * px(_CHARGE_WIDTH)),
+            height - px(22),
+        )
         fill(painter, bar, swatch, theme.ground)
         if swatch.texture == CROSS:
             painter.setPen(swatch.color)
             painter.drawRect(bar)
-        draw_marked(painter, QRectF(bar.right() + px(7), bar.top(), px(70), bar.height()), percent_text(shown.charge_share).marked, look)
+        draw_marked(
+            painter,
+            QRectF(bar.right() + px(7), bar.top(), px(70), bar.height()),
+            percent_text(shown.charge_share).marked,
+            look,
+        )
         name_box = QRectF(px(_TIME_ZERO + 6), top + px(6), px(_CHARGE_ZERO - _TIME_ZERO - 12), px(18))
         draw_marked(painter, name_box, row.name, look, dim=theme.ink, align=Qt.AlignmentFlag.AlignHCenter)
         how_color = theme.warning_text if row.name == UNPLACED_NAME else theme.faint
-        draw_marked(painter, name_box.translated(0, px(17)), row.how, look, size="small", dim=how_color, align=Qt.AlignmentFlag.AlignHCenter)
+        draw_marked(
+            painter,
+            name_box.translated(0, px(17)),
+            row.how,
+            look,
+            size="small",
+            dim=how_color,
+            align=Qt.AlignmentFlag.AlignHCenter,
+        )
         self._paint_figures(painter, top, shown)
 
     def _paint_grid(self, painter: QPainter, top: int, height: int) -> None:
@@ -329,7 +388,14 @@ class LedgerView(QWidget):
         if warns:
             painter.fillRect(QRectF(left, top + px(8), px(4), px(15)), theme.warning)
         color = theme.warning_text if warns else theme.dim
-        draw_marked(painter, QRectF(left + px(12), top + first, self.width() - left - px(16), px(18)), words, look, ink=color, dim=color)
+        draw_marked(
+            painter,
+            QRectF(left + px(12), top + first, self.width() - left - px(16), px(18)),
+            words,
+            look,
+            ink=color,
+            dim=color,
+        )
 
     def _paint_sum(self, painter: QPainter, top: int) -> None:
         if self.results is None:
@@ -343,8 +409,20 @@ class LedgerView(QWidget):
             draw_marked(painter, QRectF(edge - px(120), y, px(120), box), marked, look, align=_RIGHT)
 
         right(px(_TIME_ZERO - 8), f"{percent_text(sum(s.time_share for s in self.rows)).marked}")
-        draw_marked(painter, QRectF(px(_TIME_ZERO), y, px(_CHARGE_ZERO - _TIME_ZERO), box), "sum", look, dim=theme.ink, align=Qt.AlignmentFlag.AlignHCenter)
-        draw_marked(painter, QRectF(px(_CHARGE_ZERO), y, px(90), box), percent_text(sum(s.charge_share for s in self.rows)).marked, look)
+        draw_marked(
+            painter,
+            QRectF(px(_TIME_ZERO), y, px(_CHARGE_ZERO - _TIME_ZERO), box),
+            "sum",
+            look,
+            dim=theme.ink,
+            align=Qt.AlignmentFlag.AlignHCenter,
+        )
+        draw_marked(
+            painter,
+            QRectF(px(_CHARGE_ZERO), y, px(90), box),
+            percent_text(sum(s.charge_share for s in self.rows)).marked,
+            look,
+        )
         length_s = DAY_S if self.a_day else ledger.duration_s
         mean_a = load.mean_a if self.a_day else ledger.mean_a
         energies = [s.energy_j for s in self.rows if s.energy_j is not None]
@@ -353,13 +431,25 @@ class LedgerView(QWidget):
         right(rights["energy"], quantity_text(sum(energies) if energies else None, "J").marked)
         budget_a = self.results.life.budget_a
         if budget_a and self.a_day and mean_a is not None:
-            draw_marked(painter, QRectF(rights["expected"], y, px(190), box), f"≤ {quantity_text(budget_a, 'A').marked} for the target", look)
+            draw_marked(
+                painter,
+                QRectF(rights["expected"], y, px(190), box),
+                f"≤ {quantity_text(budget_a, 'A').marked} for the target",
+                look,
+            )
             ratio = mean_a / budget_a
             if ratio > 1:
                 painter.fillRect(QRectF(rights["verdict"], y + px(5), px(4), px(15)), theme.warning)
             color = theme.warning_text if ratio > 1 else theme.dim
             words = f"over by **{significant(ratio, 2)} ×**" if ratio > 1 else "within"
-            draw_marked(painter, QRectF(rights["verdict"] + px(12), y, px(110), box), words, look, ink=color, dim=color)
+            draw_marked(
+                painter,
+                QRectF(rights["verdict"] + px(12), y, px(110), box),
+                words,
+                look,
+                ink=color,
+                dim=color,
+            )
 
     def _name_at(self, y: float) -> str | None:
         for index, shown in enumerate(self.rows):
@@ -374,9 +464,9 @@ class LedgerView(QWidget):
                 if box.contains(position):
                     self.sort_by(name)
             return
-        name = self._name_at(position.y())
-        if name is not None:
-            self.state_chosen.emit("" if name == self.chosen else name)
+        chosen = self._name_at(position.y())
+        if chosen is not None:
+            self.state_chosen.emit("" if chosen == self.chosen else chosen)
 
     def sort_by(self, column: str) -> None:
         """Sort by a column; the other way round when it is already."""

@@ -15,7 +15,7 @@ from warm_ember.session.results import RunResults
 from warm_ember.ui.look.marked import draw_marked, width_of
 from warm_ember.ui.look.textures import FINE, texture_brush
 from warm_ember.ui.look.theme import Look
-from warm_ember.units import MONTH_S, months_text, percent_text, quantity_text, significant
+from warm_ember.units import MONTH_S, bare, months_text, percent_text, quantity_text
 
 HEAD = 160
 _TITLE = 24
@@ -48,7 +48,7 @@ class MonthsView(QWidget):
 
     def _reach_s(self) -> float:
         """Return the right end of the axis."""
-        assert self.results is not None  # noqa: S101 - for the type checker
+        assert self.results is not None
         life = self.results.life
         ends = [life.p90_s * 1.08, life.life_s * 1.15]
         if life.target_s is not None:
@@ -84,15 +84,26 @@ class MonthsView(QWidget):
         draw_marked(painter, QRectF(px(16), px(4), px(140), px(18)), "Months of life", look, dim=theme.ink)
         plot = self._plot
         steps = self.steps[: max(2, min(7, int((plot.height() - px(180)) / px(_STEP_ROW))))]
-        step_height = px(_STEP_ROW) * len(steps)
+        step_height = px(_STEP_ROW) * (len(steps) + 1)
         rest = plot.height() - step_height - px(16)
         voltage = QRectF(plot.left(), plot.top(), plot.width(), rest * 0.5)
         chance = QRectF(plot.left(), voltage.bottom() + px(8), plot.width(), rest * 0.5)
         bars = QRectF(plot.left(), chance.bottom() + px(8), plot.width(), step_height)
-        for box, name, second in ((voltage, "Voltage", ""), (chance, "Chance of life", ""), (bars, "One more step", "of one parameter")):
+        for box, name, second in (
+            (voltage, "Voltage", ""),
+            (chance, "Chance of life", ""),
+            (bars, "One more step", ""),
+        ):
             painter.fillRect(box, theme.sunken)
             draw_marked(painter, QRectF(px(22), box.top() + px(2), px(100), px(18)), name, look, dim=theme.ink)
-            draw_marked(painter, QRectF(px(22), box.top() + px(18), px(100), px(16)), second, look, size="small", dim=theme.faint)
+            draw_marked(
+                painter,
+                QRectF(px(22), box.top() + px(18), px(100), px(16)),
+                second,
+                look,
+                size="small",
+                dim=theme.faint,
+            )
         self._paint_axis(painter, plot, bars.bottom())
         self._paint_voltage(painter, voltage)
         self._paint_chance(painter, chance)
@@ -115,7 +126,7 @@ class MonthsView(QWidget):
             x = self._x_of(months * MONTH_S)
             painter.setPen(theme.grid)
             painter.drawLine(QPointF(x, plot.top()), QPointF(x, bottom))
-            words = f"{significant(months, 2) if months else '0'}{' months' if index == len(ticks) - 1 else ''}"
+            words = f"{bare(months)}{' months' if index == len(ticks) - 1 else ''}"
             width = width_of(look, words, "small")
             left = min(max(x - width / 2, plot.left()), plot.right() - width)
             draw_marked(painter, QRectF(left, bottom + px(4), width + 2, px(16)), words, look, size="small")
@@ -124,11 +135,17 @@ class MonthsView(QWidget):
         return self._look.theme.ramp.color(results.load.mean_a)
 
     def _paint_voltage(self, painter: QPainter, box: QRectF) -> None:
-        assert self.results is not None  # noqa: S101
+        assert self.results is not None
         look, theme, px = self._look, self._look.theme, self._look.px
         course = self.results.life.course
         if np.isnan(course.rest_v).all():
-            draw_marked(painter, box.adjusted(px(12), 0, 0, 0), "Choose a cell at the right to see its voltage: no voltage limit is applied without one.", look, size="small")
+            draw_marked(
+                painter,
+                box.adjusted(px(12), 0, 0, 0),
+                "Choose a cell at the right to see its voltage: no voltage limit is applied without one.",
+                look,
+                size="small",
+            )
             return
         rest, pulse = course.rest_v[0], course.pulse_v[0]
         low = min(float(np.nanmin(pulse[np.isfinite(pulse)])), course.end_v) if course.end_v else float(np.nanmin(rest))
@@ -139,7 +156,13 @@ class MonthsView(QWidget):
             return float(box.bottom() - (volts - low) / (high - low) * box.height())
 
         def line(times: np.ndarray, volts: np.ndarray) -> QPolygonF:
-            return QPolygonF([QPointF(self._x_of(float(t)), y_of(float(v))) for t, v in zip(times, volts, strict=True) if np.isfinite(v)])
+            return QPolygonF(
+                [
+                    QPointF(self._x_of(float(t)), y_of(float(v)))
+                    for t, v in zip(times, volts, strict=True)
+                    if np.isfinite(v)
+                ]
+            )
 
         painter.save()
         painter.setClipRect(box)
@@ -147,7 +170,10 @@ class MonthsView(QWidget):
         area = QPainterPath()
         area.addPolygon(QPolygonF([*upper.toList(), *reversed(lower.toList())]))
         painter.fillPath(area, texture_brush(FINE, theme.faint))
-        hot, line_color = theme.ramp.color(self.results.load.peak_a or self.results.whole.max_a), self._line_color(self.results)
+        hot, line_color = (
+            theme.ramp.color(self.results.load.peak_a or self.results.whole.max_a),
+            self._line_color(self.results),
+        )
         if self.other is not None and not np.isnan(self.other.life.course.rest_v).all():
             other = self.other.life.course
             painter.setPen(QPen(self._line_color(self.other), 1, Qt.PenStyle.DashLine))
@@ -165,7 +191,13 @@ class MonthsView(QWidget):
             painter.setPen(QPen(theme.dim, 1))
             painter.drawLine(QPointF(box.left(), y_of(course.end_v)), QPointF(box.right(), y_of(course.end_v)))
             words = f"cut-off {quantity_text(course.end_v, 'V').marked}"
-            draw_marked(painter, QRectF(box.left() + px(8), y_of(course.end_v) - px(17), px(150), px(16)), words, look, size="small")
+            draw_marked(
+                painter,
+                QRectF(box.left() + px(8), y_of(course.end_v) - px(17), px(150), px(16)),
+                words,
+                look,
+                size="small",
+            )
         first = QRectF(box.left() + px(60), box.top() + px(3), px(140), px(15))
         draw_marked(painter, first, "between wakes", look, size="small", on=theme.sunken)
         peak = quantity_text(self.results.load.peak_a, "A").marked
@@ -175,8 +207,8 @@ class MonthsView(QWidget):
             draw_marked(painter, under, f"under a {peak} pulse", look, size="small", on=theme.sunken)
 
     def _paint_chance(self, painter: QPainter, box: QRectF) -> None:
-        assert self.results is not None  # noqa: S101
-        look, theme, px = self._look, self._look.theme, self._look.px
+        assert self.results is not None
+        px = self._look.px
         painter.save()
         painter.setClipRect(box)
         curves = [(self.results, False)] + ([(self.other, True)] if self.other is not None else [])
@@ -185,9 +217,14 @@ class MonthsView(QWidget):
             times, density = self._density(results.life)
             if not len(times):
                 continue
-            points = [QPointF(self._x_of(float(t)), box.bottom() - float(d) / tallest * (box.height() - px(8))) for t, d in zip(times, density, strict=True)]
+            points = [
+                QPointF(self._x_of(float(t)), box.bottom() - float(d) / tallest * (box.height() - px(8)))
+                for t, d in zip(times, density, strict=True)
+            ]
             path = QPainterPath()
-            path.addPolygon(QPolygonF([QPointF(points[0].x(), box.bottom()), *points, QPointF(points[-1].x(), box.bottom())]))
+            path.addPolygon(
+                QPolygonF([QPointF(points[0].x(), box.bottom()), *points, QPointF(points[-1].x(), box.bottom())])
+            )
             color = self._line_color(results)
             painter.fillPath(path, texture_brush(FINE, color) if ghost else color)
             painter.setPen(QPen(color, 1.5, Qt.PenStyle.DashLine if ghost else Qt.PenStyle.SolidLine))
@@ -196,7 +233,7 @@ class MonthsView(QWidget):
         self._paint_chance_words(painter, box)
 
     def _paint_chance_words(self, painter: QPainter, box: QRectF) -> None:
-        assert self.results is not None  # noqa: S101
+        assert self.results is not None
         look, theme, px = self._look, self._look.theme, self._look.px
         life = self.results.life
         middle = self._x_of(life.p50_s)
@@ -205,14 +242,33 @@ class MonthsView(QWidget):
             painter.drawLine(QPointF(middle, box.top() + px(4)), QPointF(middle, box.bottom()))
         for end in (life.p10_s, life.p90_s):
             if math.isfinite(end):
-                painter.drawLine(QPointF(self._x_of(end), box.bottom() - px(14)), QPointF(self._x_of(end), box.bottom()))
+                painter.drawLine(
+                    QPointF(self._x_of(end), box.bottom() - px(14)), QPointF(self._x_of(end), box.bottom())
+                )
         right_side = self._x_of(life.p10_s) - box.left() < px(300)
         width = px(280)
         left = self._x_of(life.p90_s) + px(14) if right_side else self._x_of(life.p10_s) - width - px(14)
         align = Qt.AlignmentFlag.AlignLeft if right_side else _RIGHT
-        words = f"{self.results.run.name}, **8** in **10** between {months_text(life.p10_s).number} and {months_text(life.p90_s).number}"
-        draw_marked(painter, QRectF(left, box.top() + px(6), width, px(22)), months_text(life.p50_s).marked, look, size="large", align=align, on=theme.sunken)
-        draw_marked(painter, QRectF(left, box.top() + px(28), width, px(16)), words, look, size="small", align=align, on=theme.sunken)
+        low, high = months_text(life.p10_s).number, months_text(life.p90_s).number
+        words = f"{self.results.run.name}, **8** in **10** between {low} and {high}"
+        draw_marked(
+            painter,
+            QRectF(left, box.top() + px(6), width, px(22)),
+            months_text(life.p50_s).marked,
+            look,
+            size="large",
+            align=align,
+            on=theme.sunken,
+        )
+        draw_marked(
+            painter,
+            QRectF(left, box.top() + px(28), width, px(16)),
+            words,
+            look,
+            size="small",
+            align=align,
+            on=theme.sunken,
+        )
         if self.other is not None and math.isfinite(self.other.life.p50_s):
             self._paint_other_words(painter, box, self.other, right_side=right_side)
 
@@ -226,8 +282,24 @@ class MonthsView(QWidget):
         mine = self._x_of(self.results.life.p90_s if self.results else 0.0)
         if left < mine + (px(300) if right_side else px(20)):
             return
-        draw_marked(painter, QRectF(left, box.top() + px(6), box_width, px(22)), months_text(other.life.p50_s).marked, look, size="large", align=Qt.AlignmentFlag.AlignHCenter, on=theme.sunken)
-        draw_marked(painter, QRectF(left, box.top() + px(28), box_width, px(16)), f"{other.run.name}{past}", look, size="small", align=Qt.AlignmentFlag.AlignHCenter, on=theme.sunken)
+        draw_marked(
+            painter,
+            QRectF(left, box.top() + px(6), box_width, px(22)),
+            months_text(other.life.p50_s).marked,
+            look,
+            size="large",
+            align=Qt.AlignmentFlag.AlignHCenter,
+            on=theme.sunken,
+        )
+        draw_marked(
+            painter,
+            QRectF(left, box.top() + px(28), box_width, px(16)),
+            f"{other.run.name}{past}",
+            look,
+            size="small",
+            align=Qt.AlignmentFlag.AlignHCenter,
+            on=theme.sunken,
+        )
 
     def _density(self, life: LifeEstimate) -> tuple[np.ndarray, np.ndarray]:
         """Return a smooth density of the lives: a histogram whose bins are joined by a narrow kernel."""
@@ -241,36 +313,62 @@ class MonthsView(QWidget):
         return times, np.convolve(counts, kernel / kernel.sum(), mode="same") / (times[1] - times[0])
 
     def _paint_steps(self, painter: QPainter, box: QRectF, steps: tuple[Step, ...]) -> None:
-        assert self.results is not None  # noqa: S101
+        assert self.results is not None
         look, theme, px = self._look, self._look.theme, self._look.px
         now = self.results.life.life_s
         if not math.isfinite(now):
             return
-        better, worse = theme.ramp.color(self.results.load.mean_a), theme.ramp.color(self.results.load.mean_a).darker(165)
+        better, worse = (
+            theme.ramp.color(self.results.load.mean_a),
+            theme.ramp.color(self.results.load.mean_a).darker(165),
+        )
         x_now = self._x_of(now)
-        labels_right = box.left() + px(286)
-        for index, step in enumerate(steps):
+        words = "a quarter less or more of one parameter, and the months that gives"
+        draw_marked(
+            painter,
+            QRectF(box.left() + px(8), box.top(), box.width(), px(_STEP_ROW)),
+            words,
+            look,
+            size="small",
+            dim=theme.faint,
+        )
+        for index, step in enumerate(steps, start=1):
             row = QRectF(box.left(), box.top() + px(_STEP_ROW) * index, box.width(), px(_STEP_ROW))
             painter.setPen(theme.grid)
-            painter.drawLine(row.bottomLeft(), row.bottomRight())
+            painter.drawLine(row.topLeft(), row.topRight())
+            draw_marked(painter, QRectF(px(22), row.top(), px(HEAD - 26), row.height()), step.name, look, size="small")
             left, right = self._x_of(step.worse_s), self._x_of(step.better_s)
-            on_right = left - px(110) < labels_right
             bar_height = row.height() - px(7)
             painter.fillRect(QRectF(left, row.top() + px(3), max(x_now - left, 1), bar_height), worse)
             painter.fillRect(QRectF(x_now, row.top() + px(3), max(right - x_now, 1), bar_height), better)
-            name_left = box.right() - px(290) if on_right else box.left() + px(8)
-            draw_marked(painter, QRectF(name_left, row.top(), px(170), row.height()), step.name, look, size="small", on=theme.sunken)
-            draw_marked(painter, QRectF(name_left + px(150), row.top(), px(130), row.height()), f"now {step.now}", look, size="small", dim=theme.faint, align=_RIGHT, on=theme.sunken)
             low, high = months_text(step.worse_s).number, months_text(step.better_s).number
-            if not on_right:
-                draw_marked(painter, QRectF(left - px(190), row.top(), px(184), row.height()), f"{step.worse}  **{low}**", look, size="small", align=_RIGHT)
-            tail = f"**{high}**  {step.better}" if not on_right else f"**{low}** to **{high}**"
-            draw_marked(painter, QRectF(right + px(6), row.top(), px(190), row.height()), tail, look, size="small")
+            now_box = QRectF(row.left() + px(8), row.top(), px(124), row.height())
+            tail_box = QRectF(right + px(6), row.top(), px(230), row.height())
+            if left - px(150) < now_box.right():
+                draw_marked(
+                    painter,
+                    tail_box,
+                    f"**{low}** to **{high}**   now {step.now}",
+                    look,
+                    size="small",
+                    on=theme.sunken,
+                )
+                continue
+            draw_marked(painter, now_box, f"now {step.now}", look, size="small", dim=theme.faint)
+            draw_marked(
+                painter,
+                QRectF(left - px(160), row.top(), px(154), row.height()),
+                f"{step.worse}  **{low}**",
+                look,
+                size="small",
+                align=_RIGHT,
+            )
+            draw_marked(painter, tail_box, f"**{high}**  {step.better}", look, size="small")
         painter.setPen(QPen(theme.ink, 1))
         painter.drawLine(QPointF(x_now, box.top()), QPointF(x_now, box.bottom()))
 
     def _paint_target(self, painter: QPainter, bottom: float) -> None:
-        assert self.results is not None  # noqa: S101
+        assert self.results is not None
         target_s = self.results.life.target_s
         if target_s is None:
             return
@@ -280,6 +378,15 @@ class MonthsView(QWidget):
         painter.drawLine(QPointF(x, px(_TITLE - 4)), QPointF(x, bottom))
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(theme.ink)
-        painter.drawPolygon(QPolygonF([QPointF(x - 6, px(_TITLE - 10)), QPointF(x + 6, px(_TITLE - 10)), QPointF(x, px(_TITLE - 2))]))
-        words = f"target **{significant(target_s / MONTH_S)}** months"
-        draw_marked(painter, QRectF(x - px(170), px(4), px(158), px(18)), words, self._look, size="small", align=_RIGHT)
+        painter.drawPolygon(
+            QPolygonF([QPointF(x - 6, px(_TITLE - 10)), QPointF(x + 6, px(_TITLE - 10)), QPointF(x, px(_TITLE - 2))])
+        )
+        words = f"target **{bare(target_s / MONTH_S)}** months"
+        draw_marked(
+            painter,
+            QRectF(x - px(170), px(4), px(158), px(18)),
+            words,
+            self._look,
+            size="small",
+            align=_RIGHT,
+        )

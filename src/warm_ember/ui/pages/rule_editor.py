@@ -3,7 +3,17 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QTimer, Signal
-from PySide6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QLabel, QLineEdit, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QButtonGroup,
+    QComboBox,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
 from warm_ember.attribution.ledger import UNPLACED_NAME
 from warm_ember.model.project import ExpectedValue, Project
@@ -20,14 +30,19 @@ BAND, LOG, LINE, HAND = "by current band", "by log", "by line", "by hand"
 def rule_words(rule: Rule) -> str:
     """Say in words what a rule does."""
     if isinstance(rule, BandRule):
-        return f"{rule.state}: {quantity_text(rule.low_a, 'A')} to {quantity_text(rule.high_a, 'A')}, over {duration_text(rule.shortest_s)}"
+        band = f"{quantity_text(rule.low_a, 'A')} to {quantity_text(rule.high_a, 'A')}"
+        return f"{rule.state}: {band}, over {duration_text(rule.shortest_s)}"
     if isinstance(rule, HandRule):
         return f"{rule.state}: by hand, {duration_text(rule.to_s - rule.from_s)} at {rule.from_s:.3f} s"
     if isinstance(rule, LineRule):
         words = [f"{name} high" for name in rule.high] + [f"{name} low" for name in rule.low]
         return f"{rule.state}: {', '.join(words)}" if rule.state else "the lines' combinations"
     if isinstance(rule, LogRule):
-        return f"{rule.state or rule.event_name}: log says “{rule.event_name}”" if rule.event_name else "the rest by the log"
+        return (
+            f"{rule.state or rule.event_name}: log says “{rule.event_name}”"
+            if rule.event_name
+            else "the rest by the log"
+        )
     return "the rest by levels found"
 
 
@@ -87,8 +102,8 @@ class RuleEditor(QWidget):
         self.name_edit = QLineEdit()
         self.name_edit.setFixedWidth(self._look.px(150))
         self.name_edit.setAccessibleName("Name of the state")
-        self.expected_edit = QuantityEdit(self._look, "A", "Expected current", 84)
-        self.tolerance_edit = QuantityEdit(self._look, "%", "Tolerance", 64)
+        self.expected_edit = QuantityEdit(self._look, "A", "Expected current", 88)
+        self.tolerance_edit = QuantityEdit(self._look, "%", "Tolerance", 60)
         self.condition_edit = QLineEdit()
         self.condition_edit.setPlaceholderText("when it holds")
         self.condition_edit.setAccessibleName("Condition of the expected value")
@@ -96,11 +111,11 @@ class RuleEditor(QWidget):
         self.source_edit = QLineEdit()
         self.source_edit.setPlaceholderText("who says so")
         self.source_edit.setAccessibleName("Source of the expected value")
-        self.source_edit.setFixedWidth(self._look.px(130))
+        self.source_edit.setFixedWidth(self._look.px(150))
         self._name_widgets = []
         for words, widget in (
             ("Called", self.name_edit), ("expected", self.expected_edit), ("±", self.tolerance_edit),
-            ("when", self.condition_edit), ("says", self.source_edit),
+            ("when", self.condition_edit), ("source", self.source_edit),
         ):  # fmt: skip
             label = self._label(words)
             self._name_widgets += [label, widget]
@@ -124,6 +139,8 @@ class RuleEditor(QWidget):
             button = QPushButton(kind)
             button.setCheckable(True)
             button.setFont(self._look.font("small"))
+            bold = self._look.metrics("small", bold=True).horizontalAdvance(kind)
+            button.setMinimumWidth(round(bold) + self._look.px(28))
             group.addButton(button)
             row.addWidget(button)
             self.kinds[kind] = button
@@ -153,14 +170,21 @@ class RuleEditor(QWidget):
         return form
 
     def _build_band_form(self) -> QWidget:
-        self.low_edit = QuantityEdit(self._look, "A", "Lower end of the band", low=-1.0)
-        self.high_edit = QuantityEdit(self._look, "A", "Upper end of the band", low=-1.0)
-        self.hysteresis_edit = QuantityEdit(self._look, "%", "Hysteresis", 56)
-        self.shortest_edit = QuantityEdit(self._look, "s", "Shortest stay", 72)
+        self.low_edit = QuantityEdit(self._look, "A", "Lower end of the band", 82, low=-1.0)
+        self.high_edit = QuantityEdit(self._look, "A", "Upper end of the band", 82, low=-1.0)
+        self.hysteresis_edit = QuantityEdit(self._look, "%", "Hysteresis", 60)
+        self.shortest_edit = QuantityEdit(self._look, "s", "Shortest stay", 82)
         self.hysteresis_edit.set_value(0.1)
         self.shortest_edit.set_value(0.005)
         return self._form(
-            "from", self.low_edit, "to", self.high_edit, "hysteresis", self.hysteresis_edit, "shortest", self.shortest_edit
+            "from",
+            self.low_edit,
+            "to",
+            self.high_edit,
+            "hysteresis",
+            self.hysteresis_edit,
+            "shortest",
+            self.shortest_edit,
         )
 
     def _build_log_form(self) -> QWidget:
@@ -241,7 +265,10 @@ class RuleEditor(QWidget):
         value = row.expected if row is not None else None
         self.expected_edit.set_value(value.current_a if value else None)
         self.tolerance_edit.set_value(value.tolerance if value else 0.2)
-        for edit, text in ((self.condition_edit, value.condition if value else ""), (self.source_edit, value.source if value else "")):
+        for edit, text in (
+            (self.condition_edit, value.condition if value else ""),
+            (self.source_edit, value.source if value else ""),
+        ):
             if not edit.hasFocus():
                 edit.setText(text)
 
@@ -259,16 +286,19 @@ class RuleEditor(QWidget):
         self.low_edit.set_value(0.7 * mean_a)
         self.high_edit.set_value(1.4 * mean_a)
         self.as_edit.setText("" if state == UNPLACED_NAME else state)
-        self.words.setText("")
+        self.words.setText("Change a field to try a rule in the ribbon above; Place keeps it.")
         self.set_bracket(self._bracket)
 
     def _show_rules(self, project: Project) -> None:
         while self._rules_row.count() > 2:
             item = self._rules_row.takeAt(2)
-            if item is not None and item.widget() is not None:
-                item.widget().deleteLater()
+            widget = item.widget() if item is not None else None
+            if widget is not None:
+                widget.deleteLater()
         for rule in project.rules:
-            if getattr(rule, "state", "") == self.state or (isinstance(rule, LevelsRule) and self.state == UNPLACED_NAME):
+            if getattr(rule, "state", "") == self.state or (
+                isinstance(rule, LevelsRule) and self.state == UNPLACED_NAME
+            ):
                 button = QPushButton(f"Remove rule: {rule_words(rule)}")
                 button.setFont(self._look.font("small"))
                 button.clicked.connect(lambda _checked=False, rule=rule: self.rule_dropped.emit(rule))
@@ -288,7 +318,11 @@ class RuleEditor(QWidget):
             line = self.line_box.currentText()
             if not line:
                 return None
-            return LineRule(state, high=(line,)) if self.line_level.currentText() == "high" else LineRule(state, low=(line,))
+            return (
+                LineRule(state, high=(line,))
+                if self.line_level.currentText() == "high"
+                else LineRule(state, low=(line,))
+            )
         return HandRule(state, results.run.name, *self._bracket) if self._bracket is not None else None
 
     def _band(self, state: str) -> BandRule | None:
@@ -319,5 +353,11 @@ class RuleEditor(QWidget):
         current_a, tolerance = self.expected_edit.value(), self.tolerance_edit.value()
         if current_a is None or not current_a or tolerance is None:
             return
-        value = ExpectedValue(self.state, current_a, tolerance, self.condition_edit.text().strip(), self.source_edit.text().strip())
+        value = ExpectedValue(
+            self.state,
+            current_a,
+            tolerance,
+            self.condition_edit.text().strip(),
+            self.source_edit.text().strip(),
+        )
         self.expected_entered.emit(value)

@@ -64,7 +64,11 @@ class RunsPage(Page):
     def _make_actions(self) -> list[QAction]:
         made = []
         for text, keys, slot in (
-            ("Copy the comparison as text", "Ctrl+C", lambda: QGuiApplication.clipboard().setText(self.table.text())),
+            (
+                "Copy the comparison as text",
+                "Ctrl+C",
+                lambda: QGuiApplication.clipboard().setText(self.table.text()),
+            ),
             ("Rename run B …", "F2", self.rename_run),
             ("Say what changed in run B …", "Shift+F2", self.describe_run),
             ("Make run B a step, a repeat or another condition …", "Ctrl+F2", self.sort_run),
@@ -161,7 +165,9 @@ class RunsPage(Page):
         if run is None:
             return
         kinds = [kind.value for kind in RunKind]
-        kind, chosen = QInputDialog.getItem(self, "Kind of run", "This run is a", kinds, kinds.index(run.kind.value), editable=False)
+        kind, chosen = QInputDialog.getItem(
+            self, "Kind of run", "This run is a", kinds, kinds.index(run.kind.value), editable=False
+        )
         if chosen:
             self.desk.apply(edits.change_run(run.name, kind=RunKind(kind)), f"make {run.name} a {kind}")
 
@@ -170,16 +176,22 @@ class RunsPage(Page):
         if second is None:
             return "Every capture becomes a rung of the ladder."
         if first is None:
-            return f"{second.run.label} takes {quantity_text(second.load.mean_a, 'A').marked}; a second capture shows what changed."
+            mean = quantity_text(second.load.mean_a, "A").marked
+            return f"{second.run.label} takes {mean}; a second capture shows what changed."
         change = second.load.mean_a - first.load.mean_a
-        words = f"{second.run.name} takes {quantity_text(abs(change), 'A').marked} {'less' if change < 0 else 'more'} than {first.run.name}"
+        much = f"{quantity_text(abs(change), 'A').marked} {'less' if change < 0 else 'more'}"
+        words = f"{second.run.name} takes {much} than {first.run.name}"
         if self.rows and change and self.rows[0].change_a / change > 0:
             share = self.rows[0].change_a / change
             words += f", and {percent_text(min(share, 1.0)).marked} of that is {self.rows[0].name.lower()}"
         budget_a = second.life.budget_a
         if budget_a:
             to_go = second.load.mean_a - budget_a
-            words += f". {quantity_text(to_go, 'A').marked} to go." if to_go > 0 else f". {quantity_text(-to_go, 'A').marked} below the target."
+            words += (
+                f". {quantity_text(to_go, 'A').marked} to go."
+                if to_go > 0
+                else f". {quantity_text(-to_go, 'A').marked} below the target."
+            )
         return words if words.endswith(".") else words + "."
 
     def switches(self) -> tuple[Switch, ...]:

@@ -180,9 +180,11 @@ class StatesPage(Page):
             return "Nothing was measured."
         costly = max(rows, key=lambda s: s.charge_share)
         long = max(rows, key=lambda s: s.time_share)
-        text = f"{costly.row.name} takes {percent_text(costly.charge_share).marked} of the charge in {percent_text(costly.time_share).marked} of the time"
+        charge, time = percent_text(costly.charge_share).marked, percent_text(costly.time_share).marked
+        text = f"{costly.row.name} takes {charge} of the charge in {time} of the time"
         if long.row.name != costly.row.name:
-            text += f"; {long.row.name.lower()} takes {percent_text(long.charge_share).marked} in {percent_text(long.time_share).marked}"
+            charge, time = percent_text(long.charge_share).marked, percent_text(long.time_share).marked
+            text += f"; {long.row.name.lower()} takes {charge} in {time}"
         return text + (" of a mean day." if self.ledger.a_day else ".")
 
     def warning(self) -> str:
@@ -196,7 +198,12 @@ class StatesPage(Page):
     def switches(self) -> tuple[Switch, ...]:
         if self.results is None:
             return ()
-        ledger = Switch("Ledger", ("a day", "whole capture"), "a day" if self.ledger.a_day else "whole capture", self._on_ledger)
+        ledger = Switch(
+            "Ledger",
+            ("a day", "whole capture"),
+            "a day" if self.ledger.a_day else "whole capture",
+            self._on_ledger,
+        )
         capture, rules = self.results.capture, self.desk.project.rules or default_rules(self.results.capture)
         kinds: dict[str, Rule] = {}
         if any(event.event == "state" for event in capture.events):
@@ -204,7 +211,15 @@ class StatesPage(Page):
         if capture.lines is not None and capture.lines.names:
             kinds["lines"] = LineRule()
         kinds["levels"] = LevelsRule()
-        chosen = next((word for word, rule in kinds.items() for r in rules if type(r) is type(rule) and (r == rule or isinstance(r, LevelsRule))), "")
+        chosen = next(
+            (
+                word
+                for word, rule in kinds.items()
+                for r in rules
+                if type(r) is type(rule) and (r == rule or isinstance(r, LevelsRule))
+            ),
+            "",
+        )
 
         def choose(word: str) -> None:
             self.desk.apply(edits.place_rest_by(kinds[word]), f"place states by {word}")

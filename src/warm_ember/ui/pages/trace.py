@@ -20,10 +20,11 @@ from warm_ember.ui.lanes.stack import LaneStack
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.theme import Look
 from warm_ember.ui.pages.bracket_tray import BracketTray
+from warm_ember.ui.pages.key_button import KeyButton
 from warm_ember.ui.pages.page import Page
 from warm_ember.ui.shell.headline import Switch
 from warm_ember.ui.shell.spine import LinkFigure
-from warm_ember.units import duration_text, quantity_text, significant
+from warm_ember.units import bare, duration_text, quantity_text
 
 _TRAY = 170
 _ACTIONS = 240
@@ -70,6 +71,8 @@ class TracePage(Page):
     def _build_actions(self) -> QWidget:
         px = self.look.px
         panel = QWidget()
+        panel.setObjectName("panel")
+        panel.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         panel.setFixedWidth(px(_ACTIONS))
         column = QVBoxLayout(panel)
         column.setContentsMargins(px(12), px(6), px(12), px(6))
@@ -86,8 +89,7 @@ class TracePage(Page):
             ("Duplicate to next cycle", "D"),
             ("Remove", "Del"),
         ):
-            button = QPushButton(f"{text}    {key}")
-            button.setFont(self.look.font("small"))
+            button = KeyButton(self.look, text, key)
             self.buttons[text] = button
             column.addWidget(button)
         column.addStretch(1)
@@ -147,7 +149,7 @@ class TracePage(Page):
         if self.results is None:
             raise ValueError("no capture is open")
         capture = self.results.capture
-        ends = sorted((min(max(t, 0.0), capture.duration_s) for t in (bracket.from_s, bracket.to_s)))
+        ends = sorted(min(max(t, 0.0), capture.duration_s) for t in (bracket.from_s, bracket.to_s))
         return capture.reading(ends[0], ends[1], supply_v=self.desk.project.supply_v)
 
     def show_brackets(self) -> None:
@@ -248,7 +250,9 @@ class TracePage(Page):
         state = self.main_state(bracket)
         mean_a = self.reading(bracket).mean_a
         if state == UNPLACED_NAME or mean_a is None or mean_a <= 0:
-            self.desk.troubled.emit("No state covers this bracket: place one first, then take its expected value from it.")
+            self.desk.troubled.emit(
+                "No state covers this bracket: place one first, then take its expected value from it."
+            )
             return
         value = ExpectedValue(state, mean_a, 0.1, f"bracket {bracket.letter} of {bracket.capture}", "measured")
         self.desk.apply(edits.set_expected(value, state), f"expect {state} as in bracket {bracket.letter}")
@@ -299,21 +303,35 @@ class TracePage(Page):
             whole = self.results.whole
             words = quantity_text(whole.mean_a, "A").marked
             peak = quantity_text(whole.max_a, "A").marked
-            return f"{self.results.run.label} draws {words} on average over {duration_text(whole.length_s).marked}, {peak} at most."
+            length = duration_text(whole.length_s).marked
+            return f"{self.results.run.label} draws {words} on average over {length}, {peak} at most."
         reading = self.reading(bracket)
         subject = bracket.name or f"Bracket {bracket.letter}"
-        text = f"{subject[:1].upper()}{subject[1:]} lasts {duration_text(reading.length_s).marked} and takes {quantity_text(reading.charge_c, 'C').marked}"
+        length, charge_taken = duration_text(reading.length_s).marked, quantity_text(reading.charge_c, "C").marked
+        text = f"{subject[:1].upper()}{subject[1:]} lasts {length} and takes {charge_taken}"
         other = next((b for b in brackets if b.letter != bracket.letter), None)
         charge = self.reading(other).charge_c if other is not None else 0.0
         if other is not None and charge > 0 and reading.charge_c / charge >= 1.5:
-            text += f": as much as **{significant(reading.charge_c / charge)}** of {other.name or f'bracket {other.letter}'}"
+            text += (
+                f": as much as **{bare(reading.charge_c / charge)}** times “{other.name or f'bracket {other.letter}'}”"
+            )
         return text + "."
 
     def switches(self) -> tuple[Switch, ...]:
         current = self.stack.current
         return (
-            Switch("Current axis", ("log", "linear"), "log" if current.log else "linear", lambda o: current.set_log(o == "log")),
-            Switch("Snap", ("on", "off"), "on" if current.snaps else "off", lambda o: setattr(current, "snaps", o == "on")),
+            Switch(
+                "Current axis",
+                ("log", "linear"),
+                "log" if current.log else "linear",
+                lambda o: current.set_log(o == "log"),
+            ),
+            Switch(
+                "Snap",
+                ("on", "off"),
+                "on" if current.snaps else "off",
+                lambda o: setattr(current, "snaps", o == "on"),
+            ),
         )
 
     def warning(self) -> str:

@@ -166,7 +166,9 @@ class BudgetBar(QWidget):
             self.setToolTip("")
             return
         share = piece.segment.added_a / max(self.results.load.mean_a, 1e-15)
-        self.setToolTip(f"{piece.segment.name}: {quantity_text(piece.segment.added_a, 'A')}, {share * 100:.1f} % of the average")
+        self.setToolTip(
+            f"{piece.segment.name}: {quantity_text(piece.segment.added_a, 'A')}, {share * 100:.1f} % of the average"
+        )
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         piece = self._piece_at(event.position())

@@ -96,10 +96,11 @@ class Switches(QWidget):
                 word = self.words[switch.title, option]
                 word.setChecked(option == switch.chosen)
                 word.clicked.disconnect()
-                word.clicked.connect(lambda _c=False, s=switch, o=option: (s.choose(o), self._keep(s, o)))
+                word.clicked.connect(lambda _checked=False, s=switch, o=option: self._pick(s, o))
                 word.update()
 
-    def _keep(self, switch: Switch, option: str) -> None:
+    def _pick(self, switch: Switch, option: str) -> None:
+        switch.choose(option)
         word = self.words.get((switch.title, option))
         if word is not None:
             for other in switch.options:
@@ -108,8 +109,10 @@ class Switches(QWidget):
     def _rebuild(self, switches: tuple[Switch, ...]) -> None:
         while self._row.count():
             item = self._row.takeAt(0)
-            if item is not None and item.widget() is not None:
-                item.widget().deleteLater()
+            widget = item.widget() if item is not None else None
+            if widget is not None:
+                widget.hide()
+                widget.deleteLater()
         self.words = {}
         for switch in switches:
             self._row.addSpacing(self._look.px(10))
@@ -162,5 +165,13 @@ class Headline(QWidget):
             left = box.left() + width + px(10)
             painter.fillRect(QRectF(left, px(8), px(4), self.height() - px(16)), theme.warning)
             rest = QRectF(left + px(10), 0, right - left - px(10), self.height())
-            draw_marked(painter, rest, self.warning, self._look, size="small", ink=theme.warning_text, dim=theme.warning_text)
+            draw_marked(
+                painter,
+                rest,
+                self.warning,
+                self._look,
+                size="small",
+                ink=theme.warning_text,
+                dim=theme.warning_text,
+            )
         painter.end()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import QFocusEvent, QKeyEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QWidget
 
 from warm_ember.ui.look.marked import draw_marked, plain
@@ -38,6 +38,7 @@ class Link(QAbstractButton):
         super().__init__()
         self._look, self.title = look, title
         self._shortcut = shortcut
+        self._focus_is_shown = False
         self.shown = LinkFigure()
         self.is_stale = False
         self.setCheckable(True)
@@ -60,6 +61,14 @@ class Link(QAbstractButton):
         self.is_stale = stale
         self.update()
 
+    def focusInEvent(self, event: QFocusEvent) -> None:
+        self._focus_is_shown = event.reason() != Qt.FocusReason.MouseFocusReason
+        super().focusInEvent(event)
+
+    def focusOutEvent(self, event: QFocusEvent) -> None:
+        self._focus_is_shown = False
+        super().focusOutEvent(event)
+
     def sizeHint(self) -> QSize:
         return QSize(self._look.px(160), self._look.px(_HEIGHT))
 
@@ -67,15 +76,40 @@ class Link(QAbstractButton):
         look, theme, px = self._look, self._look.theme, self._look.px
         painter = QPainter(self)
         lit = self.isChecked()
-        painter.fillRect(self.rect(), theme.ground if lit else theme.raised.darker(108) if theme.is_night else theme.raised)
+        painter.fillRect(
+            self.rect(), theme.ground if lit else theme.raised.darker(108) if theme.is_night else theme.raised
+        )
         inner = QRectF(self.rect()).adjusted(px(16), px(4), -px(8), 0)
         ink = theme.faint if self.is_stale else theme.ink if lit else theme.dim
         title = f"**{self.title}**" if lit else self.title
-        draw_marked(painter, QRectF(inner.left(), px(4), inner.width(), px(15)), title, look, size="small", ink=theme.ink)
-        draw_marked(painter, QRectF(inner.left(), px(18), inner.width(), px(20)), self.shown.figure, look, size="large", ink=ink, dim=theme.dim if lit else theme.faint)
+        draw_marked(
+            painter,
+            QRectF(inner.left(), px(4), inner.width(), px(15)),
+            title,
+            look,
+            size="small",
+            ink=theme.ink,
+        )
+        draw_marked(
+            painter,
+            QRectF(inner.left(), px(18), inner.width(), px(20)),
+            self.shown.figure,
+            look,
+            size="large",
+            ink=ink,
+            dim=theme.dim if lit else theme.faint,
+        )
         detail = "recomputing" if self.is_stale else self.shown.detail
         dim = theme.mark if self.is_stale else theme.dim
-        draw_marked(painter, QRectF(inner.left(), px(37), inner.width(), px(15)), detail, look, size="small", ink=ink, dim=dim)
+        draw_marked(
+            painter,
+            QRectF(inner.left(), px(37), inner.width(), px(15)),
+            detail,
+            look,
+            size="small",
+            ink=ink,
+            dim=dim,
+        )
         self._paint_edges(painter, lit)
         if self.shown.doubt:
             side = px(15)
@@ -83,7 +117,9 @@ class Link(QAbstractButton):
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(theme.warning)
             top = 3 if lit else 0
-            painter.drawPolygon(QPolygonF([QPointF(right - side, top), QPointF(right, top), QPointF(right, top + side)]))
+            painter.drawPolygon(
+                QPolygonF([QPointF(right - side, top), QPointF(right, top), QPointF(right, top + side)])
+            )
         painter.end()
 
     def _paint_edges(self, painter: QPainter, lit: bool) -> None:
@@ -100,7 +136,7 @@ class Link(QAbstractButton):
             painter.drawLine(QPointF(0, height - 1), QPointF(width, height - 1))
             painter.setPen(QPen(theme.rule, 1))
             painter.drawLine(QPointF(width - 0.5, 10), QPointF(width - 0.5, height - 14))
-        if self.hasFocus():
+        if self._focus_is_shown:
             painter.setPen(QPen(theme.mark, 1))
             painter.drawRect(QRectF(4.5, 4.5, width - 9, height - 11))
 

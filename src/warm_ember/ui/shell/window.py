@@ -7,8 +7,21 @@ from pathlib import Path
 
 from PySide6.QtCore import QSettings, Qt
 from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
-from PySide6.QtWidgets import QApplication, QFileDialog, QLabel, QMainWindow, QMenu, QMessageBox, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QApplication,
+    QFileDialog,
+    QHBoxLayout,
+    QLabel,
+    QMainWindow,
+    QMenu,
+    QMenuBar,
+    QMessageBox,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
+from warm_ember import __version__
 from warm_ember.errors import WarmEmberError
 from warm_ember.session.importing import ImportRequest
 from warm_ember.session.results import RunResults
@@ -74,8 +87,15 @@ class MainWindow(QMainWindow):
             column.addWidget(widget, 1 if widget is self.stacked else 0)
         self.setCentralWidget(body)
         self.status = QLabel()
-        self.status.setContentsMargins(0, 0, self.look.px(12), 0)
-        self.menuBar().setCornerWidget(self.status)
+        self.menus = QMenuBar()
+        top = QWidget()
+        top.setObjectName("panel")
+        row = QHBoxLayout(top)
+        row.setContentsMargins(0, 0, self.look.px(12), 0)
+        row.addWidget(self.menus)
+        row.addStretch(1)
+        row.addWidget(self.status)
+        self.setMenuWidget(top)
 
     def _action(self, menu: QMenu, text: str, keys: str | QKeySequence.StandardKey, slot: object) -> QAction:
         action = QAction(text, self)
@@ -87,7 +107,7 @@ class MainWindow(QMainWindow):
 
     def _build_menus(self) -> None:
         key = QKeySequence.StandardKey
-        menus = {name: self.menuBar().addMenu(f"&{name}") for name in ("File", "Edit", "View", "Capture", "Help")}
+        menus = {name: self.menus.addMenu(f"&{name}") for name in ("File", "Edit", "View", "Capture", "Help")}
         self._menus = menus
         self._action(menus["File"], "New project …", key.New, self.new_project)
         self._action(menus["File"], "Open project …", key.Open, self.open_project)
@@ -153,6 +173,7 @@ class MainWindow(QMainWindow):
             for name in self.trace.stack.foldable_names():
                 self.trace.stack.set_folded(name, name in folded)
         self.show_page(str(self.settings.value("page", "Trace")))
+        self.trace.stack.current.setFocus()
 
     def _on_look(self) -> None:
         application = QApplication.instance()
@@ -166,7 +187,7 @@ class MainWindow(QMainWindow):
     def page(self) -> Page:
         """The open page."""
         page = self.stacked.currentWidget()
-        assert isinstance(page, Page)  # noqa: S101 - only pages are ever added
+        assert isinstance(page, Page)
         return page
 
     def show_page(self, title: str) -> None:
@@ -338,9 +359,13 @@ class MainWindow(QMainWindow):
         for menu in self._menus.values():
             collect(menu)
         found |= {
-            "Zoom around the pointer": "wheel", "Pan": "drag the time axis, or arrow keys", "Zoom to a stretch": "Shift + drag",
-            "Zoom in and out": "Up, Down", "Bracket in the middle of the window": "Enter", "No snapping": "Alt while dragging",
-        }  # fmt: skip
+            "Zoom around the pointer": "wheel",
+            "Zoom in and out": "Up, Down",
+            "Zoom to a stretch": "Shift + drag",
+            "Pan": "drag the time axis, or Left, Right",
+            "Bracket in the middle of the window": "Enter",
+            "No snapping": "Alt while dragging",
+        }
         return "\n".join(f"{text}: {keys}" for text, keys in found.items())
 
     def show_keys(self) -> None:
@@ -351,9 +376,8 @@ class MainWindow(QMainWindow):
 
     def show_about(self) -> None:
         """Say what the program is."""
-        from warm_ember import __version__
-
-        text = f"Warm Ember {__version__}\n\nFrom amperes to months: where a battery device's charge goes, and what to change so that it lasts."
+        what = "From amperes to months: where a battery device's charge goes, and what to change so that it lasts."
+        text = f"Warm Ember {__version__}\n\n{what}"
         box = QMessageBox(QMessageBox.Icon.NoIcon, "About", text, QMessageBox.StandardButton.Close, self)
         box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         box.open()
