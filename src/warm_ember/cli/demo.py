@@ -8,6 +8,7 @@ from typing import Annotated
 import platformdirs
 import typer
 
+from warm_ember.attribution.day import day_rows
 from warm_ember.cli.arguments import JsonOption
 from warm_ember.cli.output import print_json, print_line
 from warm_ember.cli.tables import ledger_json, life_json, print_ledger, print_life
@@ -49,6 +50,6 @@ def _print(session: Session) -> None:
     for run in session.project.runs:
         results = session.run(run.name)
         print_line(f"{run.name}  {run.label}")
-        print_ledger(results.ledger)
+        print_ledger(results.ledger, day_rows(results.load, results.ledger))
         print_life(results.life)
         print_line()

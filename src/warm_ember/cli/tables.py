@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
+from warm_ember.attribution.day import DayRow
 from warm_ember.attribution.ledger import Ledger
 from warm_ember.battery.life import LifeEstimate
 from warm_ember.cli.output import print_line, print_table
@@ -39,8 +41,8 @@ def ledger_json(ledger: Ledger) -> dict[str, Any]:
     }
 
 
-def print_ledger(ledger: Ledger) -> None:
-    """Print the ledger as a table."""
+def print_ledger(ledger: Ledger, day: Mapping[str, DayRow] | None = None) -> None:
+    """Print the ledger as a table; with a mean day beside it also each state's share of that day's charge."""
     rows = [
         (
             row.name,
@@ -53,6 +55,7 @@ def print_ledger(ledger: Ledger) -> None:
             quantity_text(row.energy_j, "J"),
             quantity_text(row.expected.current_a if row.expected else None, "A"),
             row.verdict.value if row.expected else "",
+            *((percent_text(day[row.name].charge_share),) if day is not None else ()),
         )
         for row in ledger.all_rows
     ]
@@ -68,7 +71,7 @@ def print_ledger(ledger: Ledger) -> None:
         "expected",
         "verdict",
     )
-    print_table(header, rows)
+    print_table((*header, "of a day") if day is not None else header, rows)
     print_line(
         f"{duration_text(ledger.duration_s)}, mean {quantity_text(ledger.mean_a, 'A')}, "
         f"{quantity_text(ledger.charge_c, 'C')}, {percent_text(1 - ledger.unplaced_share)} of the charge placed"

@@ -15,7 +15,7 @@ from warm_ember.formats.source import CURRENT_UNITS_A, ImportOptions, Piece, req
 from warm_ember.model.arrays import Samples
 from warm_ember.signal.series import CHUNK_SAMPLES, Progress, ShouldStop
 
-_FORMATS = {"f32": np.dtype("<f4"), "f64": np.dtype("<f8"), "i16": np.dtype("<i2")}
+_FORMATS: dict[str, np.dtype[Any]] = {"f32": np.dtype("<f4"), "f64": np.dtype("<f8"), "i16": np.dtype("<i2")}
 
 
 class BinarySource:

@@ -59,8 +59,6 @@ class LaneStack(QWidget):
         Whether brackets have their rail.
     folded
         Names of lanes that start folded.
-    current_height
-        Height of the current lane; 0 lets it take what room there is.
     """
 
     folds_changed = Signal()
@@ -72,18 +70,15 @@ class LaneStack(QWidget):
         *,
         with_flags: bool,
         folded: tuple[str, ...] = (),
-        current_height: int = 0,
     ) -> None:
         super().__init__()
         self.look, self.window_on_time = look, window
         self.results: RunResults | None = None
         self.overview = OverviewLane(look, window)
         self.flags = FlagLane(look, window) if with_flags else None
-        self.current = CurrentLane(look, window, current_height or 208)
-        if not current_height:
-            self.current.setMinimumHeight(look.px(110))
-            self.current.setMaximumHeight(16777215)
-        self._grows = not current_height
+        self.current = CurrentLane(look, window)
+        self.current.setMinimumHeight(look.px(110))
+        self.current.setMaximumHeight(16777215)  # it takes what room there is
         self.ribbon = RibbonLane(look, window)
         self.lines = LinesLane(look, window)
         self.charge = ChargeLane(look, window)
@@ -104,7 +99,7 @@ class LaneStack(QWidget):
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
         for lane in self.lanes:
-            layout.addWidget(lane, 1 if lane is self.current and self._grows else 0)
+            layout.addWidget(lane, 1 if lane is self.current else 0)
 
     @property
     def lanes(self) -> list[Lane]:
@@ -171,7 +166,7 @@ class LaneStack(QWidget):
 
     def _on_look(self) -> None:
         for lane in self.lanes:
-            if lane is self.current and self._grows:
+            if lane is self.current:
                 lane.refresh()
             else:
                 lane.rescale()

@@ -7,7 +7,7 @@ import math
 import msgspec
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QAction, QKeySequence
-from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QScrollArea, QVBoxLayout, QWidget
 
 from warm_ember.battery.cells import check_battery
 from warm_ember.battery.sensitivity import Step
@@ -57,8 +57,13 @@ class BatteryPage(Page):
         row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(0)
         row.addWidget(self.months, 1)
-        self.panel.setFixedWidth(self.look.px(SIDE))
-        row.addWidget(self.panel)
+        scroll = QScrollArea()
+        scroll.setWidget(self.panel)
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        scroll.setFixedWidth(self.look.px(SIDE))
+        row.addWidget(scroll)
         layout.addWidget(below, 1)
 
     def _make_actions(self) -> list[QAction]:

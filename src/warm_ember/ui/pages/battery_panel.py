@@ -31,7 +31,7 @@ class _Usable(QWidget):
         self._look = look
         self.results: RunResults | None = None
         self.others: tuple[RunResults, ...] = ()
-        self.setMinimumHeight(look.px(60))
+        self.setMinimumHeight(look.px(140))
 
     def paintEvent(self, event: QPaintEvent) -> None:
         if self.results is None:

@@ -162,7 +162,7 @@ class DayView(QWidget):
             dim=theme.ink,
         )
         strip = self.strip
-        for hour in range(0, 25, 3):
+        for hour in range(0, 25, 3 if strip.width() > px(480) else 6):
             x = strip.left() + hour / 24 * strip.width()
             align = Qt.AlignmentFlag.AlignLeft if hour == 0 else _RIGHT if hour == 24 else Qt.AlignmentFlag.AlignHCenter
             left = x - (0 if hour == 0 else px(48) if hour == 24 else px(24))

@@ -72,11 +72,12 @@ class LedgerView(QWidget):
     -------
     state_chosen
         A row was clicked or reached by the arrow keys; empty when it was clicked again.
-    expected_asked
-        The expected value of a state was double-clicked.
+    height_changed
+        How high all rows are together.
     """
 
     state_chosen = Signal(str)
+    height_changed = Signal(int)
 
     def __init__(self, look: Look) -> None:
         super().__init__()
@@ -147,6 +148,7 @@ class LedgerView(QWidget):
                 editor.setGeometry(px(4), px(_HEADER) + px(_ROW) * (index + 1), self.width() - px(8), editor_height)
                 height += editor_height
         self.setMinimumHeight(height)
+        self.height_changed.emit(height)
         self.update()
 
     def resizeEvent(self, event: object) -> None:
@@ -166,10 +168,8 @@ class LedgerView(QWidget):
 
     def text(self) -> str:
         """Return the ledger as tab-separated text."""
-        lines = [
-            "state\tshare of time\tshare of charge\tentries\tmean dwell (s)\tmean current (A)\tenergy (J)"
-            "\texpected (A)\tverdict"
-        ]
+        heads = ("state", "share of time", "share of charge", "entries", "mean dwell (s)", "mean current (A)")
+        lines = ["\t".join((*heads, "energy (J)", "expected (A)", "verdict"))]
         for shown in self.rows:
             row = shown.row
             expected = row.expected.current_a if row.expected else ""

@@ -43,7 +43,9 @@ class StatesPage(Page):
         super().__init__(desk, look)
         self.results: RunResults | None = None
         folded = ("Overview", "Lines", "Charge so far", "Voltage", "Power")
-        self.stack = LaneStack(look, window, with_flags=False, folded=folded, current_height=_LANE)
+        self.stack = LaneStack(look, window, with_flags=False, folded=folded)
+        self.stack.current.setMinimumHeight(look.px(_LANE))
+        self._day_was_chosen = False
         self.ledger = LedgerView(look)
         self.editor = RuleEditor(look)
         self.ledger.set_editor(self.editor)
@@ -61,14 +63,15 @@ class StatesPage(Page):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
-        layout.addWidget(self.stack)
+        layout.addWidget(self.stack, 1)
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setWidget(self.ledger)
         scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self._scroll = scroll
-        layout.addWidget(scroll, 1)
+        layout.addWidget(scroll, 1000)
+        self.ledger.height_changed.connect(scroll.setMaximumHeight)
 
     def _connect(self) -> None:
         self.ledger.state_chosen.connect(self.choose)
@@ -86,6 +89,8 @@ class StatesPage(Page):
     def show_results(self, results: RunResults | None) -> None:
         self.results = results
         self.stack.set_results(results)
+        if not self._day_was_chosen:
+            self.ledger.a_day = results is not None and bool(results.load.costs)
         self.ledger.set_results(results)
         self.choose(self.ledger.chosen)
 
@@ -227,6 +232,7 @@ class StatesPage(Page):
         return (Switch("States from", tuple(kinds), chosen, choose), ledger)
 
     def _on_ledger(self, option: str) -> None:
+        self._day_was_chosen = True
         self.ledger.set_a_day(option == "a day")
         self.headline_changed.emit()
 
