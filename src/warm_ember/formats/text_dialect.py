@@ -169,21 +169,22 @@ def _find_table(path: Path, lines: list[str]) -> tuple[str, str, int, int]:
 
 def _longest_run(lines: list[str], delimiter: str, decimal: str) -> tuple[int, int, int] | None:
     """Return rows, width and start of the longest run of rows of equal width."""
-    best: tuple[int, int, int] | None = None
-    rows, width, start = 0, 0, 0
+    best: tuple[int, int] | None = None
+    rows, width = 0, 0
+    starts: dict[int, int] = {}
     for index, line in enumerate(lines):
         cells = cells_of(line, delimiter)
         if not any(cells):
             continue
         found = len(cells) if is_row(line, delimiter, decimal, len(cells)) else 0
-        if found != width:
-            rows, width, start = 0, found, index
-        rows += found > 0
-        if rows and (best is None or rows > best[0]):
-            best = (rows, width, start)
-        if rows >= _ENOUGH_ROWS:
+        starts.setdefault(found, index)
+        rows, width = (rows + 1 if found == width else 1), found
+        if found and (best is None or rows > best[0]):
+            best = (rows, width)
+        if found and rows >= _ENOUGH_ROWS:
             break
-    return best
+    # A row before the longest run belongs to the table too: what breaks the run is then an error, not a preface.
+    return None if best is None else (*best, starts[best[1]])
 
 
 def _find_header(before: list[str], delimiter: str, width: int) -> tuple[list[str] | None, list[str]]:

@@ -22,7 +22,9 @@ from warm_ember.store.project_folder import ProjectFolder
 from warm_ember.units import MONTH_S
 
 NAME = "trail counter post"
-_HIKERS_BY_HOUR = (0, 0, 0, 0, 0, 4, 10, 22, 38, 48, 50, 46, 40, 38, 34, 30, 24, 16, 8, 3, 1, 0, 0, 0)
+_HIKERS_BY_HOUR = tuple(
+    map(float, (0, 0, 0, 0, 0, 4, 10, 22, 38, 48, 50, 46, 40, 38, 34, 30, 24, 16, 8, 3, 1, 0, 0, 0))
+)
 
 
 def demo_project() -> Project:

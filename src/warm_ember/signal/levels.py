@@ -139,7 +139,8 @@ def _of_rows(rows: Samples) -> tuple[Samples, Samples]:
 def _noise_scale(medians: Floats, spreads: Floats, size: int) -> float:
     """Noise of a block median at the lowest level, A."""
     lowest = medians <= np.quantile(medians, 0.2)
-    noise = float(np.median(spreads[lowest]))
+    known = spreads[lowest & ~np.isnan(spreads)]  # beside a hole there is no spread
+    noise = float(np.median(known)) if len(known) else 0.0
     return max(1.25 * noise / math.sqrt(size), _SMALLEST_SCALE_A)
 
 

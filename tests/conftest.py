@@ -1,0 +1,63 @@
+"""Fixtures that all tests share."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+import numpy as np
+import pytest
+from hypothesis import settings
+
+from warm_ember.cli.app import run
+from warm_ember.session.demo import make_demo
+from warm_ember.session.session import Session
+
+settings.register_profile("steady", deadline=None, derandomize=True, max_examples=60)
+settings.load_profile("steady")
+
+
+@pytest.fixture(scope="session")
+def demo_path(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The demo project, made once; tests that change it take `demo_copy`."""
+    path = tmp_path_factory.mktemp("demo") / "post"
+    make_demo(path).close()
+    return path
+
+
+@pytest.fixture
+def demo_copy(demo_path: Path, tmp_path: Path) -> Path:
+    """A project of one's own with the demo's captures (linked, not copied)."""
+    copy = tmp_path / "post"
+    (copy / "captures").mkdir(parents=True)
+    for capture in (demo_path / "captures").iterdir():
+        os.link(capture, copy / "captures" / capture.name)
+    (copy / "project.json").write_bytes((demo_path / "project.json").read_bytes())
+    return copy
+
+
+@pytest.fixture
+def demo_session(demo_copy: Path):
+    session = Session.open(demo_copy)
+    yield session
+    session.close()
+
+
+@pytest.fixture
+def command(capsys: pytest.CaptureFixture[str]) -> Callable[..., tuple[int, str, str]]:
+    """Run a command in this process and return its exit code, stdout and stderr."""
+
+    def call(*arguments: object) -> tuple[int, str, str]:
+        code = run([str(argument) for argument in arguments])
+        captured = capsys.readouterr()
+        return code, captured.out, captured.err
+
+    return call
+
+
+@pytest.fixture
+def random() -> np.random.Generator:
+    return np.random.default_rng(7)

@@ -1,0 +1,93 @@
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from warm_ember.errors import BadArgumentError
+from warm_ember.signal.alignment import fit_clock, matches
+from warm_ember.signal.time_grid import HeldTimes, RegularTimes, inspect_times, nice_interval
+
+
+@given(st.integers(0, 30), st.floats(-5.0, 5.0), st.floats(-100e-6, 100e-6))
+def test_offset_and_drift_are_found_with_missing_and_extra_events(seed: int, offset_s: float, drift: float) -> None:
+    random = np.random.default_rng(seed)
+    target = np.sort(random.uniform(0, 3600, 600))
+    capture = offset_s + (1 + drift) * target + 2e-5 * random.standard_normal(600)
+    capture = np.sort(np.concatenate((capture[random.random(600) > 0.1], random.uniform(0, 3600, 80))))
+    fit = fit_clock(target[random.random(600) > 0.1], capture, tolerance_s=1e-3)
+    assert fit is not None
+    at = np.array([0.0, 3600.0])
+    error = (fit.offset_s + (1 + fit.drift) * at) - (offset_s + (1 + drift) * at)
+    assert np.abs(error).max() < 1e-4
+    assert fit.residual_s < 1e-3
+
+
+def test_regular_pulses_take_the_nearest_match() -> None:
+    target = np.arange(0, 300, 20.0)
+    fit = fit_clock(target, target * (1 + 40e-6) + 1.25, tolerance_s=1e-3)
+    assert fit is not None
+    assert (fit.offset_s, fit.drift, fit.matched) == (pytest.approx(1.25), pytest.approx(40e-6), 15)
+
+
+def test_lists_that_have_nothing_in_common_are_not_fitted(random: np.random.Generator) -> None:
+    assert fit_clock(np.sort(random.uniform(0, 100, 40)), np.sort(random.uniform(0, 100, 12)), tolerance_s=1e-4) is None
+    assert fit_clock(np.empty(0), np.array([1.0]), tolerance_s=1e-3) is None
+
+
+def test_matches_counts_partners() -> None:
+    assert matches(np.array([1.0, 2.0, 3.0]), np.array([1.0005, 2.5, 3.0]), tolerance_s=1e-3) == 2
+
+
+def _placed(grid: RegularTimes, times: np.ndarray, values: np.ndarray) -> np.ndarray:
+    parts = [grid.place(times[k : k + 97], [values[k : k + 97]])[0] for k in range(0, len(times), 97)]
+    return np.concatenate(parts)
+
+
+@given(st.sampled_from([1e-4, 1 / 3000, 0.01, 0.5]), st.floats(0, 0.3), st.integers(0, 5))
+def test_jitter_is_taken_out_and_the_interval_is_round(interval_s: float, jitter: float, seed: int) -> None:
+    random = np.random.default_rng(seed)
+    times = 5.0 + interval_s * (np.arange(2000) + jitter * random.uniform(-0.5, 0.5, 2000))
+    grid = RegularTimes(inspect_times(times), 1e-9)
+    placed = _placed(grid, times, np.arange(2000.0))
+    assert grid.interval_s == pytest.approx(interval_s, rel=1e-4)
+    np.testing.assert_array_equal(placed, np.arange(2000.0))
+
+
+def test_a_gap_is_left_empty() -> None:
+    times = np.concatenate((np.arange(500), np.arange(800, 1300))) * 1e-3
+    grid = RegularTimes(inspect_times(times), 1e-6)
+    placed = _placed(grid, times, np.ones(1000))
+    assert len(placed) == 1300
+    assert np.isnan(placed).nonzero()[0].tolist() == list(range(500, 800))
+    assert (grid.interval_s, grid.missing) == (1e-3, 300)
+
+
+def test_stamps_coarser_than_the_interval_are_counted() -> None:
+    times = np.round(np.arange(5000) * 1e-4, 3)
+    grid = RegularTimes(inspect_times(times), 1e-3)
+    assert len(_placed(grid, times, np.ones(5000))) == 5000
+    assert grid.interval_s == pytest.approx(1e-4, rel=1e-3)
+
+
+@given(st.integers(0, 20))
+def test_irregular_times_keep_their_charge(seed: int) -> None:
+    random = np.random.default_rng(seed)
+    times = np.cumsum(random.exponential(1.0, 400) + 0.05)
+    values = random.uniform(0, 1, 400)
+    kind = inspect_times(times)
+    assert kind.irregular
+    held = HeldTimes(kind)
+    parts = [held.place(times[k : k + 61], [values[k : k + 61]])[0] for k in range(0, 400, 61)]
+    placed = np.concatenate([*parts, held.finish()[0]])
+    true = np.sum(values[:-1] * np.diff(times))
+    assert placed.sum() * held.interval_s == pytest.approx(true + values[-1] * kind.interval_s, abs=3 * held.interval_s)
+
+
+def test_equal_times_are_refused() -> None:
+    with pytest.raises(BadArgumentError, match="do not rise"):
+        inspect_times(np.full(10, 3.0))
+
+
+def test_a_nice_interval_stays_within_what_the_times_allow() -> None:
+    assert nice_interval(1.00001e-3, 100_000, 1e-6) == pytest.approx(1.00001e-3)
+    assert nice_interval(1.0000001e-3, 1000, 1e-6) == 1e-3
