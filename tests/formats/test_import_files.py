@@ -256,7 +256,12 @@ def test_bad_numpy_files(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize(
     ("options", "problem"),
-    [({"rate_hz": 0.0}, "--rate"), ({"unit": "kA"}, "--unit"), ({"gain": 0.0}, "--gain"), ({"shunt_ohm": -1.0}, "--shunt")],
+    [
+        ({"rate_hz": 0.0}, "--rate"),
+        ({"unit": "kA"}, "--unit"),
+        ({"gain": 0.0}, "--gain"),
+        ({"shunt_ohm": -1.0}, "--shunt"),
+    ],
 )
 def test_impossible_options(options: dict[str, object], problem: str) -> None:
     with pytest.raises(BadArgumentError, match=problem):

@@ -65,7 +65,9 @@ def test_a_total_is_the_sum_of_its_samples(a: int, b: int) -> None:
     first, last = sorted((a, b))
     found = total(SERIES, first, last)
     expected = naive(SERIES.read(first, last))
-    assert (found.total, found.count, found.low, found.high) == pytest.approx(expected, rel=1e-9, abs=1e-12, nan_ok=True)
+    assert (found.total, found.count, found.low, found.high) == pytest.approx(
+        expected, rel=1e-9, abs=1e-12, nan_ok=True
+    )
 
 
 @given(st.lists(st.integers(0, 70_003), min_size=2, max_size=6))

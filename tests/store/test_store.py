@@ -25,7 +25,9 @@ EVENTS = (Event(0.25, "state", "Schlaf ☾"), Event(1.0, "log", "a,b", "7"))
 
 
 def write(path: Path, current: np.ndarray, **channels: object) -> Path:
-    with CaptureWriter(path, with_voltage="voltage" in channels, line_names=("A", "B") if "lines" in channels else ()) as writer:
+    with CaptureWriter(
+        path, with_voltage="voltage" in channels, line_names=("A", "B") if "lines" in channels else ()
+    ) as writer:
         for first in range(0, len(current), 100_001):
             piece = slice(first, first + 100_001)
             writer.append(current[piece], **{name: values[piece] for name, values in channels.items()})  # type: ignore[index]
@@ -96,7 +98,10 @@ def test_making_the_summary_can_be_stopped(tmp_path: Path) -> None:
         (lambda file: None, "/current"),
         (lambda file: file.create_dataset("current", data=np.ones((2, 2))), "/current"),
         (lambda file: file.create_dataset("current", data=np.ones(3)), "sample_interval_s is missing"),
-        (lambda file: (file.create_dataset("current", data=np.ones(3)), file.attrs.update(sample_interval_s=-1.0)), "above 0"),
+        (
+            lambda file: (file.create_dataset("current", data=np.ones(3)), file.attrs.update(sample_interval_s=-1.0)),
+            "above 0",
+        ),
         (lambda file: (file.create_dataset("current", data=np.ones(3)), file.attrs.update(format=99)), "newer"),
         (
             lambda file: (
@@ -138,7 +143,13 @@ def test_a_writer_that_fails_leaves_nothing(tmp_path: Path) -> None:
 def test_a_project_reads_back_as_it_was_saved(tmp_path: Path) -> None:
     project = msgspec.structs.replace(
         demo_project(),
-        rules=(HandRule("X", "r1", 0.0, 1.0), BandRule("Y", 1e-3, 2e-3), LineRule("Z", ("A",)), LogRule(), LevelsRule({"a": "b"})),
+        rules=(
+            HandRule("X", "r1", 0.0, 1.0),
+            BandRule("Y", 1e-3, 2e-3),
+            LineRule("Z", ("A",)),
+            LogRule(),
+            LevelsRule({"a": "b"}),
+        ),
     )
     folder = ProjectFolder(tmp_path / "p")
     folder.save(project)

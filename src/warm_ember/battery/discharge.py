@@ -157,12 +157,15 @@ def _steps(usable: Floats, mean: Floats, rate: Floats) -> tuple[Floats, Floats]:
     current = 0.5 * (mean[:, :-1] + mean[:, 1:])
     before, after = usable[:, :-1], usable[:, 1:]
     with np.errstate(divide="ignore", invalid="ignore"):
-        plain_s = (before - after) / current
-        decaying_s = np.log1p(rate * (before - after) / (current + rate * after)) / rate
-    steps_s = np.where(rate > 0, decaying_s, plain_s)
+        slowest = (before - after) / (current + rate * after)
+        lost = rate * slowest
+        # ln(1 + x) / x, which is 1 where next to nothing is lost
+        shorter = np.where(lost > 1e-9, np.log1p(lost) / lost, 1.0 - lost / 2)
+        steps_s = np.where(np.isinf(slowest), np.inf, slowest * shorter)
+        given_c = current * steps_s
+    # A battery that cannot give the power gives nothing, and one that gives nothing lasts.
     steps_s = np.where(np.isinf(current), 0.0, steps_s)
-    given_c = np.where(np.isinf(steps_s) | np.isinf(current), 0.0, current * np.where(np.isinf(steps_s), 0, steps_s))
-    return steps_s, np.where(np.isnan(given_c), 0.0, given_c)
+    return steps_s, np.where(np.isfinite(given_c), given_c, 0.0)
 
 
 def _end(has_curve: bool, end_v: float, rest_v: Floats, pulse_v: Floats) -> tuple[Floats, np.ndarray]:
@@ -198,4 +201,6 @@ def _at(course: Floats, at: Floats) -> Floats:
     rows = np.arange(len(course))
     share = at - left
     before, after = course[rows, left], course[rows, left + 1]
-    return np.asarray(np.where(share == 0, before, np.where(share == 1, after, before + share * (after - before))))
+    with np.errstate(invalid="ignore"):
+        between = before + share * (after - before)
+    return np.asarray(np.where(share == 0, before, np.where(share == 1, after, between)))

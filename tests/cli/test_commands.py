@@ -1,0 +1,196 @@
+"""The command line, as other programs use it."""
+
+import json
+import subprocess
+import sys
+from pathlib import Path
+
+import h5py
+import numpy as np
+import pytest
+
+from warm_ember.session.session import Session
+
+STATES_KEYS = {"capture", "duration_s", "mean_a", "charge_c", "energy_j", "unplaced_share", "states"}
+STATE_KEYS = {
+    "name", "entries", "dwell_s", "time_share", "mean_a", "mean_a_low", "mean_a_high", "charge_c", "charge_share",
+    "energy_j", "expected_a", "verdict",
+}  # fmt: skip
+LIFE_KEYS = {
+    "mean_a", "life_h", "life_h_p10", "life_h_p50", "life_h_p90", "limit", "used_capacity_c", "target_h", "budget_a",
+}  # fmt: skip
+
+
+@pytest.fixture
+def ramp_file(tmp_path: Path) -> Path:
+    path = tmp_path / "ramp.f32"
+    np.arange(1000, dtype="<f4").tofile(path)
+    return path
+
+
+def test_states_has_exactly_the_keys_of_the_contract(demo_path: Path, command) -> None:
+    code, out, err = command("states", demo_path, "r4", "--json")
+    assert (code, err) == (0, "")
+    states = json.loads(out)
+    assert set(states) == STATES_KEYS
+    assert all(set(state) == STATE_KEYS for state in states["states"])
+    assert all(state["mean_a_low"] <= state["mean_a"] <= state["mean_a_high"] for state in states["states"])
+    assert sum(state["charge_c"] for state in states["states"]) == pytest.approx(states["charge_c"])
+    assert {state["verdict"] for state in states["states"]} == {"ok", "above"}
+
+
+def test_life_has_exactly_the_keys_of_the_contract(demo_path: Path, command) -> None:
+    code, out, _ = command("life", demo_path, "--json")
+    life = json.loads(out)
+    assert code == 0
+    assert set(life) == LIFE_KEYS
+    assert life["life_h_p10"] < life["life_h_p50"] < life["life_h_p90"]
+    assert life["target_h"] == pytest.approx(36 * 730)
+
+
+def test_an_activity_file_goes_before_the_project(tmp_path: Path, command) -> None:
+    path = tmp_path / "a.json"
+    content = {
+        "battery": {"capacity_c": 3600, "self_discharge_per_year": 0.05, "reserve": 0.1},
+        "base_a": 1e-5,
+        "activities": [{"name": "send", "current_a": 0.1, "duration_s": 2, "interval_s": 3600, "peak_a": 0.2}],
+        "target_h": 1000,
+    }
+    path.write_text(json.dumps(content))
+    code, out, _ = command("life", tmp_path / "none", "--activities", path, "--json")
+    life = json.loads(out)
+    mean = 1e-5 + (0.2 - 2e-5) / 3600
+    k = 0.05 / 8760
+    usable_ah = 0.9
+    assert code == 0
+    assert life["mean_a"] == pytest.approx(mean)
+    assert life["life_h"] == pytest.approx(np.log1p(k * usable_ah / mean) / k)
+    assert life["budget_a"] == pytest.approx(k * usable_ah / np.expm1(k * 1000))
+    assert life["limit"] == "capacity"
+    content["battery"]["cell"] = {"ocv_v": [[0, 2.0], [1, 3.0]]}
+    content["battery"] |= {"cutoff_v": 2.4, "resistance_ohm": 1.0}
+    path.write_text(json.dumps(content))
+    life = json.loads(command("life", tmp_path, "--activities", path, "--json")[1])
+    assert life["limit"] == "pulse-sag"
+
+
+def test_the_demo_prints_what_the_window_shows(demo_copy: Path, command) -> None:
+    code, out, _ = command("demo", demo_copy, "--headless")
+    assert code == 0
+    assert "25.6 months at 278 µA on average" in out
+    assert "target 36.0 months met" in out
+    code, out, _ = command("demo", demo_copy, "--headless", "--json")
+    runs = json.loads(out)["runs"]
+    session = Session.open(demo_copy)
+    for run in runs:
+        assert run["life"]["life_h"] == session.run(run["capture"]).life.life_s / 3600
+        assert run["states"]["charge_c"] == session.run(run["capture"]).ledger.charge_c
+    session.close()
+
+
+def test_import_reports_what_it_assumed(tmp_path: Path, ramp_file: Path, command) -> None:
+    code, out, _ = command("import", tmp_path / "p", ramp_file, "--rate", "1000")
+    assert code == 0
+    assert "unit assumed: A" in out
+    code, _, err = command("import", tmp_path / "p", ramp_file, "--rate", "1000")
+    assert code == 2
+    assert "--replace" in err
+    assert command("import", tmp_path / "p", ramp_file, "--rate", "500", "--replace", "--json")[0] == 0
+    out = command("stretch", tmp_path / "p", "ramp", "--from", "0", "--to", "1", "--json")[1]
+    assert json.loads(out) == {
+        "from_s": 0.0, "to_s": 1.0, "coverage": 1.0, "mean_a": 249.5, "min_a": 0.0, "max_a": 499.0,
+        "charge_c": pytest.approx(249.5), "energy_j": None,
+    }  # fmt: skip
+
+
+def test_events_come_with_the_import_and_place_the_states(tmp_path: Path, ramp_file: Path, command) -> None:
+    events = tmp_path / "log.csv"
+    events.write_text("time_s,event,name,value\n0,state,Low,\n0.25,state,High,\n0.5,sleep,deep,\n")
+    command("import", tmp_path / "p", ramp_file, "--rate", "1000", "--unit", "uA", "--events", events, "--name", "x y")
+    states = json.loads(command("states", tmp_path / "p", "x y", "--json")[1])
+    assert [(s["name"], s["dwell_s"]) for s in states["states"]] == [("Low", 0.25), ("High", 0.75)]
+    assert states["states"][1]["charge_c"] == pytest.approx(sum(range(250, 1000)) * 1e-9, rel=1e-5)
+
+
+BAD = [
+    (["stretch", "{demo}", "r4", "--from", "5", "--to", "1"], "reversed"),
+    (["stretch", "{demo}", "r4", "--from", "900", "--to", "901"], "outside"),
+    (["stretch", "{demo}", "r4", "--from", "nan", "--to", "1"], "no end"),
+    (["stretch", "{demo}", "r4", "--from", "x", "--to", "1"], "--from"),
+    (["stretch", "{demo}", "r4"], "--from"),
+    (["stretch", "{demo}"], "NAME"),
+    (["states", "{demo}", "r9"], "r9"),
+    (["states", "{demo}", "../r4"], "capture name"),
+    (["states", "{empty}", "r4"], "project.json"),
+    (["life", "{empty}"], "project.json"),
+    (["life", "{demo}", "--activities", "{empty}/none.json"], "none.json"),
+    (["import", "{empty}/p", "{empty}/none.csv"], "no such file"),
+    (["import", "{empty}/p", "{empty}"], "expected a file"),
+    (["import", "{empty}/p", "{junk}", "--name", "a/b"], "capture name"),
+    (["import", "{empty}/p", "{junk}"], "table of numbers"),
+    (["import", "{empty}/p", "{junk}", "--rate", "0"], "--rate"),
+    (["import", "{empty}/p", "{junk}", "--supply", "-3"], "--supply"),
+    (["import", "{empty}/p", "{junk}", "--format", "f99", "--rate", "1"], "f99"),
+    (["demo", "{junk}", "--headless"], "not empty"),
+    (["fly", "--high"], "No such option"),
+    (["nowhere"], "no such project"),
+    (["--nonsense"], "nonsense"),
+]
+
+
+@pytest.mark.parametrize(("arguments", "problem"), BAD)
+def test_bad_input_is_one_line_and_leaves_nothing(
+    demo_path: Path, tmp_path: Path, command, arguments: list[str], problem: str
+) -> None:
+    empty = tmp_path / "empty"
+    empty.mkdir()
+    junk = tmp_path / "junk.txt"
+    junk.write_text("dear diary\n")
+    places = {"demo": demo_path, "empty": empty, "junk": junk}
+    code, out, err = command(*(argument.format(**places) for argument in arguments))
+    assert code == 2
+    assert out == ""
+    assert err.count("\n") == 1
+    assert problem in err
+    assert list(empty.iterdir()) == []
+
+
+def test_a_broken_project_stays_as_it_is(tmp_path: Path, ramp_file: Path, command) -> None:
+    (tmp_path / "p").mkdir()
+    file = tmp_path / "p" / "project.json"
+    file.write_text('{"format": 99}')
+    for arguments in (["import", tmp_path / "p", ramp_file, "--rate", "1"], ["states", tmp_path / "p", "x"]):
+        code, _, err = command(*arguments)
+        assert code == 2
+        assert "newer" in err
+    assert file.read_text() == '{"format": 99}'
+    assert [path.name for path in (tmp_path / "p").iterdir()] == ["project.json"]
+
+
+def test_a_capture_changed_by_another_tool_reads_as_it_is_now(tmp_path: Path, ramp_file: Path, command) -> None:
+    command("import", tmp_path / "p", ramp_file, "--rate", "1000")
+    with h5py.File(tmp_path / "p" / "captures" / "ramp.h5", "r+") as file:
+        file["current"][:] = 1.0
+    out = command("stretch", tmp_path / "p", "ramp", "--from", "0", "--to", "1", "--json")[1]
+    assert json.loads(out)["charge_c"] == pytest.approx(1.0)
+
+
+def test_the_program_as_a_process(demo_path: Path) -> None:
+    call = [sys.executable, "-m", "warm_ember"]
+    done = subprocess.run([*call, "states", demo_path, "r5"], capture_output=True, text=True, check=False)
+    assert (done.returncode, done.stderr) == (0, "")
+    assert "Deep sleep" in done.stdout
+    done = subprocess.run([*call, "states", demo_path, "r6"], capture_output=True, text=True, check=False)
+    assert (done.returncode, done.stdout) == (2, "")
+    assert done.stderr.startswith("warm-ember: ")
+    assert done.stderr.count("\n") == 1
+
+
+def test_commands_do_without_qt(demo_path: Path) -> None:
+    script = (
+        "import sys; sys.modules['PySide6'] = None; from warm_ember.cli.app import run; "
+        f"code = run(['life', {str(demo_path)!r}]); window = run([{str(demo_path)!r}]); sys.exit(10 * window + code)"
+    )
+    done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=False)
+    assert done.returncode == 20
+    assert "commands work without it" in done.stderr
