@@ -250,7 +250,9 @@ class CurrentLane(Lane):
             return
         if event.button() == Qt.MouseButton.LeftButton:
             x = event.position().x()
-            self._drag = self._edge_at(x) or ("", self._moment(event))
+            zooms = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
+            edge = None if zooms else self._edge_at(x)
+            self._drag = edge or ("", self._moment(event))
             self._press_x = x
 
     def _moment(self, event: QMouseEvent) -> float:

@@ -15,7 +15,7 @@ FIRST_DECADE = -9
 STEPS_PER_DECADE = 8
 
 NIGHT_DECADES = (
-    "#5a6068", "#635c6e", "#6c5772", "#805c82", "#a35a80", "#cb5d66", "#e9683f", "#f58a2d", "#fbb84a", "#fbe9b0",
+    "#4b5158", "#5a5364", "#6c5772", "#805c82", "#a35a80", "#cb5d66", "#e9683f", "#f58a2d", "#fbb84a", "#fbe9b0",
 )  # fmt: skip
 DAY_DECADES = (
     "#b9bcc4", "#b5adbf", "#b19ab9", "#b68ab2", "#bf7296", "#c25568", "#b9451f", "#934400", "#6a3d00", "#392805",

@@ -1,0 +1,57 @@
+"""The real window, offscreen."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+from PySide6.QtCore import QSettings
+from PySide6.QtWidgets import QApplication
+from pytestqt.qtbot import QtBot
+
+from warm_ember.ui.application import make_window
+from warm_ember.ui.look.theme import NIGHT
+from warm_ember.ui.shell.window import MainWindow
+
+Settle = Callable[[], None]
+
+
+@pytest.fixture
+def empty_window(qtbot: QtBot, tmp_path: Path) -> Iterator[MainWindow]:
+    application = QApplication.instance()
+    assert isinstance(application, QApplication)
+    settings = QSettings(str(tmp_path / "window.ini"), QSettings.Format.IniFormat)
+    before = threading.active_count()
+    window = make_window(application, settings)
+    window.look.set_theme(NIGHT)
+    window.resize(1280, 800)
+    qtbot.addWidget(window)
+    window.show()
+    qtbot.waitExposed(window)
+    yield window
+    window.close()
+    assert not window.desk.jobs.is_busy
+    left = [thread for thread in threading.enumerate() if not isinstance(thread, threading._DummyThread)]
+    assert len(left) <= before, left
+
+
+@pytest.fixture
+def settle(qtbot: QtBot, empty_window: MainWindow) -> Settle:
+    """Wait until nothing is being computed any more."""
+
+    def wait() -> None:
+        qtbot.waitUntil(lambda: not empty_window.desk.jobs.is_busy, timeout=20_000)
+
+    return wait
+
+
+@pytest.fixture
+def window(empty_window: MainWindow, demo_copy: Path, settle: Settle) -> MainWindow:
+    """The window on the demo, run r4."""
+    assert empty_window.desk.open(demo_copy)
+    settle()
+    empty_window.desk.select_run("r4")
+    settle()
+    return empty_window

@@ -1,0 +1,505 @@
+"""The window as a user drives it: act on the widget and look at the project, then the reverse."""
+
+from pathlib import Path
+
+import msgspec
+import numpy as np
+import pytest
+from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
+from PySide6.QtGui import QColor, QDropEvent, QGuiApplication
+from pytestqt.qtbot import QtBot
+
+from warm_ember.model.battery import FromStretch, SupplyKind
+from warm_ember.model.project import Project
+from warm_ember.model.rules import BandRule, HandRule, LevelsRule, LogRule
+from warm_ember.session import edits
+from warm_ember.store.project_folder import ProjectFolder
+from warm_ember.ui.look.marked import plain
+from warm_ember.ui.look.ramp import DAY_DECADES, NIGHT_DECADES, Ramp
+from warm_ember.ui.look.theme import DAY, NIGHT
+from warm_ember.ui.shell.window import MainWindow
+
+LEFT = Qt.MouseButton.LeftButton
+
+
+def drag(qtbot: QtBot, widget, start_x: float, end_x: float, modifier=Qt.KeyboardModifier.NoModifier) -> None:
+    y = widget.height() // 2
+    qtbot.mousePress(widget, LEFT, modifier, QPoint(round(start_x), y))
+    for share in (0.3, 0.7, 1.0):
+        qtbot.mouseMove(widget, QPoint(round(start_x + share * (end_x - start_x)), y))
+    qtbot.mouseRelease(widget, LEFT, modifier, QPoint(round(end_x), y))
+
+
+def type_into(qtbot: QtBot, edit, text: str) -> None:
+    edit.setFocus()
+    edit.selectAll()
+    qtbot.keyClicks(edit, text)
+    qtbot.keyClick(edit, Qt.Key.Key_Return)
+
+
+def test_the_way_from_trace_to_the_reason(window: MainWindow, qtbot: QtBot, settle) -> None:
+    """Trace, a bracket, States, Battery: why r4 misses the target and r5 meets it."""
+    lane = window.trace.stack.current
+    before = len(window.trace.brackets)
+    drag(qtbot, lane, lane.x_of(20.0), lane.x_of(50.0), Qt.KeyboardModifier.AltModifier)
+    settle()
+    assert len(window.trace.brackets) == before + 1
+    qtbot.mouseClick(window.spine.links["States"], LEFT)
+    assert window.page is window.states
+    assert "Modem idle takes 28.2 % of the charge" in plain(window.headline.sentence)
+    qtbot.mouseClick(window.spine.links["Battery"], LEFT)
+    assert plain(window.headline.sentence).startswith("25.6 months where 36 are wanted")
+    window.desk.select_run("r5")
+    settle()
+    assert "the target is met" in window.headline.sentence
+    assert plain(window.spine.links["Battery"].shown.figure) == "44.1 months"
+    assert plain(window.spine.links["Runs"].shown.figure) == "1st of 5"
+
+
+def test_a_bracket_is_drawn_named_moved_and_removed(window: MainWindow, qtbot: QtBot, settle) -> None:
+    lane, page = window.trace.stack.current, window.trace
+    window.window_on_time.show(100.0, 110.0)
+    drag(qtbot, lane, lane.x_of(102.0), lane.x_of(104.0))
+    settle()
+    bracket = page.chosen_bracket
+    assert bracket is not None
+    assert (bracket.letter, bracket.from_s, bracket.to_s) == (
+        "C",
+        pytest.approx(102, abs=0.05),
+        pytest.approx(104, abs=0.05),
+    )
+    type_into(qtbot, page.name_edit, "idle stretch")
+    settle()
+    assert page.chosen_bracket.name == "idle stretch"
+    drag(qtbot, lane, lane.x_of(bracket.to_s), lane.x_of(107.0))
+    settle()
+    assert page.chosen_bracket.to_s == pytest.approx(107, abs=0.05)
+    lane.setFocus()
+    qtbot.keyClick(lane, Qt.Key.Key_Delete)
+    settle()
+    assert len(page.brackets) == 2
+    window.undo_action.trigger()
+    settle()
+    assert len(page.brackets) == 3
+    window.redo_action.trigger()
+    settle()
+    assert len(page.brackets) == 2
+
+
+def test_an_edge_snaps_to_a_state_edge_unless_alt(window: MainWindow, qtbot: QtBot) -> None:
+    lane = window.trace.stack.current
+    results = window.desk.results
+    assert results is not None
+    edge = float(results.placement.edges[results.placement.of("Transmit").argmax()] * 1e-4)
+    window.window_on_time.show(edge - 1, edge + 1)
+    near = edge + 3 / lane.plot_rect.width() * 2.0
+    assert lane.snapped(near) == edge
+    lane.snaps = False
+    assert lane.snapped(near) == near
+
+
+def test_a_bracket_becomes_a_state_an_activity_and_an_expected_value(window: MainWindow, qtbot: QtBot, settle) -> None:
+    page = window.trace
+    page.choose("B")
+    bracket = page.chosen_bracket
+    qtbot.mouseClick(page.buttons["Take as activity"], LEFT)
+    settle()
+    activity = window.desk.project.activities[-1]
+    assert activity.source == FromStretch("r4", bracket.from_s, bracket.to_s)
+    qtbot.mouseClick(page.buttons["Expected value from it"], LEFT)
+    settle()
+    expected = window.desk.project.expected_of("Transmit")
+    assert expected.current_a == pytest.approx(page.reading(bracket).mean_a)
+    qtbot.mouseClick(page.buttons["Name a state by it"], LEFT)
+    qtbot.keyClicks(page.name_edit, "Uplink")
+    qtbot.keyClick(page.name_edit, Qt.Key.Key_Return)
+    settle()
+    assert HandRule("Uplink", "r4", bracket.from_s, bracket.to_s) in window.desk.project.rules
+    assert window.desk.results.ledger.row("Uplink").entries == 1
+    assert page.chosen_bracket.name == bracket.name
+
+
+def test_a_bracket_is_duplicated_to_the_next_cycle(window: MainWindow, qtbot: QtBot, settle) -> None:
+    window.trace.choose("A")
+    first = window.trace.chosen_bracket
+    qtbot.mouseClick(window.trace.buttons["Duplicate to next cycle"], LEFT)
+    settle()
+    if len(window.trace.brackets) == 2:  # it was the capture's last count
+        assert "no next cycle" in window.messages.words.text()
+        return
+    copy = window.trace.chosen_bracket
+    assert copy.to_s - copy.from_s == pytest.approx(first.to_s - first.from_s)
+    assert window.trace.main_state(copy) == "Count"
+
+
+def test_keys_move_the_window_on_time(window: MainWindow, qtbot: QtBot) -> None:
+    lane, shown = window.trace.stack.current, window.window_on_time
+    lane.setFocus()
+    qtbot.keyClick(lane, Qt.Key.Key_Up)
+    zoomed = (shown.from_s, shown.to_s)
+    assert shown.length_s == pytest.approx(0.7 * 300)
+    qtbot.keyClick(lane, Qt.Key.Key_Right)
+    assert shown.from_s > zoomed[0]
+    shown.show(10.0, 12.0)
+    window.trace.page_actions()[2].trigger()
+    edges = window.desk.results.placement.edges * 1e-4
+    assert np.abs(edges - (shown.from_s + shown.to_s) / 2).min() < 1e-3
+    qtbot.keyClick(lane, Qt.Key.Key_Backspace)
+    qtbot.keyClick(lane, Qt.Key.Key_F)
+    assert (shown.from_s, shown.to_s) == (0.0, 300.0)
+
+
+def test_shift_drag_zooms_and_the_wheel_keeps_the_moment(window: MainWindow, qtbot: QtBot) -> None:
+    lane, shown = window.trace.stack.current, window.window_on_time
+    drag(qtbot, lane, lane.x_of(60.0), lane.x_of(75.0), Qt.KeyboardModifier.ShiftModifier)
+    assert (shown.from_s, shown.to_s) == (pytest.approx(60, abs=1.5), pytest.approx(75, abs=1.5))
+    assert len(window.trace.brackets) == 2
+    x = lane.x_of(70.0)
+    shown.zoom(0.5, 70.0)
+    assert lane.x_of(70.0) == pytest.approx(x, abs=1)
+
+
+def test_the_overview_frame_moves_the_window(window: MainWindow, qtbot: QtBot) -> None:
+    overview, shown = window.trace.stack.overview, window.window_on_time
+    shown.show(50.0, 100.0)
+    drag(qtbot, overview, overview.x_of(75.0), overview.x_of(175.0))
+    assert (shown.from_s + shown.to_s) / 2 == pytest.approx(175, abs=1)
+    shown.show(100.0, 100.001)
+    left, right = overview.frame()
+    assert right - left >= overview.look.px(12) - 1
+
+
+def test_lanes_fold_and_only_lanes_with_data_are_offered(window: MainWindow, qtbot: QtBot) -> None:
+    stack = window.trace.stack
+    assert "Voltage" in stack.foldable_names()
+    assert not stack.voltage.isVisible()
+    stack.set_folded("Voltage", False)
+    assert stack.voltage.isVisible()
+    qtbot.mouseClick(stack.lines, LEFT, pos=QPoint(4, 10))
+    assert not stack.lines.isVisible()
+    assert "Lines" in stack.axis.hidden_lanes
+
+
+def test_the_value_under_the_cursor_is_the_current_there(window: MainWindow, qtbot: QtBot) -> None:
+    lane = window.trace.stack.current
+    window.window_on_time.show(61.0, 62.0)
+    window.grab()
+    qtbot.mouseMove(lane, QPoint(round(lane.x_of(61.5)), 50))
+    shown = lane.value_at(window.window_on_time.cursor_s)
+    reading = window.desk.results.capture.reading(61.499, 61.501)
+    assert shown == pytest.approx(reading.mean_a, rel=0.1)
+
+
+def test_a_rule_by_band_is_previewed_and_placed(window: MainWindow, qtbot: QtBot, settle) -> None:
+    page = window.states
+    window.show_page("States")
+    page.choose("Transmit")
+    editor = page.editor
+    for edit, text in ((editor.low_edit, "150m"), (editor.high_edit, "0.25 A"), (editor.as_edit, "Burst")):
+        edit.setFocus()
+        edit.selectAll()
+        qtbot.keyClicks(edit, text)
+    qtbot.waitUntil(lambda: "Burst would have" in editor.words.text(), timeout=10_000)
+    assert window.desk.project.rules == ()
+    qtbot.mouseClick(editor.place_button, LEFT)
+    settle()
+    assert window.desk.project.rules[0] == BandRule("Burst", 0.15, 0.25, 0.1, 0.005)
+    assert window.desk.project.rules[1] == LogRule()
+    row = window.desk.results.ledger.row("Burst")
+    assert row.entries >= 6
+    window.desk.undo()
+    settle()
+    assert window.desk.results.ledger.row("Burst") is None
+
+
+def test_a_rule_by_hand_takes_the_drawn_stretch(window: MainWindow, qtbot: QtBot, settle) -> None:
+    window.show_page("States")
+    page, lane = window.states, window.states.stack.current
+    page.choose("Modem idle")
+    drag(qtbot, lane, lane.x_of(100.0), lane.x_of(120.0))
+    page.editor.as_edit.setText("Tilt check")
+    qtbot.mouseClick(page.editor.place_button, LEFT)
+    settle()
+    row = window.desk.results.ledger.row("Tilt check")
+    assert row.dwell_s == pytest.approx(20.0, abs=1.0)
+    rule = window.desk.project.rules[0]
+    page.editor.rule_dropped.emit(rule)
+    settle()
+    assert window.desk.results.ledger.row("Tilt check") is None
+
+
+def test_states_are_renamed_and_expected_in_the_row(window: MainWindow, qtbot: QtBot, settle) -> None:
+    window.show_page("States")
+    page = window.states
+    page.choose("Count")
+    type_into(qtbot, page.editor.name_edit, "Counting")
+    settle()
+    assert window.desk.results.ledger.row("Counting") is not None
+    page.choose("Counting")
+    type_into(qtbot, page.editor.expected_edit, "7 mA")
+    settle()
+    assert window.desk.project.expected_of("Counting").current_a == 7e-3
+    assert window.desk.results.ledger.row("Counting").verdict.value == "ok"
+
+
+def test_states_can_come_from_levels_and_unplaced_ones_warn(window: MainWindow, qtbot: QtBot, settle) -> None:
+    window.show_page("States")
+    qtbot.mouseClick(window.headline.switches.words["States from", "levels"], LEFT)
+    settle()
+    assert window.desk.project.rules == (LevelsRule(),)
+    assert window.desk.results.ledger.rows[0].name.startswith("level ")
+    window.desk.apply(edits.Change("project", {"rules": (BandRule("Hot", 0.1, 1.0),)}), "only one band")
+    settle()
+    assert "is unplaced, the limit is" in plain(window.headline.warning)
+    assert window.spine.links["States"].shown.doubt
+    window.states.choose("unplaced")
+    assert window.states.stack.current.highlight is not None
+
+
+def test_the_ledger_sorts_and_copies(window: MainWindow, qtbot: QtBot) -> None:
+    window.show_page("States")
+    view = window.states.ledger
+    view.sort_by("share of time")
+    shares = [shown.time_share for shown in view.rows]
+    assert shares == sorted(shares, reverse=True)
+    view.sort_by("state")
+    names = [shown.row.name for shown in view.rows]
+    assert names == sorted(names, key=str.casefold)
+    window.states.page_actions()[0].trigger()
+    copied = QGuiApplication.clipboard().text().splitlines()
+    assert len(copied) == 1 + len(names)
+    assert copied[1].startswith(names[0] + "\t")
+
+
+def test_arrows_walk_through_the_ledger(window: MainWindow, qtbot: QtBot) -> None:
+    window.show_page("States")
+    view = window.states.ledger
+    view.setFocus()
+    qtbot.keyClick(view, Qt.Key.Key_Down)
+    assert view.chosen == view.rows[0].row.name
+    qtbot.keyClick(view, Qt.Key.Key_Down)
+    assert view.chosen == view.rows[1].row.name
+    qtbot.keyClick(view, Qt.Key.Key_Escape)
+    assert view.chosen == ""
+
+
+def test_a_rate_typed_on_the_battery_page_changes_the_life(window: MainWindow, qtbot: QtBot, settle) -> None:
+    window.show_page("Battery")
+    before = window.desk.results.life.life_s
+    edit = window.battery.day.edits["Report"]
+    type_into(qtbot, edit, "each 12 h")
+    settle()
+    activity = next(a for a in window.desk.project.activities if a.name == "Report")
+    assert (activity.interval_s, activity.per_day) == (43200.0, None)
+    assert window.desk.results.life.life_s > before
+    type_into(qtbot, edit, "whenever")
+    settle()
+    assert next(a for a in window.desk.project.activities if a.name == "Report").interval_s == 43200.0
+
+
+def test_the_battery_is_typed_where_it_stands(window: MainWindow, qtbot: QtBot, settle) -> None:
+    window.show_page("Battery")
+    fields = window.battery.panel.fields
+    type_into(qtbot, fields["battery", "capacity_c"], "12 Ah")
+    type_into(qtbot, fields["project", "target_s"], "24 months")
+    type_into(qtbot, fields["battery", "reserve"], "5 %")
+    settle()
+    project = window.desk.project
+    assert (project.battery.capacity_c, project.battery.reserve) == (43200.0, 0.05)
+    assert project.target_s == pytest.approx(2 * 8760 * 3600)
+    type_into(qtbot, fields["battery", "reserve"], "150 %")
+    settle()
+    assert window.desk.project.battery.reserve == 0.05
+    assert "reserve" in window.messages.words.text()
+    window.battery.panel.changed.emit("supply", "kind", SupplyKind.SWITCHING)
+    settle()
+    assert fields["supply", "efficiency"].isVisible()
+
+
+def test_activities_are_added_and_removed(window: MainWindow, settle) -> None:
+    window.battery.add_activity_from("Modem idle")
+    settle()
+    names = [activity.name for activity in window.desk.project.activities]
+    assert names[-1] == "Modem idle"
+    assert "Modem idle" in window.battery.day.edits
+    window.desk.apply(edits.drop_activity("Modem idle"), "remove")
+    settle()
+    assert "Modem idle" not in window.battery.day.edits
+
+
+def test_two_runs_are_picked_on_the_ladder(window: MainWindow, qtbot: QtBot, settle) -> None:
+    window.show_page("Runs")
+    ladder = window.runs.ladder
+    window.grab()
+    centre = [ladder._column(index).center().toPoint() for index in range(5)]
+    qtbot.mouseClick(ladder, LEFT, pos=centre[4])
+    qtbot.mouseClick(ladder, LEFT, Qt.KeyboardModifier.ShiftModifier, pos=centre[0])
+    assert (window.runs.first, window.runs.second) == ("r1", "r5")
+    assert "r5 takes 4.01 mA less than r1" in plain(window.headline.sentence)
+    qtbot.mouseDClick(ladder, LEFT, pos=centre[1])
+    settle()
+    assert window.desk.session.current == "r2"
+    qtbot.mouseClick(window.headline.switches.words["Ladder", "one state"], LEFT)
+    assert window.runs.ladder.shows_state != ""
+
+
+def test_a_budget_segment_leads_to_its_state(window: MainWindow, qtbot: QtBot) -> None:
+    window.grab()
+    piece = next(p for p in window.budget._pieces if p.segment.name == "Count")
+    qtbot.mouseClick(window.budget, LEFT, pos=piece.rect.center().toPoint())
+    assert window.page is window.states
+    assert window.states.ledger.chosen == "Count"
+    window.budget.set_by("activities")
+    window.grab()
+    assert {p.segment.name for p in window.budget._pieces} == {"Report", "Passer-by", "Each second", "Deep sleep"}
+
+
+def test_a_dropped_file_becomes_the_current_run(window: MainWindow, tmp_path: Path, settle) -> None:
+    path = tmp_path / "night.csv"
+    path.write_text(
+        "Zeit [s];Strom [mA]\n" + "".join(f"{k / 100:.2f};{1 + k % 2},5\n".replace(".", ",") for k in range(500))
+    )
+    log = tmp_path / "night.events.csv"
+    log.write_text("time_s,event,name,value\n0,state,On,\n")
+    mime = QMimeData()
+    mime.setUrls([QUrl.fromLocalFile(str(path)), QUrl.fromLocalFile(str(log))])
+    drop = QDropEvent(QPointF(10, 10), Qt.DropAction.CopyAction, mime, LEFT, Qt.KeyboardModifier.NoModifier)
+    window.dropEvent(drop)
+    settle()
+    assert window.desk.session.current == "night"
+    assert window.desk.results.whole.mean_a == pytest.approx(2e-3, rel=1e-3)
+    assert window.desk.results.ledger.rows[0].name == "On"
+    assert "decimal comma" in window.messages.words.text()
+    assert ProjectFolder(window.desk.session.folder.path).load().run("night") is not None
+
+
+def test_a_file_that_cannot_be_read_is_told_in_the_window(window: MainWindow, tmp_path: Path, settle) -> None:
+    path = tmp_path / "bad.csv"
+    path.write_text("s,A\n0,1\n1,x\n2,3\n")
+    window.import_files([path])
+    settle()
+    assert "line 3" in window.messages.words.text()
+    assert window.desk.project.run("bad") is None
+    assert [run.name for run in window.desk.project.runs] == ["r1", "r2", "r3", "r4", "r5"]
+
+
+def test_edits_are_saved_by_themselves(window: MainWindow, qtbot: QtBot, settle) -> None:
+    folder = window.desk.session.folder
+    window.desk.apply(edits.Change("project", {"name": "renamed"}), "rename")
+    assert folder.load().name != "renamed"
+    with qtbot.waitSignal(window.desk.saved_changed, timeout=5000):
+        pass
+    qtbot.waitUntil(lambda: window.desk.session.is_saved, timeout=5000)
+    assert folder.load().name == "renamed"
+
+
+def test_an_empty_window_says_what_to_do(empty_window: MainWindow) -> None:
+    assert "Ctrl+I" in empty_window.headline.sentence
+    for title in empty_window.pages:
+        empty_window.show_page(title)
+        assert empty_window.headline.sentence
+        assert not empty_window.grab().isNull()
+
+
+def test_a_new_project_is_begun_and_broken_ones_are_told(empty_window: MainWindow, tmp_path: Path, settle) -> None:
+    assert empty_window.begin_project(tmp_path / "fresh")
+    settle()
+    assert (tmp_path / "fresh" / "project.json").exists()
+    assert empty_window.recent()[0].endswith("fresh")
+    broken = tmp_path / "broken"
+    broken.mkdir()
+    (broken / "project.json").write_text("{")
+    assert not empty_window.desk.open(broken)
+    assert "expected JSON" in empty_window.messages.words.text()
+    assert empty_window.desk.session.folder.path == tmp_path / "fresh"
+
+
+def test_work_shows_progress_and_can_be_stopped(window: MainWindow, qtbot: QtBot) -> None:
+    jobs = window.desk.jobs
+
+    def slow(should_stop, progress) -> None:
+        share = 0.0
+        while not should_stop():
+            share = min(1.0, share + 1e-6)
+            progress(share)
+
+    with qtbot.waitSignal(jobs.shown, timeout=5000):
+        jobs.run(
+            "slow", "counting sheep", slow, lambda _r: pytest.fail("it was stopped"), lambda e: pytest.fail(str(e))
+        )
+    assert window.progress.isVisible()
+    assert "counting sheep" in window.progress.words.text()
+    window.progress.stop_asked.emit()
+    assert not window.progress.isVisible()
+    assert not jobs.is_busy
+
+
+def test_a_later_request_wins(window: MainWindow, settle) -> None:
+    answers: list[int] = []
+    for number in range(5):
+        window.desk.jobs.run(
+            "race", "racing", lambda _s, _p, n=number: n, answers.append, lambda e: pytest.fail(str(e))
+        )
+    settle()
+    assert answers == [4]
+
+
+@pytest.mark.parametrize("theme", [NIGHT, DAY])
+def test_every_page_paints_in_both_themes_with_long_names_and_many_runs(window: MainWindow, settle, theme) -> None:
+    window.look.set_theme(theme)
+    long = "a name that somebody gave at the end of a long day on the mountain " * 2
+    project = window.desk.project
+    runs = tuple(msgspec.structs.replace(run, title=long, changed=long) for run in project.runs)
+    activities = tuple(msgspec.structs.replace(a, name=f"{a.name} {long}") for a in project.activities)
+    window.desk.apply(edits.Change("project", {"runs": runs, "activities": activities}), "long names")
+    window.desk.apply(edits.rename_state("Deep sleep", long, (LogRule(),)), "long state")
+    settle()
+    for title in window.pages:
+        window.show_page(title)
+        picture = window.grab().toImage()
+        assert (picture.width(), picture.height()) == (1280, 800)
+
+
+@pytest.mark.parametrize(("decades", "rising"), [(NIGHT_DECADES, True), (DAY_DECADES, False)])
+def test_lightness_is_monotonic_along_the_ramp(decades: tuple[str, ...], rising: bool) -> None:
+    ramp = Ramp(decades)
+    colors = [ramp.color(10.0**k) for k in np.arange(-9, 0.01, 0.25)]
+    luminance = [0.2126 * c.redF() ** 2.2 + 0.7152 * c.greenF() ** 2.2 + 0.0722 * c.blueF() ** 2.2 for c in colors]
+    steps = np.diff(luminance if rising else luminance[::-1])
+    assert (steps > -1e-9).all()
+    assert ramp.color(5.0) == QColor(decades[-1])
+    assert ramp.color(None) == ramp.color(-1.0) == QColor(decades[0])
+
+
+def test_settings_are_remembered(window: MainWindow, settle) -> None:
+    window.show_page("Runs")
+    window.look.set_theme(DAY)
+    window.trace.stack.set_folded("Lines", True)
+    window.close()
+    assert window.settings.value("page") == "Runs"
+    assert window.settings.value("theme") == "day"
+    assert "Lines" in window.settings.value("folded")
+
+
+def test_help_lists_every_key(window: MainWindow) -> None:
+    text = window.keys_text()
+    for key in ("Ctrl+I", "Alt+2", "Backspace", "Ctrl+Z", "wheel"):
+        assert key in text
+
+
+def test_a_project_without_voltage_lines_or_log_opens(empty_window: MainWindow, tmp_path: Path, settle) -> None:
+    folder = ProjectFolder(tmp_path / "p")
+    folder.save(Project(name="plain"))
+    path = tmp_path / "flat.f32"
+    np.full(5000, 2e-3, dtype="<f4").tofile(path)
+    empty_window.desk.open(tmp_path / "p")
+    settle()
+    text = tmp_path / "flat.csv"
+    text.write_text("s,A\n" + "".join(f"{k / 100:.2f},0.002\n" for k in range(500)))
+    empty_window.import_files([text])
+    settle()
+    for title in empty_window.pages:
+        empty_window.show_page(title)
+        empty_window.grab()
+    assert "no battery chosen" in plain(empty_window.battery.warning())
+    assert not empty_window.trace.stack.lines.isVisible()
