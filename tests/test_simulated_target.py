@@ -4,8 +4,8 @@ from functools import cache
 
 import numpy as np
 import pytest
-from attribution.made import ArrayLines, Made
 
+from attribution.made import ArrayLines, Made
 from warm_ember.attribution.ledger import make_ledger
 from warm_ember.attribution.placing import place
 from warm_ember.bench.simulated.firmware import FIRMWARE, LINES, PARTS

@@ -59,7 +59,7 @@ def test_quantities_as_people_type_them(text: str, unit: str, value: float) -> N
 
 @pytest.mark.parametrize(("text", "unit"), [("", "A"), ("abc", "A"), ("3 V", "A"), ("5 xA", "A"), ("4 apples", "%")])
 def test_other_text_is_refused(text: str, unit: str) -> None:
-    with pytest.raises(ValueError, match="expected|not a number"):
+    with pytest.raises(ValueError, match=r"expected|not a number"):
         parse_quantity(text, unit)
 
 
@@ -81,7 +81,7 @@ def test_rates_by_the_day(text: str) -> None:
 
 @pytest.mark.parametrize("text", ["0", "each 0 s", "never"])
 def test_no_rate(text: str) -> None:
-    with pytest.raises(ValueError, match="above 0|length of time"):
+    with pytest.raises(ValueError, match=r"above 0|length of time"):
         parse_rate(text)
 
 

@@ -1,10 +1,10 @@
 import msgspec
 import numpy as np
 import pytest
-from attribution.made import INTERVAL_S, ArrayLines, Made, stays
 from hypothesis import given
 from hypothesis import strategies as st
 
+from attribution.made import INTERVAL_S, ArrayLines, Made, stays
 from warm_ember.attribution.clock import align
 from warm_ember.attribution.ledger import Verdict, make_ledger, ratio_interval, verdict
 from warm_ember.attribution.placing import default_rules, longest_unplaced, place

@@ -116,7 +116,7 @@ def test_a_shunt_turns_volts_into_amperes(tmp_path: Path) -> None:
     path = write(tmp_path, "t (s),out (mV)\n0,110\n1,210\n2,10\n")
     current, _, _ = read(path, shunt_ohm=0.5, gain=20.0, offset_v=0.01)
     assert current == pytest.approx([0.01, 0.02, 0.0])
-    with pytest.raises(BadFileError, match="cannot tell|is a voltage"):
+    with pytest.raises(BadFileError, match=r"cannot tell|is a voltage"):
         read(path)
 
 

@@ -25,8 +25,10 @@ def written(tmp_path: Path, text: str, name: str = "events.csv") -> Path:
         'time_s,event,name,value\n0.5,state,Sleep,\n1.5,wake,rtc,3\n2.0,log,"hello, world",\n',
         'time_s,event,name,value\r\n2.0,log,"hello, world",\r\n0.5,state,Sleep\r\n1.5,wake,rtc,3\r\n',
         "time_s;event;name;value\n0,5;state;Sleep;\n1,5;wake;rtc;3\n2,0;log;hello, world;\n",
-        '{"time_s":0.5,"event":"state","name":"Sleep"}\n{"time_s":1.5,"event":"wake","name":"rtc","value":3}\n\n'
-        '{"time_s":2,"event":"log","name":"hello, world","value":null}\n',
+        (
+            '{"time_s":0.5,"event":"state","name":"Sleep"}\n{"time_s":1.5,"event":"wake","name":"rtc","value":3}\n\n'
+            '{"time_s":2,"event":"log","name":"hello, world","value":null}\n'
+        ),
     ],
 )
 def test_a_log_in_every_form(tmp_path: Path, text: str) -> None:

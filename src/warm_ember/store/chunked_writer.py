@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import os
+import ctypes
 from concurrent.futures import Future, ThreadPoolExecutor
 from typing import TYPE_CHECKING
 
@@ -16,6 +16,7 @@ STORED_CHUNK = 1 << 18
 
 _FLUSH_BYTES = 64 << 20
 _PENDING = 4
+_SYNC_FILE_RANGE_WRITE = 2
 
 
 class ChunkedDataset:
@@ -58,6 +59,16 @@ class ChunkedDataset:
             self._waiting, self._waiting_samples = [], 0
 
 
+def _start_writing(descriptor: int) -> None:
+    """Let the disk start now instead of at the final fsync, which then has little left to wait for.
+
+    Linux only, and only a hint: where there is no such call the fsync does all the work.
+    """
+    start = getattr(ctypes.CDLL(None), "sync_file_range", None)
+    if start is not None:
+        start(ctypes.c_int(descriptor), ctypes.c_int64(0), ctypes.c_int64(0), ctypes.c_uint(_SYNC_FILE_RANGE_WRITE))
+
+
 class BackgroundWriter:
     """One thread that writes while the caller prepares the next piece, with few pieces in flight."""
 
@@ -82,8 +93,7 @@ class BackgroundWriter:
     def _append(self, dataset: ChunkedDataset, values: np.ndarray) -> None:
         self._unflushed += dataset.append(values)
         if self._unflushed >= _FLUSH_BYTES:
-            # The disk starts now instead of at the final fsync, which then has little left to wait for.
-            os.posix_fadvise(self._descriptor, 0, 0, os.POSIX_FADV_DONTNEED)
+            _start_writing(self._descriptor)
             self._unflushed = 0
 
     def close(self) -> None:

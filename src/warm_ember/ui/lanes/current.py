@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPen
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen
 
 from warm_ember.model.project import Bracket
 from warm_ember.session.results import RunResults
 from warm_ember.signal.bands import runs_of
-from warm_ember.signal.envelope import Columns, envelope, per_column
-from warm_ember.ui.lanes.heat import CurrentScale, heat_picture, log_scale
+from warm_ember.signal.envelope import Columns, envelope
+from warm_ember.ui.lanes.heat import CurrentScale, draw_line, heat_picture, log_scale
 from warm_ember.ui.lanes.lane import Lane
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.marked import draw_marked
@@ -98,66 +98,58 @@ class CurrentLane(Lane):
         high = float(np.nanmax(self._columns.high)) if not np.isnan(self._columns.high).all() else 1e-3
         return CurrentScale(0.0, max(high * 1.05, 1e-8), log=False)
 
-    def paint_lane(self, painter: QPainter) -> None:
+    def paint_plot(self, painter: QPainter) -> None:
         rect, theme = self.axis_rect, self.look.theme
         painter.fillRect(QRectF(rect.left(), rect.top(), rect.width(), self.height() - rect.top() - 1), theme.sunken)
         if self.results is None:
-            self.paint_head(painter)
             return
-        width = self.columns_of(rect)
-        window = self.window_on_time
-        found = envelope(self.results.capture.current, window.from_s, window.to_s, width)
-        self._columns = per_column(found, window.from_s, window.to_s, width)
+        self._columns = self.window_on_time.envelope(self.results.capture.current, self.columns_of(rect))[1]
         scale = self.scale()
-        self._paint_axis(painter, rect, scale)
-        rows = round(rect.height() * self.devicePixelRatioF())
-        self.draw_pixels(painter, rect, heat_picture(self._columns, scale, rows, theme))
-        self._paint_mean(painter, rect, scale)
+        self.draw_pixels(painter, rect, self._picture(self._columns, scale, rect))
         self._paint_strip(painter, rect, scale)
         self._paint_brackets(painter, rect)
-        self.paint_head(painter)
 
-    def _paint_axis(self, painter: QPainter, rect: QRectF, scale: CurrentScale) -> None:
-        theme, px = self.look.theme, self.look.px
+    def head_key(self) -> object:
+        return (super().head_key(), self.scale())
+
+    def paint_head(self, painter: QPainter) -> None:
+        """Paint the name and the axis: the ramp, and the currents along it."""
+        super().paint_head(painter)
+        if self.results is None:
+            return
+        theme, px, rect, scale = self.look.theme, self.look.px, self.axis_rect, self.scale()
         heights = np.asarray(1 - (np.arange(round(rect.height())) + 0.5) / rect.height(), dtype=np.float64)
         colors = theme.ramp.packed(scale.current(heights))
         self.draw_pixels(painter, QRectF(self.head_width - px(10), rect.top(), px(6), rect.height()), colors[:, None])
-        least = self.look.metrics("small").height() * 0.8
-        last_y = 1e9
+        least, last_y = self.look.metrics("small").height() * 0.8, 1e9
+        right = Qt.AlignmentFlag.AlignRight
         for value, _ in scale.ticks():
             y = rect.bottom() - float(scale.height(np.array([value]))[0]) * rect.height()
-            painter.setPen(theme.grid)
-            painter.drawLine(QPointF(rect.left(), round(y) + 0.5), QPointF(rect.right(), round(y) + 0.5))
             if last_y - y < least:
                 continue
             last_y = y
             label_y = min(max(y, rect.top() + px(7)), rect.bottom() - px(5))
             box = QRectF(px(60), label_y - px(8), self.head_width - px(74), px(16))
             text = quantity_text(value, "A", 1 if scale.log else 2)
-            draw_marked(painter, box, str(text), self.look, size="small", align=Qt.AlignmentFlag.AlignRight)
+            draw_marked(painter, box, str(text), self.look, size="small", align=right)
+        box = QRectF(px(60), rect.bottom() + px(_STRIP) / 2 - px(7), self.head_width - px(74), px(16))
+        words = "≤ 0" if scale.log else "< 0"
+        draw_marked(painter, box, words, self.look, size="small", dim=theme.faint, align=right)
 
-    def _paint_mean(self, painter: QPainter, rect: QRectF, scale: CurrentScale) -> None:
-        columns = self._columns
-        if columns is None:
-            return
-        low, high, mean = (scale.height(v) * rect.height() for v in (columns.low, columns.high, columns.mean))
-        drawn = _long_runs((high - low > _MEAN_FROM) & ~np.isnan(mean))
-        path = QPainterPath()
-        step = rect.width() / len(mean)
-        pen_down = False
-        for column in np.flatnonzero(drawn | np.append(False, drawn[:-1])).tolist():
-            point = QPointF(rect.left() + (column + 0.5) * step, rect.bottom() - float(np.nan_to_num(mean[column])))
-            if not drawn[column]:
-                pen_down = False
-            elif pen_down:
-                path.lineTo(point)
-            else:
-                path.moveTo(point)
-                pen_down = True
-        painter.setPen(QPen(self.look.theme.sunken, 2.6))
-        painter.drawPath(path)
-        painter.setPen(QPen(self.look.theme.ink, 1.0))
-        painter.drawPath(path)
+    def _picture(self, columns: Columns, scale: CurrentScale, rect: QRectF) -> np.ndarray:
+        """Return the envelope on its grid, with the mean through it where it is tall."""
+        rows = round(rect.height() * self.devicePixelRatioF())
+        grid = np.zeros(rows, dtype=bool)
+        marked = np.array([value for value, _ in scale.ticks()])
+        grid[np.clip(np.rint((1 - scale.height(marked)) * rows), 0, rows - 1).astype(int)] = True
+        picture = heat_picture(columns, scale, rows, self.look.theme, ground=grid)
+        low, high, mean = (scale.height(values) for values in (columns.low, columns.high, columns.mean))
+        with np.errstate(invalid="ignore"):
+            tall = _long_runs((high - low) * rect.height() > _MEAN_FROM)
+        if tall.any():
+            theme = self.look.theme
+            draw_line(picture, np.where(tall, mean, np.nan), theme.ink.rgb(), theme.sunken.rgb())
+        return picture
 
     def _paint_strip(self, painter: QPainter, rect: QRectF, scale: CurrentScale) -> None:
         """Paint what lies at or below the axis: noise around zero, and negative readings."""
@@ -168,21 +160,11 @@ class CurrentLane(Lane):
         if columns is not None:
             with np.errstate(invalid="ignore"):
                 below = columns.low <= (0.0 if scale.log else -1e-12)
-            step = rect.width() / len(below)
-            painter.setPen(QPen(theme.ramp.color(scale.low_a if scale.log else 1e-9), 1))
-            for column in np.flatnonzero(below).tolist():
-                x = rect.left() + (column + 0.5) * step
-                painter.drawLine(QPointF(x, strip.top() + 2), QPointF(x, strip.bottom() - 1))
-        box = QRectF(px(60), strip.center().y() - px(7), self.head_width - px(74), px(16))
-        draw_marked(
-            painter,
-            box,
-            "≤ 0" if scale.log else "< 0",
-            self.look,
-            size="small",
-            dim=theme.faint,
-            align=Qt.AlignmentFlag.AlignRight,
-        )
+            if below.any():
+                ground, ink = theme.sunken.rgb(), theme.ramp.color(scale.low_a if scale.log else 1e-9).rgb()
+                row = np.where(below, np.uint32(ink), np.uint32(ground))
+                marks = strip.adjusted(0, 2, 0, -2)
+                self.draw_pixels(painter, marks, np.repeat(row[None, :], max(1, round(marks.height())), axis=0))
 
     def _paint_brackets(self, painter: QPainter, rect: QRectF) -> None:
         painter.save()

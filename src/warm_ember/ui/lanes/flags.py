@@ -66,8 +66,7 @@ class FlagLane(Lane):
             box = QRectF(px(22), px(21 + 14 * line), px(130), px(14))
             draw_marked(painter, box, text, self.look, size="small", dim=self.look.theme.faint)
 
-    def paint_lane(self, painter: QPainter) -> None:
-        self.paint_head(painter)
+    def paint_plot(self, painter: QPainter) -> None:
         self._boxes = {}
         painter.save()
         painter.setClipRect(self.plot_rect.adjusted(-2, 0, 2, 0))
@@ -152,20 +151,20 @@ class AxisLane(Lane):
         self.setToolTip(f"Click to show: {', '.join(names)}" if names else "")
         self.refresh()
 
-    def paint_lane(self, painter: QPainter) -> None:
-        px, theme = self.look.px, self.look.theme
+    def head_key(self) -> object:
+        return self.hidden_lanes
+
+    def paint_head(self, painter: QPainter) -> None:
+        """Name the lanes that can be unfolded here."""
         if self.hidden_lanes:
             text = "▸ " + ", ".join(self.hidden_lanes)
-            draw_marked(
-                painter,
-                QRectF(px(8), 0, self.head_width - px(16), self.height()),
-                text,
-                self.look,
-                size="small",
-                dim=theme.faint,
-            )
+            box = QRectF(self.look.px(8), 0, self.head_width - self.look.px(16), self.height())
+            draw_marked(painter, box, text, self.look, size="small", dim=self.look.theme.faint)
+
+    def paint_plot(self, painter: QPainter) -> None:
         if self.results is None:
             return
+        px, theme = self.look.px, self.look.theme
         plot, window = self.plot_rect, self.window_on_time
         step = tick_step(window.length_s, plot.width() / px(100))
         last_right = plot.left() - px(20)

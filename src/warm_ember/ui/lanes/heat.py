@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 
-from warm_ember.model.arrays import Floats
+from warm_ember.model.arrays import Flags, Floats
 from warm_ember.signal.envelope import Columns
 from warm_ember.ui.look.theme import Theme
+
+_THINNEST = 2.0
 
 
 @dataclass(frozen=True)
@@ -64,7 +67,9 @@ def log_scale(lowest_a: float, highest_a: float) -> CurrentScale:
     return CurrentScale(float(10 ** max(bottom, -9.0)), float(10**top), log=True)
 
 
-def heat_picture(columns: Columns, scale: CurrentScale, rows: int, theme: Theme, *, thinnest: int = 2) -> np.ndarray:
+def heat_picture(
+    columns: Columns, scale: CurrentScale, rows: int, theme: Theme, *, ground: Flags | None = None
+) -> np.ndarray:
     """Paint an envelope.
 
     Parameters
@@ -75,29 +80,95 @@ def heat_picture(columns: Columns, scale: CurrentScale, rows: int, theme: Theme,
         The axis and its height in pixels.
     theme
         The ramp, and the ground behind.
-    thinnest
-        Height of a flat trace in pixels.
+    ground
+        Flags the rows with a grid line, shape ``(rows,)``: the picture is then opaque, with the grid above the
+        envelope and a faint tint by the mean below it. None leaves all but the envelope transparent.
 
     Returns
     -------
     ndarray
-        0xAARRGGBB, shape ``(rows, columns)``: the envelope by height, below it a faint tint by the mean.
+        0xAARRGGBB, shape ``(rows, columns)``.
     """
+    # Whole rows as small integers: comparing a picture's worth of them is what this costs.
+    row = np.arange(rows, dtype=np.int16)[:, None]
+    first, end = _rows_between(columns, scale, rows)
+    by_height = theme.ramp.packed(scale.current(1 - (np.arange(rows) + 0.5) / rows))[:, None]
+    above: np.ndarray | np.uint32 = np.uint32(0)
+    below: np.ndarray | np.uint32 = np.uint32(0)
+    if ground is not None:
+        plain = np.uint32(theme.sunken.rgb())
+        above = np.where(ground, np.uint32(theme.grid.rgb()), plain)[:, None]
+        tint = _blended(theme.ramp.packed(np.nan_to_num(columns.mean)), plain, 0.13 if theme.is_night else 0.11)
+        below = np.where(np.isnan(columns.mean), plain, tint)[None, :]
+    picture = np.empty((rows, len(first)), dtype=np.uint32)
+    picture[:] = below
+    _put(picture, by_height, row < end)
+    _put(picture, above, row < first)
+    return picture
+
+
+def _put(picture: np.ndarray, colors: np.ndarray | np.uint32, flags: np.ndarray) -> None:
+    """Put colours where flags say, like ``np.copyto`` but without a branch per pixel: several times as fast.
+
+    The one large temporary is kept from call to call: getting it anew costs as much as filling it.
+    """
+    mask = _scratch(picture.shape)
+    np.multiply(flags, np.uint32(0xFFFFFFFF), out=mask, dtype=np.uint32, casting="unsafe")
+    change = _scratch(picture.shape, 1)
+    np.bitwise_xor(picture, colors, out=change)
+    np.bitwise_and(change, mask, out=change)
+    np.bitwise_xor(picture, change, out=picture)
+
+
+@lru_cache(maxsize=16)
+def _scratch(shape: tuple[int, ...], _which: int = 0) -> np.ndarray:
+    """Return an array to work in; only the interface thread paints."""
+    return np.empty(shape, dtype=np.uint32)
+
+
+def _rows_between(columns: Columns, scale: CurrentScale, rows: int) -> tuple[np.ndarray, np.ndarray]:
+    """Return the first and last-plus-one row of the envelope in each column."""
     bottom, top = _rows_of(columns.low, scale, rows), _rows_of(columns.high, scale, rows)
     bottom, top = _joined(bottom, top)
-    short = bottom - top < thinnest
-    middle = (bottom + top) / 2
-    bottom = np.where(short, middle + thinnest / 2, bottom)
-    top = np.where(short, middle - thinnest / 2, top)
-    row = np.arange(rows)[:, None]
-    by_height = theme.ramp.packed(scale.current(1 - (np.arange(rows) + 0.5) / rows))[:, None]
-    inside = (row >= np.floor(top)) & (row < np.ceil(bottom))
-    below = row >= np.ceil(bottom)
-    mean = np.where(np.isnan(columns.mean), 0.0, columns.mean)
-    tint = theme.ramp.packed(mean) & np.uint32(0x00FFFFFF) | np.uint32(0x22000000 if theme.is_night else 0x1C000000)
-    picture = np.zeros((rows, len(columns.low)), dtype=np.uint32)
-    picture = np.where(below & ~np.isnan(columns.mean)[None, :], tint[None, :], picture)
-    return np.where(inside, by_height, picture)
+    middle, short = (bottom + top) / 2, bottom - top < _THINNEST
+    bottom = np.where(short, middle + _THINNEST / 2, bottom)
+    top = np.where(short, middle - _THINNEST / 2, top)
+    return _whole(np.floor(top), rows), _whole(np.ceil(bottom), rows)
+
+
+def _whole(row: Floats, rows: int) -> np.ndarray:
+    return np.where(np.isnan(row), rows, np.clip(row, -1, rows + 1)).astype(np.int16)
+
+
+def _blended(colors: np.ndarray, ground: np.uint32, share: float) -> np.ndarray:
+    """Lay colours thinly over a ground, channel by channel."""
+    mixed = np.zeros_like(colors)
+    for shift in (0, 8, 16):
+        part = (colors >> np.uint32(shift) & 0xFF) * share + (int(ground) >> shift & 0xFF) * (1 - share)
+        mixed |= np.rint(part).astype(np.uint32) << np.uint32(shift)
+    return mixed | np.uint32(0xFF000000)
+
+
+def draw_line(picture: np.ndarray, height: Floats, ink: int, halo: int | None = None) -> None:
+    """Draw a line through a picture in place.
+
+    Parameters
+    ----------
+    picture
+        0xAARRGGBB, shape ``(rows, columns)``.
+    height
+        Of the line in each column, 0 at the bottom to 1 at the top, NaN where there is none, shape ``(columns,)``.
+    ink, halo
+        Its colour, and that of the pixel above and below it.
+    """
+    rows = len(picture)
+    at = np.round((1 - height) * (rows - 1))
+    bottom, top = _joined(at, at)
+    row = np.arange(rows, dtype=np.int16)[:, None]
+    first, last = _whole(top, rows), np.where(np.isnan(bottom), -1, np.clip(bottom, 0, rows)).astype(np.int16)
+    if halo is not None:
+        _put(picture, np.uint32(halo), (row >= first - 1) & (row <= last + 1))
+    _put(picture, np.uint32(ink), (row >= first) & (row <= last))
 
 
 def _rows_of(current_a: Floats, scale: CurrentScale, rows: int) -> Floats:

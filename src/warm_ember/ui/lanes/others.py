@@ -40,15 +40,21 @@ class OverviewLane(Lane):
         rect = self.plot_rect
         return (x - rect.left()) / rect.width() * self.window_on_time.duration_s
 
-    def paint_lane(self, painter: QPainter) -> None:
+    def head_key(self) -> object:
+        return (super().head_key(), self.window_on_time.duration_s)
+
+    def paint_head(self, painter: QPainter) -> None:
+        """Paint the name and the capture's length."""
+        super().paint_head(painter)
+        if self.results is not None:
+            self.paint_value(painter, duration_text(self.window_on_time.duration_s).marked)
+
+    def paint_plot(self, painter: QPainter) -> None:
         px, theme = self.look.px, self.look.theme
-        self.paint_head(painter)
         rect = self.plot_rect.adjusted(0, px(16), 0, -px(1))
         painter.fillRect(rect, theme.sunken)
         if self.results is None:
             return
-        text = duration_text(self.window_on_time.duration_s).marked
-        self.paint_value(painter, text)
         self.draw_pixels(painter, rect, self._heat(rect))
         self._paint_frame(painter, rect)
 
@@ -65,7 +71,7 @@ class OverviewLane(Lane):
             positive = whole.mean[whole.mean > 0]
             lowest, highest = (positive.min(), np.nanmax(whole.high)) if len(positive) else (1e-6, 1e-3)
             scale = log_scale(float(lowest), float(highest))
-            self._picture = (key, heat_picture(whole, scale, rows, self.look.theme))
+            self._picture = (key, heat_picture(whole, scale, rows, self.look.theme, ground=np.zeros(rows, dtype=bool)))
         return self._picture[1]
 
     def frame(self) -> tuple[float, float]:
@@ -157,19 +163,30 @@ class LinesLane(Lane):
             self.setFixedHeight(self.look.px(self._base_height))
         super().set_results(results)
 
-    def paint_lane(self, painter: QPainter) -> None:
-        self.paint_head(painter)
+    @property
+    def _names(self) -> tuple[str, ...]:
+        lines = self.results.capture.lines if self.results is not None else None
+        return lines.names if lines is not None else ()
+
+    def head_key(self) -> object:
+        return self._names
+
+    def paint_head(self, painter: QPainter) -> None:
+        """Paint the lines' names."""
+        super().paint_head(painter)
+        px = self.look.px
+        for bit, name in enumerate(self._names):
+            box = QRectF(px(60), px(4 + self._ROW * bit), self.head_width - px(68), px(self._ROW))
+            draw_marked(painter, box, name, self.look, size="small", align=Qt.AlignmentFlag.AlignRight)
+
+    def paint_plot(self, painter: QPainter) -> None:
         lines = self.results.capture.lines if self.results is not None else None
         if lines is None:
             return
         rect, window, px = self.plot_rect, self.window_on_time, self.look.px
-        width = self.columns_of(rect)
-        found = line_window(lines, window.from_s, window.to_s, width)
-        for bit, name in enumerate(lines.names):
-            top = px(4 + self._ROW * bit)
-            box = QRectF(px(60), top, self.head_width - px(68), px(self._ROW))
-            draw_marked(painter, box, name, self.look, size="small", align=Qt.AlignmentFlag.AlignRight)
-            row = QRectF(rect.left(), top + px(2), rect.width(), px(self._ROW - 4))
+        found = line_window(lines, window.from_s, window.to_s, self.columns_of(rect))
+        for bit, _ in enumerate(lines.names):
+            row = QRectF(rect.left(), px(6 + self._ROW * bit), rect.width(), px(self._ROW - 4))
             self._paint_line(painter, row, found.edges_s, found.high(bit), found.low(bit))
 
     def _paint_line(self, painter: QPainter, row: QRectF, edges_s: Floats, high: np.ndarray, low: np.ndarray) -> None:
@@ -205,15 +222,23 @@ class ChargeLane(Lane):
     def __init__(self, look: Look, window: TimeWindow, height: int = 64) -> None:
         super().__init__(look, window, height)
         self._charge: Floats = np.empty(0)
+        self._ends = (0.0, 0.0)
 
-    def paint_lane(self, painter: QPainter) -> None:
-        self.paint_head(painter)
+    def head_key(self) -> object:
+        return (super().head_key(), self._ends)
+
+    def paint_head(self, painter: QPainter) -> None:
+        """Paint the name, and the charge at both ends of the axis."""
+        super().paint_head(painter)
+        self.paint_ends(painter, self._ends, "C")
+
+    def paint_plot(self, painter: QPainter) -> None:
         if self.results is None:
             return
         rect, window, theme = self.plot_rect.adjusted(0, 1, 0, -1), self.window_on_time, self.look.theme
         painter.fillRect(rect, theme.sunken)
         series, width = self.results.capture.current, self.columns_of(rect)
-        found = envelope(series, window.from_s, window.to_s, width)
+        found, shown = window.envelope(series, width)
         if not len(found.low):
             return
         first = round(float(found.edges_s[0]) / series.interval_s)
@@ -221,33 +246,18 @@ class ChargeLane(Lane):
         running = np.concatenate(([before], before + np.cumsum(found.total)))
         columns = np.linspace(window.from_s, window.to_s, width)
         self._charge = np.interp(columns, found.edges_s, running)
-        means = per_column(found, window.from_s, window.to_s, width).mean
+        colors = theme.ramp.packed(np.nan_to_num(shown.mean))
         low, high = float(self._charge.min()), float(self._charge.max())
-        self._paint_scale(painter, rect, low, high)
-        span = max(high - low, 1e-15)
-        height = round(rect.height() * self.devicePixelRatioF())
-        y = (0.9 - 0.8 * (self._charge - low) / span) * height
-        reach_low, reach_high = np.minimum(y, np.roll(y, 1)), np.maximum(y, np.roll(y, 1))
-        reach_low[0] = reach_high[0] = y[0]
-        row = np.arange(height)[:, None]
-        on = (row >= np.floor(reach_low)) & (row <= np.floor(reach_high) + 1)
-        self.draw_pixels(painter, rect, np.where(on, theme.ramp.packed(np.nan_to_num(means))[None, :], np.uint32(0)))
-
-    def _paint_scale(self, painter: QPainter, rect: QRectF, low: float, high: float) -> None:
-        px = self.look.px
-        for value, share in ((high, 0.1), (low, 0.9)):
-            y = rect.top() + share * rect.height()
-            painter.setPen(self.look.theme.grid)
-            painter.drawLine(QPointF(rect.left(), y), QPointF(rect.right(), y))
-            box = QRectF(px(100), y - px(8), self.head_width - px(108), px(16))
-            draw_marked(
-                painter,
-                box,
-                str(quantity_text(value, "C")),
-                self.look,
-                size="small",
-                align=Qt.AlignmentFlag.AlignRight,
-            )
+        self._ends = (low, high)
+        rows = round(rect.height() * self.devicePixelRatioF())
+        y = (0.9 - 0.8 * (self._charge - low) / max(high - low, 1e-15)) * rows
+        beside = np.concatenate((y[:1], y[:-1]))
+        row = np.arange(rows, dtype=np.int16)[:, None]
+        first_row, last_row = (np.floor(r).astype(np.int16) for r in (np.minimum(y, beside), np.maximum(y, beside)))
+        ground = np.full(rows, np.uint32(theme.sunken.rgb()))
+        ground[[int(0.1 * rows), int(0.9 * rows)]] = theme.grid.rgb()
+        on = (row >= first_row) & (row <= last_row + 1)
+        self.draw_pixels(painter, rect, np.where(on, colors[None, :], ground[:, None]))
 
     def paint_over(self, painter: QPainter) -> None:
         time_s, window = self.window_on_time.cursor_s, self.window_on_time
@@ -264,6 +274,7 @@ class ScalarLane(Lane):
         super().__init__(look, window, height)
         self.name, self._unit = name, unit
         self._columns: Columns | None = None
+        self._ends = (0.0, 0.0)
 
     def series(self) -> Series | None:
         """Return the channel."""
@@ -277,17 +288,22 @@ class ScalarLane(Lane):
     def has_data(self) -> bool:
         return self.series() is not None
 
-    def paint_lane(self, painter: QPainter) -> None:
-        self.paint_head(painter)
+    def head_key(self) -> object:
+        return (super().head_key(), self._ends)
+
+    def paint_head(self, painter: QPainter) -> None:
+        """Paint the name, and the values at both ends of the axis."""
+        super().paint_head(painter)
+        self.paint_ends(painter, self._ends, self._unit)
+
+    def paint_plot(self, painter: QPainter) -> None:
         series = self.series()
         if series is None:
             return
         rect, window, theme = self.plot_rect.adjusted(0, 1, 0, -1), self.window_on_time, self.look.theme
         painter.fillRect(rect, theme.sunken)
         width, height = self.columns_of(rect), round(rect.height() * self.devicePixelRatioF())
-        self._columns = per_column(
-            envelope(series, window.from_s, window.to_s, width), window.from_s, window.to_s, width
-        )
+        self._columns = window.envelope(series, width)[1]
         if np.isnan(self._columns.mean).all():
             return
         low, high = float(np.nanmin(self._columns.low)), float(np.nanmax(self._columns.high))
@@ -296,26 +312,11 @@ class ScalarLane(Lane):
         bottom = (0.9 - 0.8 * (self._columns.low - low) / span) * height
         middle = (0.9 - 0.8 * (self._columns.mean - low) / span) * height
         row = np.arange(height)[:, None]
-        picture = np.where(
-            (row >= np.floor(top)) & (row <= np.ceil(bottom)), np.uint32(theme.faint.rgb()), np.uint32(0)
-        )
+        ground, area = np.uint32(theme.sunken.rgb()), np.uint32(theme.faint.rgb())
+        picture = np.where((row >= np.floor(top)) & (row <= np.ceil(bottom)), area, ground)
         picture = np.where(np.abs(row - middle) <= 0.7, np.uint32(theme.ink.rgb()), picture)
         self.draw_pixels(painter, rect, picture)
-        for value, share in ((high, 0.12), (low, 0.88)):
-            box = QRectF(
-                self.look.px(90),
-                rect.top() + share * rect.height() - self.look.px(8),
-                self.head_width - self.look.px(98),
-                self.look.px(16),
-            )
-            draw_marked(
-                painter,
-                box,
-                str(quantity_text(value, self._unit)),
-                self.look,
-                size="small",
-                align=Qt.AlignmentFlag.AlignRight,
-            )
+        self._ends = (low, high)
 
     def paint_over(self, painter: QPainter) -> None:
         time_s, window = self.window_on_time.cursor_s, self.window_on_time

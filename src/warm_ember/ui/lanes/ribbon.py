@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtCore import QLineF, QRectF, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter
 
 from warm_ember.attribution.ledger import UNPLACED_NAME
@@ -12,10 +12,12 @@ from warm_ember.session.results import RunResults
 from warm_ember.ui.lanes.lane import Lane
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.marked import draw_marked, width_of
-from warm_ember.ui.look.textures import Swatch, fill, ink_on, swatches
+from warm_ember.ui.look.textures import PLAIN, Swatch, fill, ink_on, swatches
 from warm_ember.ui.look.theme import Look
 
 _LABEL_MARGIN = 12
+_LABEL_FROM = 24
+_TEXTURE_FROM = 6
 
 
 class RibbonLane(Lane):
@@ -50,8 +52,7 @@ class RibbonLane(Lane):
         px = self.look.px
         return self.plot_rect.adjusted(0, px(5), 0, -px(5))
 
-    def paint_lane(self, painter: QPainter) -> None:
-        self.paint_head(painter)
+    def paint_plot(self, painter: QPainter) -> None:
         if self.results is None:
             return
         placement = self._preview or self.results.placement
@@ -81,7 +82,7 @@ class RibbonLane(Lane):
         shares = np.zeros((len(states), width))
         np.add.at(shares, (np.searchsorted(states, state), column), np.diff(edges))
         tops = np.cumsum(shares / np.maximum(shares.sum(axis=0), 1e-30), axis=0) * height
-        picture = np.zeros((height, width), dtype=np.uint32)
+        picture = np.full((height, width), np.uint32(self.look.theme.sunken.rgb()))
         row = np.arange(height)[:, None] + 0.5
         for index in reversed(range(len(states))):
             color = np.uint32(self._swatch(placement, int(states[index])).color.rgb())
@@ -96,15 +97,24 @@ class RibbonLane(Lane):
         ends = placement.edges[1:] * interval_s
         least_s = 3 / rect.width() * window.length_s
         wide = np.flatnonzero((ends > window.from_s) & (starts < window.to_s) & (ends - starts >= least_s))
-        for index in wide.tolist():
-            left = max(self.x_of(float(starts[index])), rect.left())
-            right = min(self.x_of(float(ends[index])), rect.right())
+        scale = rect.width() / window.length_s
+        lefts = np.maximum(rect.left() + (starts[wide] - window.from_s) * scale, rect.left())
+        rights = np.minimum(rect.left() + (ends[wide] - window.from_s) * scale, rect.right())
+        states = placement.state[wide]
+        looks = {state: self._swatch(placement, state) for state in np.unique(states).tolist()}
+        rules: list[QLineF] = []
+        for left, right, state in zip(lefts.tolist(), rights.tolist(), states.tolist(), strict=True):
+            swatch = looks[state]
+            rules.append(QLineF(right, rect.top(), right, rect.bottom()))
+            if right - left < _TEXTURE_FROM:
+                continue
             block = QRectF(left, rect.top(), right - left, rect.height())
-            swatch = self._swatch(placement, int(placement.state[index]))
-            fill(painter, block, swatch, self.look.theme.sunken)
-            painter.setPen(self.look.theme.ground)
-            painter.drawLine(QPointF(right, rect.top()), QPointF(right, rect.bottom()))
-            self._label(painter, block, placement, int(placement.state[index]), swatch)
+            if swatch.texture != PLAIN:  # plain ones are painted already
+                fill(painter, block, swatch, self.look.theme.sunken)
+            if right - left > _LABEL_FROM:
+                self._label(painter, block, placement, state, swatch)
+        painter.setPen(self.look.theme.ground)
+        painter.drawLines(rules)
 
     def _label(self, painter: QPainter, block: QRectF, placement: Placement, state: int, swatch: Swatch) -> None:
         text = "?" if state == UNPLACED else placement.names[state]

@@ -4,6 +4,9 @@ from __future__ import annotations
 
 from PySide6.QtCore import QObject, Signal
 
+from warm_ember.signal.envelope import Columns, Envelope, envelope, per_column
+from warm_ember.signal.series import Series
+
 _SHORTEST_SAMPLES = 4
 _HISTORY = 100
 
@@ -20,6 +23,16 @@ class TimeWindow(QObject):
         self.duration_s, self.interval_s = 1.0, 1e-3
         self.cursor_s: float | None = None
         self._history: list[tuple[float, float]] = []
+        self._drawn: dict[tuple[Series, int], tuple[Envelope, Columns]] = {}
+        self.changed.connect(self._drawn.clear)
+
+    def envelope(self, series: Series, columns: int) -> tuple[Envelope, Columns]:
+        """Return a channel's bins and pixel columns in this window; lanes that show the same share them."""
+        key = (series, columns)
+        if key not in self._drawn:
+            bins = envelope(series, self.from_s, self.to_s, columns)
+            self._drawn[key] = (bins, per_column(bins, self.from_s, self.to_s, columns))
+        return self._drawn[key]
 
     @property
     def length_s(self) -> float:

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from functools import lru_cache
 
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QFontMetricsF, QPainter
+from PySide6.QtGui import QColor, QPainter
 
 from warm_ember.ui.look.theme import Look
 
@@ -21,7 +22,8 @@ class Run:
     bold: bool
 
 
-def runs_of(marked: str) -> list[Run]:
+@lru_cache(maxsize=4096)
+def runs_of(marked: str) -> tuple[Run, ...]:
     """Split marked text into runs.
 
     Examples
@@ -30,7 +32,7 @@ def runs_of(marked: str) -> list[Run]:
     [('takes ', False), ('9.62', True), (' s', False)]
     """
     parts = _RUN.split(marked)
-    return [Run(text, bool(index % 2)) for index, text in enumerate(parts) if text]
+    return tuple(Run(text, bool(index % 2)) for index, text in enumerate(parts) if text)
 
 
 def plain(marked: str) -> str:
@@ -40,7 +42,7 @@ def plain(marked: str) -> str:
 
 def width_of(look: Look, marked: str, size: str = "normal") -> float:
     """Return the width of marked text."""
-    return sum(look.metrics(size, bold=run.bold).horizontalAdvance(run.text) for run in runs_of(marked))
+    return sum(look.width(run.text, size, bold=run.bold) for run in runs_of(marked))
 
 
 def draw_marked(
@@ -91,15 +93,14 @@ def draw_marked(
     baseline = rect.center().y() + (metrics.ascent() - metrics.descent()) / 2
     limit, x = rect.right() + 0.5, left
     for run in runs_of(marked):
-        font = look.font(size, bold=run.bold)
-        advance = QFontMetricsF(font)
         text = run.text
-        if x + advance.horizontalAdvance(text.rstrip()) > limit:
-            text = advance.elidedText(text, Qt.TextElideMode.ElideRight, max(0.0, limit - x))
-        painter.setFont(font)
+        if x + look.width(text.rstrip(), size, bold=run.bold) > limit:
+            room = max(0.0, limit - x)
+            text = look.metrics(size, bold=run.bold).elidedText(text, Qt.TextElideMode.ElideRight, room)
+        painter.setFont(look.font(size, bold=run.bold))
         painter.setPen(ink if run.bold else dim)
         painter.drawText(QPointF(x, baseline), text)
-        x += advance.horizontalAdvance(text)
+        x += look.width(text, size, bold=run.bold)
         if text != run.text:
             break
     return x - left

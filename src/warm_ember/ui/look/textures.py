@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from functools import lru_cache
 
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QBrush, QColor, QPainter, QPen, QPixmap
@@ -65,6 +66,12 @@ def fill(painter: QPainter, rect: QRectF, swatch: Swatch, ground: QColor) -> Non
 
 def texture_brush(texture: str, color: QColor) -> QBrush:
     """Return a brush that draws a texture in a colour on nothing."""
+    return _brush(texture, color.rgba())
+
+
+@lru_cache(maxsize=256)
+def _brush(texture: str, rgba: int) -> QBrush:
+    color = QColor.fromRgba(rgba)
     side = {DOTS: 6, BARS: 5, RINGS: 8, CROSS: 6, COARSE: 8, FINE: 4}[texture]
     tile = QPixmap(side, side)
     tile.fill(Qt.GlobalColor.transparent)

@@ -10,6 +10,7 @@ from PySide6.QtGui import QColor, QFont, QFontMetricsF, QGuiApplication
 from warm_ember.ui.look.ramp import DAY_DECADES, NIGHT_DECADES, Ramp
 
 BASE_POINTS = 10.0
+_REMEMBERED_WIDTHS = 5000
 
 
 @dataclass(frozen=True)
@@ -74,13 +75,19 @@ DAY = _theme(
 
 
 class Look(QObject):
-    """The theme and the type in use; everything that paints asks it and repaints when it changed."""
+    """The theme and the type in use; everything that paints asks it and repaints when it changed.
+
+    ``scale`` is the desktop's text size against 10 points.
+    """
 
     changed = Signal()
 
     def __init__(self, theme: Theme | None = None) -> None:
         super().__init__()
         self.theme = theme or preferred_theme()
+        self.scale = self._desktop_scale()
+        self._types: dict[tuple[str, bool, float], tuple[QFont, QFontMetricsF]] = {}
+        self._widths: dict[tuple[str, str, bool, float], float] = {}
 
     def set_theme(self, theme: Theme) -> None:
         """Change the theme."""
@@ -88,11 +95,17 @@ class Look(QObject):
             self.theme = theme
             self.changed.emit()
 
-    @property
-    def scale(self) -> float:
-        """The desktop's text size against 10 points."""
+    @staticmethod
+    def _desktop_scale() -> float:
         points = QGuiApplication.font().pointSizeF()
         return points / BASE_POINTS if points > 0 else 1.0
+
+    def follow_text_size(self) -> None:
+        """Take over the desktop's text size when it changed."""
+        scale = self._desktop_scale()
+        if scale != self.scale:
+            self.scale = scale
+            self.changed.emit()
 
     def px(self, length: float) -> int:
         """Return a length on the 8 px grid at the desktop's text size."""
@@ -100,15 +113,31 @@ class Look(QObject):
 
     def font(self, size: str = "normal", *, bold: bool = False) -> QFont:
         """Return a font of one of the three sizes: ``small``, ``normal``, ``large``."""
-        font = QFont(QGuiApplication.font())
-        factor = {"small": 0.84, "normal": 1.0, "large": 1.28}[size]
-        font.setPointSizeF(BASE_POINTS * self.scale * factor)
-        font.setWeight(QFont.Weight.Bold if bold else QFont.Weight.Normal)
-        return font
+        return self._type(size, bold=bold)[0]
 
     def metrics(self, size: str = "normal", *, bold: bool = False) -> QFontMetricsF:
         """Return the metrics of a font."""
-        return QFontMetricsF(self.font(size, bold=bold))
+        return self._type(size, bold=bold)[1]
+
+    def width(self, text: str, size: str = "normal", *, bold: bool = False) -> float:
+        """Return the width of a text; measured once, since lanes write the same words at every repaint."""
+        key = (text, size, bold, self.scale)
+        width = self._widths.get(key)
+        if width is None:
+            if len(self._widths) > _REMEMBERED_WIDTHS:
+                self._widths.clear()
+            width = self._widths[key] = self.metrics(size, bold=bold).horizontalAdvance(text)
+        return width
+
+    def _type(self, size: str, *, bold: bool) -> tuple[QFont, QFontMetricsF]:
+        key = (size, bold, self.scale)
+        if key not in self._types:
+            font = QFont(QGuiApplication.font())
+            factor = {"small": 0.84, "normal": 1.0, "large": 1.28}[size]
+            font.setPointSizeF(BASE_POINTS * self.scale * factor)
+            font.setWeight(QFont.Weight.Bold if bold else QFont.Weight.Normal)
+            self._types[key] = (font, QFontMetricsF(font))
+        return self._types[key]
 
 
 def preferred_theme() -> Theme:

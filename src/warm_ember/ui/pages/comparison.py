@@ -249,7 +249,6 @@ class Overlay(QWidget):
             self._paint_between(painter, plot, scale, shown)
         for columns, letter in shown:
             picture = heat_picture(columns, scale, rows, theme)
-            picture = np.where(picture >> np.uint32(24) == 0xFF, picture, np.uint32(0))
             pixels = np.ascontiguousarray(picture)
             painter.drawImage(plot, QImage(pixels.data, width, rows, 4 * width, QImage.Format.Format_ARGB32))
             self._paint_chip(painter, plot, scale, columns, letter)
