@@ -74,23 +74,26 @@ class TextSource(ColumnReader):
             progress(share)
 
 
-def _parts(path: Path, dialect: Dialect) -> Iterator[tuple[float, bytes]]:
+def _parts(path: Path, dialect: Dialect) -> Iterator[tuple[float, pa.Buffer]]:
     """Yield the table's bytes in parts of whole lines, each with the share of the table read by then."""
+    import pyarrow as pa
+
     length = dialect.last_byte - dialect.first_byte
-    done, rest = 0, b""
+    done, size = 0, _PART_BYTES
     with path.open("rb") as file:
-        file.seek(dialect.first_byte)
         while done < length:
-            data = file.read(min(_PART_BYTES, length - done))
-            if not data:
+            file.seek(dialect.first_byte + done)
+            data = file.read(min(size, length - done))
+            # Up to the last line end; what follows it is read again with the next part.
+            end = len(data) if done + len(data) >= length else data.rfind(b"\n") + 1
+            if not data or (not end and len(data) < size):
                 break
-            done += len(data)
-            whole, newline, data = data.rpartition(b"\n") if done < length else (data, b"", b"")
-            if not newline and done < length:
-                rest += data
+            if not end:
+                size *= 2  # a line longer than a part
                 continue
-            part, rest = rest + whole + newline, data
-            if not part.isspace():
+            done += end
+            part = pa.py_buffer(data).slice(0, end)
+            if not data[: min(end, 4096)].isspace() or not data[:end].isspace():
                 yield done / length, part
 
 

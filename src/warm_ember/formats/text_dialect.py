@@ -14,6 +14,7 @@ from warm_ember.formats.source import CURRENT_UNITS_A
 _HEAD_BYTES = 1 << 16
 _TAIL_BYTES = 1 << 16
 _ENOUGH_ROWS = 100
+_FIRST_LINES = 300
 _DELIMITERS = (";", "\t", ",", "|", " ")
 _DELIMITER_NAMES = {";": "semicolon", "\t": "tab", ",": "comma", "|": "bar", " ": "space"}
 _MISSING = ("", "nan")
@@ -112,7 +113,11 @@ def find_dialect(path: Path) -> Dialect:
     if len(head) < size and len(raw_lines) > 1:
         raw_lines.pop()  # cut off in the middle
     lines = [raw.decode(encoding, "replace").strip("\r\n") for raw in raw_lines]
-    delimiter, decimal, width, first = _find_table(path, lines)
+    found = _find_table(lines[:_FIRST_LINES]) or _find_table(lines)
+    if found is None:
+        text = next((line for line in lines if line.strip()), "")
+        raise BadFileError(path, f"expected a table of numbers, found {text[:60]!r}", where="line 1")
+    delimiter, decimal, width, first = found
     header, header_notes = _find_header(lines[:first], delimiter, width)
     first_byte = start + sum(len(raw) for raw in raw_lines[:first])
     last_byte, dropped = _find_end(path, first_byte, size, encoding, delimiter, decimal, width)
@@ -146,8 +151,8 @@ def _decimals(cell: str, decimal: str) -> int:
     return digits - int(exponent) if exponent.lstrip("+-").isdigit() else digits
 
 
-def _find_table(path: Path, lines: list[str]) -> tuple[str, str, int, int]:
-    """Return delimiter, decimal sign, width and index of the first row of the longest table of numbers."""
+def _find_table(lines: list[str]) -> tuple[str, str, int, int] | None:
+    """Return delimiter, decimal sign, width and index of the first row of the longest table of numbers, or None."""
     best: tuple[int, int, tuple[str, str, int, int]] | None = None
     for delimiter in _DELIMITERS:
         for decimal in (".", ","):
@@ -161,10 +166,7 @@ def _find_table(path: Path, lines: list[str]) -> tuple[str, str, int, int]:
             score = (rows, width)
             if best is None or score > best[:2]:
                 best = (rows, width, (delimiter, decimal, width, first))
-    if best is None:
-        text = next((line for line in lines if line.strip()), "")
-        raise BadFileError(path, f"expected a table of numbers, found {text[:60]!r}", where="line 1")
-    return best[2]
+    return None if best is None else best[2]
 
 
 def _longest_run(lines: list[str], delimiter: str, decimal: str) -> tuple[int, int, int] | None:
