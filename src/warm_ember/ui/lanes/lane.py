@@ -153,7 +153,7 @@ class Lane(QWidget):
         px = self.look.px
         for value, share in zip(ends, (0.9, 0.1), strict=True):
             y = 1 + share * (self.height() - 2)
-            box = QRectF(px(100), y - px(8), self.head_width - px(108), px(16))
+            box = QRectF(px(100), y - px(8), self.head_width - px(104), px(16))
             text = str(quantity_text(value, unit))
             draw_marked(painter, box, text, self.look, size="small", align=Qt.AlignmentFlag.AlignRight)
 
