@@ -1,6 +1,6 @@
 """Make the pictures in docs/screenshots from the demo.
 
-    .venv/bin/python scripts/screenshots.py
+.venv/bin/python scripts/screenshots.py
 """
 
 from __future__ import annotations
@@ -60,6 +60,9 @@ PICTURES: tuple[tuple[str, str, str, Theme, Callable[[MainWindow], None]], ...] 
 def main() -> None:
     """Make all pictures."""
     application = QApplication(["warm-ember"])
+    font = application.font()
+    font.setPointSizeF(10.0)
+    application.setFont(font)
     folder = ROOT / "docs" / "screenshots"
     folder.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory() as name:

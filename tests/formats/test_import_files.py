@@ -49,6 +49,8 @@ def table(delimiter: str = ",", decimal: str = ".", header: str = "", factor: fl
         (table("\t", ".", "Logger 7\nstarted, at noon\n\ntime\tcurrent\ns\tnA\n", 1e9), "utf-8"),
         (table("|", ".", "# a comment\n# seconds|current\ns|mA\n", 1e3), "utf-8"),
         (table(" ", ".", "s A\n"), "utf-8"),
+        (table("   ", ".", "s    A\n").replace("\n0", " \n  0"), "utf-8"),
+        (table(header="Time (s),Current (A),\n").replace("\n", ",\n").replace(",,", ","), "utf-8"),
         (table(header="Time (s),Current (A)\n").replace("\n", "\r\n"), "utf-8"),
         (table(header='"Time (s)","Current (uA)"\n', factor=1e6), "utf-8"),
         (table(header="Time (s),Current (A)\n") + "END OF DATA\n\n", "utf-8"),
@@ -88,6 +90,14 @@ def test_voltage_lines_and_other_columns_are_found_by_header(tmp_path: Path) -> 
     assert pieces[0].lines.tolist() == [0, 1, 0, 1, 0, 1]
     assert source.aux_units == {"case temp": "°C"}
     assert pieces[0].aux["case temp"].tolist() == [20, 21, 22, 23, 24, 25]
+
+
+def test_further_columns_keep_apart_and_fit_into_a_file(tmp_path: Path, command) -> None:
+    path = write(tmp_path, "s,A,T/in (K),T_in (K),T_in (K),. (K)\n0,1,2,3,4,5\n1,2,3,4,5,6\n2,3,4,5,6,7\n")
+    _, source, _ = read(path)
+    assert len(source.aux_units) == 4
+    assert not any("/" in name for name in source.aux_units)
+    assert command("import", tmp_path / "p", path)[0] == 0
 
 
 def test_columns_can_be_named_or_numbered(tmp_path: Path) -> None:

@@ -53,6 +53,11 @@ def run(arguments: list[str]) -> int:
         return _fail("stopped")
     except BrokenPipeError:
         return 0  # whoever read the output has had enough of it
+    except OSError as error:
+        return _fail(f"{error.filename or 'the system'}: {error.strerror or error}")
+    except Exception as error:
+        log.critical("a bug in the program", exc_info=error)
+        return _fail(f"a bug in the program ({type(error).__name__}: {error}); nothing was changed")
     return result if isinstance(result, int) else 0
 
 

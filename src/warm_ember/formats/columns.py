@@ -176,6 +176,7 @@ def find_columns(path: Path, header: list[str] | None, width: int, options: Impo
     if voltage is None and named:
         voltage = finder.by_role("voltage", VOLTAGE_UNITS_V, [*unused, current])
     rest = [column for column in columns if column not in (*unused, time, current, voltage)] if named else []
+    rest = _named_apart([column for column in rest if column.name])
     return Columns(
         current=current,
         current_scale=scale,
@@ -187,6 +188,19 @@ def find_columns(path: Path, header: list[str] | None, width: int, options: Impo
         aux=tuple(rest),
         notes=tuple(finder.notes),
     )
+
+
+def _named_apart(columns: list[Column]) -> list[Column]:
+    """Give columns names that are different from each other and fit for a channel of a capture file."""
+    taken: set[str] = set()
+    apart = []
+    for column in columns:
+        name = column.name.replace("/", "_").strip(".") or f"column {column.index + 1}"
+        while name in taken:
+            name = f"{name} ({column.index + 1})"
+        taken.add(name)
+        apart.append(Column(column.index, name, column.unit))
+    return apart
 
 
 def _find_time(finder: _Finder, taken: list[Column | None]) -> Column:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
@@ -20,6 +21,8 @@ if TYPE_CHECKING:
 
 _PART_BYTES = 32 << 20
 _PARSE_BYTES = 1 << 20
+_SPACES = re.compile(rb" +")
+_EDGE_SPACES = re.compile(rb"(?m)^ +| +(?=\r?$)")
 _PEEK_ROWS = 200
 
 
@@ -93,6 +96,8 @@ def _parts(path: Path, dialect: Dialect) -> Iterator[tuple[float, pa.Buffer]]:
                 continue
             done += end
             part = pa.py_buffer(data).slice(0, end)
+            if dialect.delimiter == " " and dialect.width > 1:
+                part = pa.py_buffer(_SPACES.sub(b" ", _EDGE_SPACES.sub(b"", data[:end])))
             if not data[: min(end, 4096)].isspace() or not data[:end].isspace():
                 yield done / length, part
 

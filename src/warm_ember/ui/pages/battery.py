@@ -166,7 +166,7 @@ class BatteryPage(Page):
             return f"{self.results.run.label} lasts {lasts}, ended by {life.limit.value}; type a target to compare."
         wanted = f"**{bare(life.target_s / MONTH_S)}**"
         if life.life_s >= life.target_s:
-            return f"{lasts} where {wanted} are wanted: the target is met, by {life.limit.value}."
+            return f"{lasts} where {wanted} are wanted: the target is met; {life.limit.value} ends it."
         single = next((s for s in self.steps if s.better_s >= life.target_s), None)
         if life.budget_a == 0:
             return f"{lasts} where {wanted} are wanted: impossible with this battery, whatever is drawn."

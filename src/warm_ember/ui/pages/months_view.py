@@ -55,6 +55,7 @@ class MonthsView(QWidget):
             ends.append(life.target_s * 1.15)
         if self.other is not None and self.other.life.p90_s < 4 * max(ends):
             ends.append(self.other.life.p90_s * 1.06)
+        ends += [step.better_s * 1.16 for step in self.steps if step.better_s < 2 * life.life_s]
         finite = [end for end in ends if math.isfinite(end)]
         return max(finite, default=MONTH_S)
 
@@ -107,8 +108,10 @@ class MonthsView(QWidget):
         self._paint_axis(painter, plot, bars.bottom())
         self._paint_voltage(painter, voltage)
         self._paint_chance(painter, chance)
-        self._paint_steps(painter, bars, steps)
+        self._paint_bars(painter, bars, steps)
         self._paint_target(painter, bars.bottom())
+        self._paint_chance_words(painter, chance)
+        self._paint_step_words(painter, bars, steps)
         painter.end()
 
     def _ticks(self) -> list[float]:
@@ -230,7 +233,6 @@ class MonthsView(QWidget):
             painter.setPen(QPen(color, 1.5, Qt.PenStyle.DashLine if ghost else Qt.PenStyle.SolidLine))
             painter.drawPolyline(QPolygonF(points))
         painter.restore()
-        self._paint_chance_words(painter, box)
 
     def _paint_chance_words(self, painter: QPainter, box: QRectF) -> None:
         assert self.results is not None
@@ -312,60 +314,53 @@ class MonthsView(QWidget):
         kernel = np.exp(-0.5 * (np.arange(-12, 13) / 4.0) ** 2)
         return times, np.convolve(counts, kernel / kernel.sum(), mode="same") / (times[1] - times[0])
 
-    def _paint_steps(self, painter: QPainter, box: QRectF, steps: tuple[Step, ...]) -> None:
+    def _step_rows(self, box: QRectF, steps: tuple[Step, ...]) -> list[tuple[Step, QRectF]]:
+        """Return the rows of the steps, below the line that says what they are."""
+        height = self._look.px(_STEP_ROW)
+        rows = [QRectF(box.left(), box.top() + height * (i + 1), box.width(), height) for i in range(len(steps))]
+        return list(zip(steps, rows, strict=True))
+
+    def _paint_bars(self, painter: QPainter, box: QRectF, steps: tuple[Step, ...]) -> None:
         assert self.results is not None
-        look, theme, px = self._look, self._look.theme, self._look.px
+        px, theme = self._look.px, self._look.theme
         now = self.results.life.life_s
         if not math.isfinite(now):
             return
-        better, worse = (
-            theme.ramp.color(self.results.load.mean_a),
-            theme.ramp.color(self.results.load.mean_a).darker(165),
-        )
+        better = theme.ramp.color(self.results.load.mean_a)
         x_now = self._x_of(now)
-        words = "a quarter less or more of one parameter, and the months that gives"
-        draw_marked(
-            painter,
-            QRectF(box.left() + px(8), box.top(), box.width(), px(_STEP_ROW)),
-            words,
-            look,
-            size="small",
-            dim=theme.faint,
-        )
-        for index, step in enumerate(steps, start=1):
-            row = QRectF(box.left(), box.top() + px(_STEP_ROW) * index, box.width(), px(_STEP_ROW))
+        for step, row in self._step_rows(box, steps):
             painter.setPen(theme.grid)
             painter.drawLine(row.topLeft(), row.topRight())
-            draw_marked(painter, QRectF(px(22), row.top(), px(HEAD - 26), row.height()), step.name, look, size="small")
-            left, right = self._x_of(step.worse_s), self._x_of(step.better_s)
-            bar_height = row.height() - px(7)
-            painter.fillRect(QRectF(left, row.top() + px(3), max(x_now - left, 1), bar_height), worse)
-            painter.fillRect(QRectF(x_now, row.top() + px(3), max(right - x_now, 1), bar_height), better)
-            low, high = months_text(step.worse_s).number, months_text(step.better_s).number
-            now_box = QRectF(row.left() + px(8), row.top(), px(124), row.height())
-            tail_box = QRectF(right + px(6), row.top(), px(230), row.height())
-            if left - px(150) < now_box.right():
-                draw_marked(
-                    painter,
-                    tail_box,
-                    f"**{low}** to **{high}**   now {step.now}",
-                    look,
-                    size="small",
-                    on=theme.sunken,
-                )
-                continue
-            draw_marked(painter, now_box, f"now {step.now}", look, size="small", dim=theme.faint)
-            draw_marked(
-                painter,
-                QRectF(left - px(160), row.top(), px(154), row.height()),
-                f"{step.worse}  **{low}**",
-                look,
-                size="small",
-                align=_RIGHT,
-            )
-            draw_marked(painter, tail_box, f"**{high}**  {step.better}", look, size="small")
+            left, right = self._x_of(step.worse_s), min(self._x_of(step.better_s), box.right())
+            top, height = row.top() + px(3), row.height() - px(7)
+            painter.fillRect(QRectF(left, top, max(x_now - left, 1), height), better.darker(165))
+            painter.fillRect(QRectF(x_now, top, max(right - x_now, 1), height), better)
         painter.setPen(QPen(theme.ink, 1))
         painter.drawLine(QPointF(x_now, box.top()), QPointF(x_now, box.bottom()))
+
+    def _paint_step_words(self, painter: QPainter, box: QRectF, steps: tuple[Step, ...]) -> None:
+        assert self.results is not None
+        look, theme, px = self._look, self._look.theme, self._look.px
+        if not math.isfinite(self.results.life.life_s):
+            return
+        words = "a quarter less or more of one parameter, and the months that gives"
+        first = QRectF(box.left() + px(8), box.top() + 1, box.width(), px(_STEP_ROW) - 1)
+        draw_marked(painter, first, words, look, size="small", dim=theme.faint, on=theme.sunken)
+        for step, row in self._step_rows(box, steps):
+            draw_marked(painter, QRectF(px(22), row.top(), px(HEAD - 26), row.height()), step.name, look, size="small")
+            left, right = self._x_of(step.worse_s), min(self._x_of(step.better_s), box.right())
+            low, high = months_text(step.worse_s).number, months_text(step.better_s).number
+            now_box = QRectF(row.left() + px(8), row.top() + 1, px(124), row.height() - 1)
+            tail_box = QRectF(right + px(6), row.top() + 1, max(1.0, box.right() - right - px(8)), row.height() - 1)
+            if left - px(150) < now_box.right():
+                tail = f"**{low}** to **{high}**   now {step.now}"
+                draw_marked(painter, tail_box, tail, look, size="small", on=theme.sunken)
+                continue
+            draw_marked(painter, now_box, f"now {step.now}", look, size="small", dim=theme.faint)
+            head_box = QRectF(left - px(160), row.top() + 1, px(154), row.height() - 1)
+            head = f"{step.worse}  **{low}**"
+            draw_marked(painter, head_box, head, look, size="small", align=_RIGHT, on=theme.sunken)
+            draw_marked(painter, tail_box, f"**{high}**  {step.better}", look, size="small", on=theme.sunken)
 
     def _paint_target(self, painter: QPainter, bottom: float) -> None:
         assert self.results is not None

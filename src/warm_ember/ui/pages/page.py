@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Signal
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QWidget
 
@@ -29,6 +29,11 @@ class Page(QWidget):
         super().__init__()
         self.setObjectName("page")
         self.desk, self.look = desk, look
+        self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
+
+    def take_focus(self) -> None:
+        """Take the keyboard when the page is opened, so that its keys work and no field in it is chosen."""
+        self.setFocus()
 
     def show_results(self, results: RunResults | None) -> None:
         """Show another run, or the same after an edit."""

@@ -134,6 +134,9 @@ class TracePage(Page):
     def page_actions(self) -> list[QAction]:
         return self._actions
 
+    def take_focus(self) -> None:
+        self.stack.current.setFocus()
+
     def show_results(self, results: RunResults | None) -> None:
         self.results = results
         self.stack.set_results(results)

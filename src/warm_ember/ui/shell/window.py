@@ -173,7 +173,6 @@ class MainWindow(QMainWindow):
             for name in self.trace.stack.foldable_names():
                 self.trace.stack.set_folded(name, name in folded)
         self.show_page(str(self.settings.value("page", "Trace")))
-        self.trace.stack.current.setFocus()
 
     def _on_look(self) -> None:
         application = QApplication.instance()
@@ -195,6 +194,7 @@ class MainWindow(QMainWindow):
         if title not in self.pages:
             title = "Trace"
         self.stacked.setCurrentWidget(self.pages[title])
+        self.pages[title].take_focus()
         self.spine.light(title)
         self._show_headline()
 
