@@ -115,17 +115,18 @@ def test_without_log_and_lines_levels_are_found_and_named_upward() -> None:
     assert sorted(named.names) == ["Busy", "Rest"]
 
 
-def test_the_log_may_run_on_its_own_clock() -> None:
+@pytest.mark.parametrize(("offset_s", "drift"), [(2.5, 80e-6), (0.0, 40e-6), (-0.003, 0.0), (-7.0, -30e-6)])
+def test_the_log_may_run_on_its_own_clock(offset_s: float, drift: float) -> None:
     random = np.random.default_rng(3)
     parts = [
         (("Sleep", 5e-6, "Run", 3e-3)[2 * (k % 2)], (5e-6, 3e-3)[k % 2], random.uniform(0.1, 0.7)) for k in range(200)
     ]
     made, truth = stays(*parts, noise=0.02)
-    shifted = tuple(msgspec.structs.replace(e, time_s=(e.time_s - 2.5) / (1 + 80e-6)) for e in made.events)
+    shifted = tuple(msgspec.structs.replace(e, time_s=(e.time_s - offset_s) / (1 + drift)) for e in made.events)
     made.events = shifted
     alignment = align(made)
-    assert alignment.offset_s == pytest.approx(2.5, abs=2e-3)
-    assert alignment.drift == pytest.approx(80e-6, abs=20e-6)
+    assert alignment.offset_s == pytest.approx(offset_s, abs=2e-3)
+    assert alignment.drift == pytest.approx(drift, abs=20e-6)
     ledger = make_ledger(made, place(made))
     for name, charge in truth.items():
         row = ledger.row(name)

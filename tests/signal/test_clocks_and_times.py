@@ -4,7 +4,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from warm_ember.errors import BadArgumentError
-from warm_ember.signal.alignment import fit_clock, matches
+from warm_ember.signal.alignment import fit_clock, same_clock
 from warm_ember.signal.time_grid import HeldTimes, RegularTimes, inspect_times, nice_interval
 
 
@@ -34,8 +34,10 @@ def test_lists_that_have_nothing_in_common_are_not_fitted(random: np.random.Gene
     assert fit_clock(np.empty(0), np.array([1.0]), tolerance_s=1e-3) is None
 
 
-def test_matches_counts_partners() -> None:
-    assert matches(np.array([1.0, 2.0, 3.0]), np.array([1.0005, 2.5, 3.0]), tolerance_s=1e-3) == 2
+def test_the_same_clock_counts_partners() -> None:
+    same = same_clock(np.array([1.0, 2.0, 3.0]), np.array([1.0005, 2.5, 3.0]), tolerance_s=1e-3)
+    assert (same.matched, same.residual_s) == (2, pytest.approx(0.0005 / np.sqrt(2)))
+    assert same_clock(np.empty(0), np.array([1.0]), tolerance_s=1e-3).matched == 0
 
 
 def _placed(grid: RegularTimes, times: np.ndarray, values: np.ndarray) -> np.ndarray:

@@ -371,6 +371,30 @@ def test_a_dropped_file_becomes_the_current_run(window: MainWindow, tmp_path: Pa
     assert window.desk.results.ledger.rows[0].name == "On"
     assert "decimal comma" in window.messages.words.text()
     assert ProjectFolder(window.desk.session.folder.path).load().run("night") is not None
+    window.import_files([path])
+    settle()
+    assert window.desk.session.current == "night 2"
+
+
+def test_an_import_outlasts_undo_and_another_project_can_follow(window: MainWindow, tmp_path: Path, settle) -> None:
+    window.desk.apply(edits.drop_activity("Report"), "an edit before")
+    path = tmp_path / "later.csv"
+    path.write_text("s,A\n" + "".join(f"{k / 100:.2f},0.002\n" for k in range(500)))
+    window.import_files([path])
+    settle()
+    window.desk.undo()
+    settle()
+    assert window.desk.project.run("later") is not None
+    assert any(activity.name == "Report" for activity in window.desk.project.activities)
+    other = ProjectFolder(tmp_path / "other")
+    other.save(Project(name="other"))
+    assert window.desk.open(tmp_path / "other")
+    window.grab()
+    assert window.desk.results is None
+    assert window.desk.open(window_path := Path(window.recent()[1]))
+    settle()
+    assert window.desk.session.folder.path == window_path
+    window.grab()
 
 
 def test_a_file_that_cannot_be_read_is_told_in_the_window(window: MainWindow, tmp_path: Path, settle) -> None:

@@ -138,6 +138,12 @@ def _write(
         return ImportReport(name, writer.samples, source.interval_s, len(events), source.notes)
 
 
+def free_name(session: Session, wanted: str) -> str:
+    """Return a capture name that is not taken: the wanted one, or with a number after it."""
+    candidates = (wanted, *(f"{wanted} {number}" for number in range(2, 10_000)))
+    return next(name for name in candidates if not session.folder.capture_path(name).exists())
+
+
 def adopt(session: Session, report: ImportReport) -> None:
     """Make an imported capture a run of the project and save the project.
 
@@ -147,7 +153,7 @@ def adopt(session: Session, report: ImportReport) -> None:
         If the project cannot be written.
     """
     session.forget_capture(report.name)
-    session.with_runs([Run(report.name)])
+    session.add_run(Run(report.name))
     session.save()
 
 

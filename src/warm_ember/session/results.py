@@ -90,7 +90,7 @@ class Results:
             run=run,
             capture=capture,
             whole=self._once(
-                ("whole", _identity(capture), project.supply_v),
+                ("whole", capture.opened_as, project.supply_v),
                 lambda: capture.whole(supply_v=project.supply_v),
             ),
             placement=placement,
@@ -99,32 +99,28 @@ class Results:
             life=life,
             by_state=budget_by_state(load, ledger),
             by_activity=budget_by_activity(load),
-            steps=self._steps(project, load),
+            steps=self._steps(project, name),
         )
 
     def placement(self, project: Project, name: str, should_stop: ShouldStop = never) -> Placement:
         """Place the states of one capture."""
         capture = self._open_capture(name)
         rules = _rules_for(project.rules, name)
-        return self._once(
-            ("placement", _identity(capture), repr(rules)),
-            lambda: place(capture, rules, should_stop=should_stop),
-        )
+        return self._once(_placement_key(project, capture), lambda: place(capture, rules, should_stop=should_stop))
 
     def ledger(self, project: Project, name: str, should_stop: ShouldStop = never) -> Ledger:
         """Sum one capture over its states."""
         capture = self._open_capture(name)
-        placement = self.placement(project, name, should_stop)
-        return self._once(
-            ("ledger", _identity(capture), id(placement), project.expected, project.supply_v),
-            lambda: make_ledger(
-                capture, placement, project.expected, supply_v=project.supply_v, should_stop=should_stop
-            ),
-        )
+
+        def work() -> Ledger:
+            placement = self.placement(project, name, should_stop)
+            volts = project.supply_v
+            return make_ledger(capture, placement, project.expected, supply_v=volts, should_stop=should_stop)
+
+        return self._once(_ledger_key(project, capture), work)
 
     def life(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[Load, LifeEstimate]:
         """Work out one run's load and life."""
-        ledger = self.ledger(project, name, should_stop)
 
         def read(source: FromStretch) -> StretchReading | None:
             if project.run(source.capture) is None:
@@ -132,15 +128,16 @@ class Results:
             return self._open_capture(source.capture).reading(source.from_s, source.to_s)
 
         def work() -> tuple[Load, LifeEstimate]:
-            load = make_load(ledger, project.activities, read)
+            load = make_load(self.ledger(project, name, should_stop), project.activities, read)
             return load, estimate_life(load, project.battery, project.supply, project.target_s)
 
-        key = ("life", id(ledger), project.activities, project.battery, project.supply, project.target_s)
-        return self._once(key, work)
+        return self._once(("life", *_life_key(project, self._open_capture(name))), work)
 
-    def _steps(self, project: Project, load: Load) -> tuple[Step, ...]:
-        key = ("steps", id(load), project.battery, project.supply)
-        return self._once(key, lambda: sensitivity(load, project.battery, project.supply))
+    def _steps(self, project: Project, name: str) -> tuple[Step, ...]:
+        def work() -> tuple[Step, ...]:
+            return sensitivity(self.life(project, name)[0], project.battery, project.supply)
+
+        return self._once(("steps", *_life_key(project, self._open_capture(name))), work)
 
     def _once(self, key: Hashable, work: Callable[[], T]) -> T:
         with self._lock:
@@ -156,8 +153,17 @@ class Results:
         return kept[0]  # type: ignore[index, no-any-return]
 
 
-def _identity(capture: Capture) -> Hashable:
-    return (str(capture.path), id(capture))
+def _placement_key(project: Project, capture: Capture) -> tuple[Hashable, ...]:
+    # Some rules hold a table of names, which has no hash; their text says all that they are.
+    return ("placement", capture.opened_as, repr(_rules_for(project.rules, capture.name)))
+
+
+def _ledger_key(project: Project, capture: Capture) -> tuple[Hashable, ...]:
+    return ("ledger", *_placement_key(project, capture), project.expected, project.supply_v)
+
+
+def _life_key(project: Project, capture: Capture) -> tuple[Hashable, ...]:
+    return (*_ledger_key(project, capture), project.activities, project.battery, project.supply, project.target_s)
 
 
 def _rules_for(rules: tuple[Rule, ...], name: str) -> tuple[Rule, ...]:

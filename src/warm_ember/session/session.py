@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import logging
 import threading
-from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -175,15 +174,21 @@ class Session:
             if capture is not None:
                 capture.close()
 
-    def with_runs(self, runs: Iterable[Run]) -> None:
-        """Add runs to the project, those already there replaced; not an undoable edit, as files come with it."""
-        for run in runs:
-            others = tuple(other for other in self.project.runs if other.name != run.name)
-            old = self.project.run(run.name)
-            self.project = msgspec.structs.replace(
-                self.project, runs=self.project.runs if old is not None else (*others, run)
-            )
-            self.current = run.name
+    def add_run(self, run: Run) -> None:
+        """Add a run to the project, unless it is there, and make it the current one.
+
+        Not an undoable edit, as a file comes with it: earlier and undone values get the run too.
+        """
+
+        def added(project: Project) -> Project:
+            if project.run(run.name) is not None:
+                return project
+            return msgspec.structs.replace(project, runs=(*project.runs, run))
+
+        self.project = added(self.project)
+        self._done = [_Past(added(past.project), past.what) for past in self._done]
+        self._undone = [_Past(added(past.project), past.what) for past in self._undone]
+        self.current = run.name
 
     def close(self) -> None:
         """Close all captures."""

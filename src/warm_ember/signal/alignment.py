@@ -55,11 +55,14 @@ def fit_clock(target_s: Floats, capture_s: Floats, *, tolerance_s: float) -> Clo
     return best if best is not None and best.matched >= needed else None
 
 
-def matches(target_s: Floats, capture_s: Floats, *, tolerance_s: float) -> int:
-    """Count the target's times that have a partner when both clocks are the same."""
+def same_clock(target_s: Floats, capture_s: Floats, *, tolerance_s: float) -> ClockFit:
+    """Say how well the times fit when both clocks are taken as the same."""
     if len(target_s) == 0 or len(capture_s) == 0:
-        return 0
-    return int(np.sum(np.abs(_nearest(target_s, capture_s) - target_s) <= tolerance_s))
+        return ClockFit(0.0, 0.0, 0.0, 0)
+    apart = _nearest(target_s, capture_s) - target_s
+    close = apart[np.abs(apart) <= tolerance_s]
+    residual_s = float(np.sqrt(np.mean(close**2))) if len(close) else 0.0
+    return ClockFit(0.0, 0.0, residual_s, len(close))
 
 
 def _nearest(times: Floats, among: Floats) -> Floats:

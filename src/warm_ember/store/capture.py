@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import threading
 from functools import cached_property
 from pathlib import Path
@@ -18,6 +19,7 @@ from warm_ember.signal.stretch import StretchReading, read_samples, read_stretch
 from warm_ember.store.capture_file import _read_info, open_with_summary
 
 _IN_MEMORY_BLOCKS = 1 << 20
+_opened = itertools.count()
 
 
 class _Levels:
@@ -83,6 +85,11 @@ class Capture:
     should_stop, progress
         For the pass over the samples that is needed when the stored summary is missing or stale.
 
+    Attributes
+    ----------
+    opened_as
+        A number that no other opened capture has had, for what is remembered by the capture it came from.
+
     Raises
     ------
     BadFileError
@@ -93,6 +100,7 @@ class Capture:
 
     def __init__(self, path: Path, *, should_stop: ShouldStop = never, progress: Progress = ignore_progress) -> None:
         self.path = path
+        self.opened_as = next(_opened)
         self._file, self._pyramids, self._bits = open_with_summary(path, should_stop=should_stop, progress=progress)
         self._lock = threading.Lock()
         try:

@@ -70,6 +70,7 @@ class Desk(QObject):
         self.close_session()
         self.session = session
         self.results, self.all_results = None, {}
+        self.results_changed.emit(None)  # nothing may be painted from captures that are closed now
         self.session_changed.emit()
         self._on_project_changed()
 

@@ -23,7 +23,7 @@ from PySide6.QtWidgets import (
 
 from warm_ember import __version__
 from warm_ember.errors import WarmEmberError
-from warm_ember.session.importing import ImportRequest
+from warm_ember.session.importing import ImportRequest, free_name
 from warm_ember.session.results import RunResults
 from warm_ember.session.session import Session
 from warm_ember.ui.desk import Desk
@@ -332,7 +332,17 @@ class MainWindow(QMainWindow):
         logs = {path.name.split(".")[0]: path for path in paths if ".events." in path.name}
         for path in paths:
             if path not in logs.values():
-                self.desk.import_file(ImportRequest(path, events_file=logs.get(path.stem)))
+                self._import(path, logs.get(path.stem))
+
+    def _import(self, path: Path, events_file: Path | None) -> None:
+        if self.desk.session is None:
+            return
+        try:
+            name = free_name(self.desk.session, path.stem)
+        except WarmEmberError as error:
+            self.messages.show_trouble(error.one_line)
+            return
+        self.desk.import_file(ImportRequest(path, name=name, events_file=events_file))
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         if event.mimeData().hasUrls():
