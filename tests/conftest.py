@@ -7,17 +7,21 @@ from collections.abc import Callable
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+if os.access("/dev/shm", os.W_OK):  # every save is synced; in memory that waits for no disk
+    os.environ.setdefault("PYTEST_DEBUG_TEMPROOT", "/dev/shm")
 
 import numpy as np
 import pytest
 from hypothesis import settings
 
 from warm_ember.cli.app import run
+from warm_ember.memory import keep_freed_memory
 from warm_ember.session.demo import make_demo
 from warm_ember.session.session import Session
 
 settings.register_profile("steady", deadline=None, derandomize=True, max_examples=60)
 settings.load_profile("steady")
+keep_freed_memory()  # as the program does
 
 
 @pytest.fixture(scope="session")

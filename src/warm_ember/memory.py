@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import ctypes
 
-_TRIM_THRESHOLD, _MMAP_THRESHOLD = -1, -3
+_TRIM_THRESHOLD, _MMAP_THRESHOLD, _MOST_ARENAS = -1, -3, -8
 _KEPT_BYTES = 64 << 20
 
 
@@ -19,3 +19,4 @@ def keep_freed_memory() -> None:
     if mallopt is not None:
         mallopt(_TRIM_THRESHOLD, _KEPT_BYTES)
         mallopt(_MMAP_THRESHOLD, _KEPT_BYTES // 2)
+        mallopt(_MOST_ARENAS, 1)  # the heaps of further arenas are trimmed whatever the thresholds say

@@ -18,7 +18,7 @@ from warm_ember.model.battery import Battery, SupplyStage
 from warm_ember.units import YEAR_S
 
 _UNKNOWN_CELL_V = 3.0
-_STEPS = 240
+STEPS = 240
 
 
 class Limit(StrEnum):
@@ -83,7 +83,7 @@ class Discharge:
     end_v: float
 
 
-def discharge(battery: Battery, supply: SupplyStage, variants: Variants) -> Discharge:
+def discharge(battery: Battery, supply: SupplyStage, variants: Variants, *, steps: int = STEPS) -> Discharge:
     """Empty a battery under constant average loads.
 
     Parameters
@@ -92,6 +92,8 @@ def discharge(battery: Battery, supply: SupplyStage, variants: Variants) -> Disc
         What is the same for all variants.
     variants
         What differs.
+    steps
+        Steps of charge from full to the reserve.
 
     Notes
     -----
@@ -103,7 +105,7 @@ def discharge(battery: Battery, supply: SupplyStage, variants: Variants) -> Disc
     """
     curve = curve_of(battery)
     resistance_ohm = resistance_of(battery)
-    share = _grid(battery, curve)
+    share = _grid(battery, curve, steps)
     open_v = np.full(len(share), _UNKNOWN_CELL_V * battery.series) if curve is None else _interp(share, curve)
     usable = np.maximum(share - battery.reserve, 0.0)[None, :] * variants.capacity_c[:, None]
     rate = (variants.self_discharge_per_year / YEAR_S)[:, None]
@@ -138,9 +140,9 @@ def _index(limit: Limit) -> int:
     return list(Limit).index(limit)
 
 
-def _grid(battery: Battery, curve: Floats | None) -> Floats:
+def _grid(battery: Battery, curve: Floats | None, steps: int) -> Floats:
     """Return states of charge from full down to the reserve, the curve's corners included."""
-    share = np.linspace(1.0, battery.reserve, _STEPS + 1)
+    share = np.linspace(1.0, battery.reserve, steps + 1)
     if curve is not None:
         corners = curve[:, 0]
         share = np.union1d(share, corners[(corners > battery.reserve) & (corners < 1)])[::-1]

@@ -21,6 +21,7 @@ DRAWS = 2000
 CAPACITY_SPREAD = 0.05
 SELF_DISCHARGE_SPREAD = 0.3
 _MATTERS = 0.01
+_DRAWN_STEPS = 60
 
 
 @dataclass(frozen=True, eq=False)
@@ -103,7 +104,7 @@ def estimate_life(load: Load, battery: Battery, supply: SupplyStage, target_s: f
     if not (load.mean_a >= 0 and math.isfinite(load.mean_a)):
         raise BadArgumentError(f"the average current comes to {load.mean_a:.4g} A: it must be 0 or more")
     single = discharge(battery, supply, _single(load.mean_a, load, battery))
-    draws_s = np.sort(discharge(battery, supply, _drawn(load, battery)).life_s)
+    draws_s = np.sort(discharge(battery, supply, _drawn(load, battery), steps=_DRAWN_STEPS).life_s)
     p10_s, p50_s, p90_s = _quantiles(draws_s)
     life_s = float(single.life_s[0])
     grade, origin = _weakest(load, battery, supply, life_s)

@@ -12,9 +12,8 @@ from warm_ember.signal.stretch import StretchReading
 from warm_ember.ui.lanes.lane import Lane
 from warm_ember.ui.lanes.others import clock_text
 from warm_ember.ui.lanes.time_window import TimeWindow
-from warm_ember.ui.look.marked import draw_marked, width_of
-from warm_ember.ui.look.textures import ink_on
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.marked import draw_chip, draw_marked, width_of
+from warm_ember.ui.look.theme import Look, ink_on
 from warm_ember.units import duration_text, quantity_text
 
 
@@ -104,16 +103,7 @@ class FlagLane(Lane):
         if plot.left() <= staff <= plot.right():
             painter.drawLine(QPointF(staff, box.top()), QPointF(staff, self.height()))
         chip = QRectF(box.left(), box.top(), px(18), px(16))
-        painter.fillRect(chip, theme.mark)
-        draw_marked(
-            painter,
-            chip,
-            f"**{bracket.letter}**",
-            self.look,
-            size="small",
-            ink=ink_on(theme.mark),
-            align=Qt.AlignmentFlag.AlignHCenter,
-        )
+        draw_chip(painter, chip, bracket.letter, self.look)
         if lines[0]:
             draw_marked(
                 painter,

@@ -12,8 +12,8 @@ from warm_ember.session.results import RunResults
 from warm_ember.ui.lanes.lane import Lane
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.marked import draw_marked, width_of
-from warm_ember.ui.look.textures import PLAIN, Swatch, fill, ink_on, swatches
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.textures import PLAIN, Swatch, fill, swatches
+from warm_ember.ui.look.theme import Look, ink_on
 
 _LABEL_MARGIN = 12
 _LABEL_FROM = 24

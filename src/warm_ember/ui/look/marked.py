@@ -9,7 +9,7 @@ from functools import lru_cache
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter
 
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Look, ink_on
 
 _RUN = re.compile(r"\*\*(.+?)\*\*")
 
@@ -104,3 +104,10 @@ def draw_marked(
         if text != run.text:
             break
     return x - left
+
+
+def draw_chip(painter: QPainter, rect: QRectF, letter: str, look: Look) -> None:
+    """Draw the chip of a bracket or of a picked run: its letter on the colour of the reader's marks."""
+    painter.fillRect(rect, look.theme.mark)
+    ink = ink_on(look.theme.mark)
+    draw_marked(painter, rect, f"**{letter}**", look, size="small", ink=ink, align=Qt.AlignmentFlag.AlignHCenter)

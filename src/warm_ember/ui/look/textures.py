@@ -42,16 +42,6 @@ def swatches(look: Look, means_a: Iterable[tuple[str, float | None]]) -> dict[st
     return found
 
 
-def ink_on(color: QColor) -> QColor:
-    """Return black or white, whichever reads better on a colour (WCAG 2.2 relative luminance)."""
-
-    def linear(channel: float) -> float:
-        return channel / 12.92 if channel <= 0.04045 else ((channel + 0.055) / 1.055) ** 2.4
-
-    luminance = 0.2126 * linear(color.redF()) + 0.7152 * linear(color.greenF()) + 0.0722 * linear(color.blueF())
-    return QColor("#120f0c") if luminance > 0.18 else QColor("#fffaf0")
-
-
 def fill(painter: QPainter, rect: QRectF, swatch: Swatch, ground: QColor) -> None:
     """Fill a rectangle with a swatch."""
     if swatch.texture in (CROSS, COARSE, FINE):

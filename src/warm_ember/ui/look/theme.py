@@ -144,3 +144,13 @@ def preferred_theme() -> Theme:
     """Return the theme that fits the desktop's colour scheme."""
     is_light = QGuiApplication.styleHints().colorScheme() == Qt.ColorScheme.Light
     return DAY if is_light else NIGHT
+
+
+def ink_on(color: QColor) -> QColor:
+    """Return black or white, whichever reads better on a colour (WCAG 2.2 relative luminance)."""
+
+    def linear(channel: float) -> float:
+        return channel / 12.92 if channel <= 0.04045 else ((channel + 0.055) / 1.055) ** 2.4
+
+    luminance = 0.2126 * linear(color.redF()) + 0.7152 * linear(color.greenF()) + 0.0722 * linear(color.blueF())
+    return QColor("#120f0c") if luminance > 0.18 else QColor("#fffaf0")

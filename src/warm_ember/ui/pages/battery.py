@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 
 import msgspec
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QAction, QKeySequence
+from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QScrollArea, QVBoxLayout, QWidget
 
 from warm_ember.battery.cells import check_battery
@@ -45,7 +46,6 @@ class BatteryPage(Page):
         self.panel.changed.connect(self._on_changed)
         desk.runs_changed.connect(self._show)
         self._actions = self._make_actions()
-        self.addActions(self._actions)
 
     def _build(self) -> None:
         layout = QVBoxLayout(self)
@@ -67,17 +67,11 @@ class BatteryPage(Page):
         layout.addWidget(below, 1)
 
     def _make_actions(self) -> list[QAction]:
-        made = []
-        for text, keys, slot in (
+        some: tuple[tuple[str, str, Callable[[], object]], ...] = (
             ("Add an activity from a state …", "Ctrl+Shift+A", self.add_activity),
             ("Remove an activity …", "Ctrl+Shift+D", self.remove_activity),
-        ):
-            action = QAction(text, self)
-            action.setShortcut(QKeySequence(keys))
-            action.setShortcutContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
-            action.triggered.connect(lambda _checked=False, slot=slot: slot())
-            made.append(action)
-        return made
+        )
+        return [self.make_action(*one) for one in some]
 
     def page_actions(self) -> list[QAction]:
         return self._actions

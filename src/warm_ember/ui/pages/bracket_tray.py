@@ -13,8 +13,7 @@ from warm_ember.model.project import Bracket
 from warm_ember.signal.stretch import StretchReading
 from warm_ember.ui.lanes.others import clock_text
 from warm_ember.ui.lanes.time_window import TimeWindow
-from warm_ember.ui.look.marked import draw_marked
-from warm_ember.ui.look.textures import ink_on
+from warm_ember.ui.look.marked import draw_chip, draw_marked
 from warm_ember.ui.look.theme import Look
 from warm_ember.units import Text, bare, duration_text, quantity_text
 
@@ -121,16 +120,7 @@ class BracketTray(QWidget):
         painter.setPen(theme.rule)
         painter.drawLine(QPointF(left + 0.5, 0), QPointF(left + 0.5, self.height()))
         chip = QRectF(left + px(8), px(7), px(16), px(16))
-        painter.fillRect(chip, theme.mark)
-        draw_marked(
-            painter,
-            chip,
-            f"**{bracket.letter}**",
-            look,
-            size="small",
-            ink=ink_on(theme.mark),
-            align=Qt.AlignmentFlag.AlignHCenter,
-        )
+        draw_chip(painter, chip, bracket.letter, look)
         name = bracket.name or f"from {clock_text(bracket.from_s, bracket.to_s - bracket.from_s)}"
         draw_marked(painter, QRectF(left + px(32), px(6), px(140), px(18)), name, look, dim=theme.ink)
         where = self._where(bracket)

@@ -12,8 +12,8 @@ from warm_ember.signal.envelope import Columns, envelope, per_column
 from warm_ember.tuning.difference import Difference
 from warm_ember.ui.lanes.flags import tick_step
 from warm_ember.ui.lanes.heat import CurrentScale, heat_picture, log_scale
-from warm_ember.ui.look.marked import draw_marked
-from warm_ember.ui.look.textures import FINE, ink_on, swatches, texture_brush
+from warm_ember.ui.look.marked import draw_chip, draw_marked
+from warm_ember.ui.look.textures import FINE, swatches, texture_brush
 from warm_ember.ui.look.theme import Look
 from warm_ember.units import duration_text, months_text, quantity_text
 
@@ -269,7 +269,7 @@ class Overlay(QWidget):
                 )
 
     def _paint_chip(self, painter: QPainter, plot: QRectF, scale: CurrentScale, columns: Columns, letter: str) -> None:
-        px, theme = self._look.px, self._look.theme
+        px = self._look.px
         part = columns.mean[int(len(columns.mean) * 0.3) : int(len(columns.mean) * 0.6)]
         if np.isnan(part).all():
             return
@@ -277,16 +277,7 @@ class Overlay(QWidget):
         y = plot.bottom() - float(scale.height(np.array([mean_a]))[0]) * plot.height()
         x = plot.right() - px(22) if letter == "A" else plot.right() - px(44)
         chip = QRectF(x, min(max(y - px(20), plot.top()), plot.bottom() - px(16)), px(18), px(16))
-        painter.fillRect(chip, theme.mark)
-        draw_marked(
-            painter,
-            chip,
-            f"**{letter}**",
-            self._look,
-            size="small",
-            ink=ink_on(theme.mark),
-            align=Qt.AlignmentFlag.AlignHCenter,
-        )
+        draw_chip(painter, chip, letter, self._look)
 
     def _paint_axis(self, painter: QPainter, plot: QRectF, scale: CurrentScale) -> None:
         px, theme = self._look.px, self._look.theme
@@ -323,7 +314,7 @@ class Overlay(QWidget):
             )
 
     def _paint_legend(self, painter: QPainter) -> None:
-        px, theme = self._look.px, self._look.theme
+        px = self._look.px
         x = self.width() - px(16)
         for results, letter in ((self.second, "B"), (self.first, "A")):
             if results is None:
@@ -337,14 +328,5 @@ class Overlay(QWidget):
                 align=_RIGHT,
             )
             chip = QRectF(x - px(44), px(8), px(16), px(14))
-            painter.fillRect(chip, theme.mark)
-            draw_marked(
-                painter,
-                chip,
-                f"**{letter}**",
-                self._look,
-                size="small",
-                ink=ink_on(theme.mark),
-                align=Qt.AlignmentFlag.AlignHCenter,
-            )
+            draw_chip(painter, chip, letter, self._look)
             x -= px(64)

@@ -12,8 +12,7 @@ from PySide6.QtWidgets import QWidget
 
 from warm_ember.model.project import Run, RunKind
 from warm_ember.session.results import RunResults
-from warm_ember.ui.look.marked import draw_marked
-from warm_ember.ui.look.textures import ink_on
+from warm_ember.ui.look.marked import draw_chip, draw_marked
 from warm_ember.ui.look.theme import Look
 from warm_ember.units import MONTH_S, bare, quantity_text
 
@@ -160,16 +159,7 @@ class Ladder(QWidget):
             column = self._column(index)
             painter.fillRect(column.adjusted(1, 0, -1, 0), theme.mark_ground)
             chip = QRectF(column.left(), column.top(), px(18), px(16))
-            painter.fillRect(chip, theme.mark)
-            draw_marked(
-                painter,
-                chip,
-                f"**{letter}**",
-                self._look,
-                size="small",
-                ink=ink_on(theme.mark),
-                align=Qt.AlignmentFlag.AlignHCenter,
-            )
+            draw_chip(painter, chip, letter, self._look)
 
     def _paint_axis(self, painter: QPainter, plot: QRectF) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px

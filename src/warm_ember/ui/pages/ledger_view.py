@@ -14,8 +14,8 @@ from warm_ember.attribution.ledger import UNPLACED_NAME, LedgerRow, Verdict
 from warm_ember.model.figure import Grade
 from warm_ember.session.results import RunResults
 from warm_ember.ui.look.marked import draw_marked, plain, width_of
-from warm_ember.ui.look.textures import CROSS, Swatch, fill, ink_on, swatches
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.textures import CROSS, Swatch, fill, swatches
+from warm_ember.ui.look.theme import Look, ink_on
 from warm_ember.units import DAY_S, duration_text, percent_text, quantity_text, significant
 
 _ROW = 46

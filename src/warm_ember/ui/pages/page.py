@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QAction
+from PySide6.QtGui import QAction, QKeySequence
 from PySide6.QtWidgets import QWidget
 
 from warm_ember.session.results import RunResults
@@ -57,3 +59,12 @@ class Page(QWidget):
     def page_actions(self) -> list[QAction]:
         """Return the page's own actions for the menus."""
         return []
+
+    def make_action(self, text: str, keys: str, slot: Callable[[], object]) -> QAction:
+        """Make an action whose key works while the page has the keyboard."""
+        action = QAction(text, self)
+        action.setShortcut(QKeySequence(keys))
+        action.setShortcutContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
+        action.triggered.connect(lambda _checked=False: slot())
+        self.addAction(action)
+        return action

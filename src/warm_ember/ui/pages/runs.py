@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QAction, QGuiApplication, QKeySequence
+from collections.abc import Callable
+
+from PySide6.QtCore import Signal
+from PySide6.QtGui import QAction, QGuiApplication
 from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QVBoxLayout, QWidget
 
 from warm_ember.model.project import RunKind
@@ -46,7 +48,6 @@ class RunsPage(Page):
         self.ladder.picked.connect(self._on_picked)
         self.ladder.run_asked.connect(self.run_asked)
         self._actions = self._make_actions()
-        self.addActions(self._actions)
 
     def _build(self) -> None:
         layout = QVBoxLayout(self)
@@ -62,8 +63,7 @@ class RunsPage(Page):
         layout.addWidget(below, 6)
 
     def _make_actions(self) -> list[QAction]:
-        made = []
-        for text, keys, slot in (
+        some: tuple[tuple[str, str, Callable[[], object]], ...] = (
             (
                 "Copy the comparison as text",
                 "Ctrl+C",
@@ -72,13 +72,8 @@ class RunsPage(Page):
             ("Rename run B …", "F2", self.rename_run),
             ("Say what changed in run B …", "Shift+F2", self.describe_run),
             ("Make run B a step, a repeat or another condition …", "Ctrl+F2", self.sort_run),
-        ):
-            action = QAction(text, self)
-            action.setShortcut(QKeySequence(keys))
-            action.setShortcutContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
-            action.triggered.connect(lambda _checked=False, slot=slot: slot())
-            made.append(action)
-        return made
+        )
+        return [self.make_action(*one) for one in some]
 
     def page_actions(self) -> list[QAction]:
         return self._actions

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QAction, QGuiApplication, QKeySequence
+from PySide6.QtGui import QAction, QGuiApplication
 from PySide6.QtWidgets import QScrollArea, QVBoxLayout
 
 from warm_ember.attribution.ledger import UNPLACED_NAME, LedgerRow
@@ -51,11 +51,7 @@ class StatesPage(Page):
         self.ledger.set_editor(self.editor)
         self._build()
         self._connect()
-        copy = QAction("Copy the ledger as text", self)
-        copy.setShortcut(QKeySequence.StandardKey.Copy)
-        copy.setShortcutContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
-        copy.triggered.connect(lambda: QGuiApplication.clipboard().setText(self.ledger.text()))
-        self.addAction(copy)
+        copy = self.make_action("Copy the ledger as text", "Ctrl+C", self._copy)
         self._actions = [copy]
         self.addActions(self.stack.actions_for_menu())
 
@@ -82,6 +78,9 @@ class StatesPage(Page):
         self.editor.rule_dropped.connect(lambda rule: self.desk.apply(edits.drop_rule(rule), "remove a rule"))
         self.editor.renamed.connect(self._rename)
         self.editor.expected_entered.connect(self._expect)
+
+    def _copy(self) -> None:
+        QGuiApplication.clipboard().setText(self.ledger.text())
 
     def page_actions(self) -> list[QAction]:
         return self._actions

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QAction, QGuiApplication, QKeySequence
+from PySide6.QtGui import QAction, QGuiApplication
 from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from warm_ember.attribution.ledger import UNPLACED_NAME
@@ -45,7 +45,6 @@ class TracePage(Page):
         self._build()
         self._connect()
         self._actions = self._make_actions()
-        self.addActions(self._actions)
 
     def _build(self) -> None:
         px = self.look.px
@@ -119,17 +118,15 @@ class TracePage(Page):
             ("Duplicate to next cycle", "D", self._duplicate),
             ("Remove", "Del", self._remove),
         ):
-            action = QAction(text, self)
-            action.setShortcut(QKeySequence(keys))
-            action.setShortcutContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
-            action.triggered.connect(lambda _checked=False, slot=slot: slot())
             self.buttons[text].clicked.connect(lambda _checked=False, slot=slot: slot())
-            made.append(action)
-        copy = QAction("Copy the bracket tray as text", self)
-        copy.setShortcut(QKeySequence.StandardKey.Copy)
-        copy.setShortcutContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
-        copy.triggered.connect(lambda: QGuiApplication.clipboard().setText(self.tray.text()))
-        return [*self.stack.actions_for_menu(), *made, copy]
+            made.append(self.make_action(text, keys, slot))
+        copy = self.make_action("Copy the bracket tray as text", "Ctrl+C", self._copy)
+        moves = self.stack.actions_for_menu()
+        self.addActions(moves)
+        return [*moves, *made, copy]
+
+    def _copy(self) -> None:
+        QGuiApplication.clipboard().setText(self.tray.text())
 
     def page_actions(self) -> list[QAction]:
         return self._actions

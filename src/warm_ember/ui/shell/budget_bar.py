@@ -11,8 +11,8 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QWidget
 from warm_ember.attribution.budget import Segment
 from warm_ember.session.results import RunResults
 from warm_ember.ui.look.marked import draw_marked, width_of
-from warm_ember.ui.look.textures import COARSE, Swatch, fill, ink_on, swatches
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.textures import COARSE, Swatch, fill, swatches
+from warm_ember.ui.look.theme import Look, ink_on
 from warm_ember.ui.shell.headline import Switch, Switches
 from warm_ember.units import quantity_text
 
