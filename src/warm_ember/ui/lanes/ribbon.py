@@ -79,8 +79,8 @@ class RibbonLane(Lane):
         ]
         column = np.clip(((middles - columns[0]) / (columns[-1] - columns[0]) * width).astype(np.int64), 0, width - 1)
         states = np.unique(state)
-        shares = np.zeros((len(states), width))
-        np.add.at(shares, (np.searchsorted(states, state), column), np.diff(edges))
+        cell = np.searchsorted(states, state) * width + column
+        shares = np.bincount(cell, weights=np.diff(edges), minlength=len(states) * width).reshape(len(states), width)
         tops = np.cumsum(shares / np.maximum(shares.sum(axis=0), 1e-30), axis=0) * height
         picture = np.full((height, width), np.uint32(self.look.theme.sunken.rgb()))
         row = np.arange(height)[:, None] + 0.5
