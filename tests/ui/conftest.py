@@ -42,7 +42,7 @@ def settle(qtbot: QtBot, empty_window: MainWindow) -> Settle:
     """Wait until nothing is being computed any more."""
 
     def wait() -> None:
-        qtbot.waitUntil(lambda: not empty_window.desk.jobs.is_busy, timeout=20_000)
+        qtbot.waitUntil(lambda: not empty_window.desk.jobs.is_busy, timeout=180_000)
 
     return wait
 

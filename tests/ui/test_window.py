@@ -199,7 +199,7 @@ def test_a_rule_by_band_is_previewed_and_placed(window: MainWindow, qtbot: QtBot
         edit.setFocus()
         edit.selectAll()
         qtbot.keyClicks(edit, text)
-    qtbot.waitUntil(lambda: "Burst would have" in editor.words.text(), timeout=10_000)
+    qtbot.waitUntil(lambda: "Burst would have" in editor.words.text(), timeout=90_000)
     assert window.desk.project.rules == ()
     qtbot.mouseClick(editor.place_button, LEFT)
     settle()
@@ -411,9 +411,9 @@ def test_edits_are_saved_by_themselves(window: MainWindow, qtbot: QtBot, settle)
     folder = window.desk.session.folder
     window.desk.apply(edits.Change("project", {"name": "renamed"}), "rename")
     assert folder.load().name != "renamed"
-    with qtbot.waitSignal(window.desk.saved_changed, timeout=5000):
+    with qtbot.waitSignal(window.desk.saved_changed, timeout=90_000):
         pass
-    qtbot.waitUntil(lambda: window.desk.session.is_saved, timeout=5000)
+    qtbot.waitUntil(lambda: window.desk.session.is_saved, timeout=90_000)
     assert folder.load().name == "renamed"
 
 
@@ -447,7 +447,7 @@ def test_work_shows_progress_and_can_be_stopped(window: MainWindow, qtbot: QtBot
             share = min(1.0, share + 1e-6)
             progress(share)
 
-    with qtbot.waitSignal(jobs.shown, timeout=5000):
+    with qtbot.waitSignal(jobs.shown, timeout=90_000):
         jobs.run(
             "slow", "counting sheep", slow, lambda _r: pytest.fail("it was stopped"), lambda e: pytest.fail(str(e))
         )
