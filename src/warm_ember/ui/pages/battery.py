@@ -152,12 +152,16 @@ class BatteryPage(Page):
     def sentence(self) -> str:
         if self.results is None:
             return "Months of life appear with the first capture."
-        life = self.results.life
+        weakest = self.results.life.weakest
+        return f"{self._answer(self.results)} Weakest: {weakest.origin}, {weakest.grade.value}."
+
+    def _answer(self, results: RunResults) -> str:
+        life = results.life
         if not math.isfinite(life.life_s):
             return "Nothing is drawn on average: the battery lasts for ever."
         lasts = f"**{significant(life.life_s / MONTH_S)}** months"
         if life.target_s is None:
-            return f"{self.results.run.label} lasts {lasts}, ended by {life.limit.value}; type a target to compare."
+            return f"{results.run.label} lasts {lasts}, ended by {life.limit.value}; type a target to compare."
         wanted = f"**{bare(life.target_s / MONTH_S)}**"
         if life.life_s >= life.target_s:
             return f"{lasts} where {wanted} are wanted: the target is met; {life.limit.value} ends it."
