@@ -107,7 +107,9 @@ class DayView(QWidget):
         self.results = results
         names = [cost.name for cost in results.load.costs] if results is not None else []
         for gone in set(self.edits) - set(names):
-            self.edits.pop(gone).deleteLater()
+            edit = self.edits.pop(gone)
+            edit.hide()  # it goes only when the event loop comes round again
+            edit.deleteLater()
         for name in names:
             if name not in self.edits:
                 edit = RateEdit(name)
