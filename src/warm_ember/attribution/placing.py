@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -16,6 +17,8 @@ from warm_ember.signal.bands import band_stays, runs_of
 from warm_ember.signal.levels import find_levels
 from warm_ember.signal.series import CHUNK_SAMPLES, ShouldStop, never
 from warm_ember.units import quantity_text
+
+_VECTOR_BIT = re.compile(r"(.+)\[(\d{1,2})\]\Z")
 
 
 @dataclass(frozen=True, eq=False)
@@ -169,7 +172,25 @@ def _log_name(rule: LogRule, name: str) -> str | None:
 
 
 def _combination_name(value: int, names: tuple[str, ...]) -> str:
-    return "+".join(name for bit, name in enumerate(names) if value >> bit & 1) or "none"
+    """Name a combination by its high lines, and by the values of the vectors among them.
+
+    Examples
+    --------
+    >>> _combination_name(0b01, ("TX", "RX")), _combination_name(0b1010, ("TX", "s[0]", "s[1]", "s[2]"))
+    ('TX', '5')
+    """
+    vectors: dict[str, int] = {}
+    parts: list[str] = []
+    for bit, name in enumerate(names):
+        element = _VECTOR_BIT.match(name)
+        high = value >> bit & 1
+        if element is not None:
+            vectors[element[1]] = vectors.get(element[1], 0) | high << int(element[2])
+        elif high:
+            parts.append(name)
+    # One vector is known by its value alone; of several each says which it is.
+    parts += [str(number) if len(vectors) == 1 else f"{name}={number}" for name, number in vectors.items()]
+    return "+".join(parts) or "none"
 
 
 def _flatten(layers: list[_Layer], samples: int, alignment: Alignment | None) -> Placement:

@@ -17,7 +17,7 @@ from warm_ember.units import duration_text, quantity_text
 
 def import_(
     project: ProjectArgument,
-    file: Annotated[Path, typer.Argument(metavar="FILE", help="Delimited text, raw binary or NumPy.")],
+    file: Annotated[Path, typer.Argument(metavar="FILE", help="Delimited text, raw binary, NumPy, Parquet or HDF5.")],
     name: Annotated[str, typer.Option(help="Name of the capture; the file's by default.")] = "",
     rate: Annotated[float | None, typer.Option(metavar="HZ", help="Samples per second.")] = None,
     unit: Annotated[str | None, typer.Option(metavar="A|mA|uA|nA", help="Unit of the current.")] = None,
@@ -30,6 +30,7 @@ def import_(
     offset: Annotated[float, typer.Option(metavar="V", help="Of the amplifier's output.")] = 0.0,
     sample_format: Annotated[str | None, typer.Option("--format", metavar="f32|f64|i16", help="Of raw binary.")] = None,
     scale: Annotated[float | None, typer.Option(metavar="A_PER_COUNT", help="Of raw binary.")] = None,
+    lines: Annotated[Path | None, typer.Option(metavar="FILE.vcd", help="Digital lines.")] = None,
     events: Annotated[Path | None, typer.Option(metavar="FILE", help="The target's event log.")] = None,
     replace: Annotated[bool, typer.Option("--replace", help="Replace a capture of that name.")] = False,
     json: JsonOption = False,
@@ -47,9 +48,10 @@ def import_(
         sample_format=sample_format,
         scale_a=scale,
     )
+    request = ImportRequest(file, options, name, events, lines, supply, replace)
     session = Session.open_or_create(project)
     try:
-        report = import_file(session, ImportRequest(file, options, name, events, supply, replace))
+        report = import_file(session, request)
         adopt(session, report)
     finally:
         session.close()

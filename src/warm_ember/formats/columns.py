@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from abc import ABC, abstractmethod
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
@@ -13,6 +13,7 @@ import numpy as np
 from warm_ember.errors import BadArgumentError, BadFileError
 from warm_ember.formats.source import CURRENT_UNITS_A, ImportOptions, Piece
 from warm_ember.model.arrays import Floats
+from warm_ember.model.capture import CaptureInfo, Event
 from warm_ember.signal.series import Progress, ShouldStop
 from warm_ember.signal.time_grid import HeldTimes, RegularTimes, inspect_times
 
@@ -258,6 +259,26 @@ def _current_scale(finder: _Finder, current: Column) -> tuple[float, float]:
     return finder.scale(current, CURRENT_UNITS_A, "current", "A"), 0.0
 
 
+def with_digital_lines(columns: Columns, rows: Floats) -> Columns:
+    """Take columns without a unit that hold nothing but 0 and 1 in the first rows for digital lines.
+
+    Parameters
+    ----------
+    columns
+        As found by name.
+    rows
+        The first rows, shape ``(rows, width)``.
+    """
+    lines = tuple(
+        column for column in columns.aux if not column.unit and np.isin(rows[:, column.index], (0.0, 1.0)).all()
+    )
+    if not lines or not len(rows):
+        return columns
+    note = "columns of 0 and 1 taken as digital lines: " + ", ".join(column.name for column in lines)
+    rest = tuple(column for column in columns.aux if column not in lines)
+    return replace(columns, lines=lines, aux=rest, notes=(*columns.notes, note))
+
+
 class ColumnReader(ABC):
     """Turn batches of table columns into pieces of a capture.
 
@@ -279,6 +300,9 @@ class ColumnReader(ABC):
         self._last_time = -np.inf
         self._notes: list[str] = list(columns.notes)
         self.first_time_s = 0.0
+        self.start_utc = ""
+        self.info: CaptureInfo | None = None
+        self.events: tuple[Event, ...] = ()
         self.with_voltage = columns.voltage is not None
         self.line_names = tuple(column.name for column in columns.lines)
         self.aux_units = {column.name: column.unit for column in columns.aux}

@@ -7,6 +7,8 @@ from pathlib import Path
 
 from warm_ember.errors import BadFileError
 from warm_ember.formats.binary import open_npy, open_raw
+from warm_ember.formats.hdf5 import open_hdf5
+from warm_ember.formats.parquet import ArrowSource
 from warm_ember.formats.source import ImportOptions, Source
 from warm_ember.formats.text import TextSource
 
@@ -18,11 +20,25 @@ _OPENERS: dict[str, Callable[[Path, ImportOptions], Source]] = {
     ".bin": open_raw,
     ".raw": open_raw,
     ".dat": open_raw,
+    ".parquet": ArrowSource,
+    ".pq": ArrowSource,
+    ".arrow": ArrowSource,
+    ".arrows": ArrowSource,
+    ".feather": ArrowSource,
+    ".h5": open_hdf5,
+    ".hdf5": open_hdf5,
+    ".hdf": open_hdf5,
 }
+_MAGIC: tuple[tuple[bytes, Callable[[Path, ImportOptions], Source]], ...] = (
+    (b"PAR1", ArrowSource),
+    (b"ARROW1", ArrowSource),
+    (b"\x89HDF\r\n\x1a\n", open_hdf5),
+    (b"\x93NUMPY", open_npy),
+)
 
 
 def open_source(path: Path, options: ImportOptions) -> Source:
-    """Open a foreign file for reading; what has no ending of its own is delimited text.
+    """Open a foreign file for reading, by its ending, else by its first bytes; anything else is delimited text.
 
     Raises
     ------
@@ -40,7 +56,10 @@ def open_source(path: Path, options: ImportOptions) -> Source:
         raise BadFileError(path, f"cannot be read: {error.strerror}") from error
     if options.sample_format is not None:
         return open_raw(path, options)
-    opener = _OPENERS.get(path.suffix.lower(), TextSource)
+    if path.suffix.lower() == ".vcd":
+        raise BadFileError(path, "a value change dump holds no current", remedy="give it with --lines to a capture")
+    by_magic = next((opener for magic, opener in _MAGIC if head.startswith(magic)), TextSource)
+    opener = _OPENERS.get(path.suffix.lower(), by_magic)
     if path.suffix.lower() == ".dat" and b"\0" not in head:
         opener = TextSource
     return opener(path, options)

@@ -9,6 +9,7 @@ from typing import Protocol
 
 from warm_ember.errors import BadArgumentError, BadFileError
 from warm_ember.model.arrays import Bits, Samples
+from warm_ember.model.capture import CaptureInfo, Event
 from warm_ember.signal.series import Progress, ShouldStop
 
 CURRENT_UNITS_A = {
@@ -71,12 +72,22 @@ class Piece:
 class Source(Protocol):
     """An opened foreign file.
 
-    ``interval_s``, ``first_time_s`` and ``notes`` are final only after the last piece.
+    ``interval_s``, ``first_time_s``, ``start_utc`` and ``notes`` are final only after the last piece.
+
+    Attributes
+    ----------
+    with_voltage, line_names, aux_units
+        The channels beside the current.
+    info, events
+        What the file itself says of the capture, and the target's log in it; None and empty where it is silent.
     """
 
     with_voltage: bool
     line_names: tuple[str, ...]
     aux_units: dict[str, str]
+    info: CaptureInfo | None
+    events: tuple[Event, ...]
+    start_utc: str
 
     @property
     def interval_s(self) -> float:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Iterator
 from dataclasses import replace
@@ -11,9 +12,10 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from warm_ember.errors import Cancelled
-from warm_ember.formats.columns import ColumnReader, Columns, find_columns
+from warm_ember.formats.clock_text import MidnightRoller, clock_seconds, start_utc_of
+from warm_ember.formats.columns import ColumnReader, Columns, find_columns, with_digital_lines
 from warm_ember.formats.source import ImportOptions
-from warm_ember.formats.text_dialect import Dialect, bad_row, cells_of, find_dialect, number_of
+from warm_ember.formats.text_dialect import Dialect, bad_row, cells_of, find_dialect, is_value, number_of
 from warm_ember.signal.series import Progress, ShouldStop
 
 if TYPE_CHECKING:
@@ -38,12 +40,20 @@ class TextSource(ColumnReader):
     def __init__(self, path: Path, options: ImportOptions) -> None:
         self.dialect = find_dialect(path)
         columns = find_columns(path, self.dialect.header, self.dialect.width, options)
-        columns = _with_lines(columns, _first_rows(path, self.dialect))
-        step = 0.0
+        columns = with_digital_lines(columns, _first_rows(path, self.dialect))
+        step, clocked = 0.0, False
         if columns.time is not None:
+            clocked = columns.time.index in self.dialect.clocks
+            if clocked:
+                columns = replace(columns, time_scale=1.0)
             step = columns.time_scale * 10.0 ** -self.dialect.decimals[columns.time.index]
-        super().__init__(path, options, columns, stamp_step_s=step)
+        super().__init__(path, options, _without_clocks(columns, self.dialect), stamp_step_s=step)
         self._notes = [*self.dialect.notes, *self._notes]
+        if columns.time is not None and clocked:
+            first = self.dialect.first_row[columns.time.index]
+            self.start_utc = start_utc_of(first)
+            self._notes = [note for note in self._notes if not note.startswith("unit of time")]
+            self._notes.append(f"time read as a clock: {first}")
 
     def row_place(self, row: int) -> str:
         """Name a row for an error message; exact where no blank lines stand between rows."""
@@ -61,11 +71,12 @@ class TextSource(ColumnReader):
             "parse_options": csv.ParseOptions(delimiter=_pyarrow_delimiter(dialect)),
             "convert_options": csv.ConvertOptions(
                 include_columns=[names[index] for index in used],
-                column_types={names[index]: pa.float64() for index in used},
+                column_types={names[index]: pa.string() if index in dialect.clocks else pa.float64() for index in used},
                 null_values=["", "NaN", "nan", "NAN"],
                 decimal_point=dialect.decimal,
             ),
         }
+        roller = MidnightRoller()
         for share, part in _parts(self._path, dialect):
             if should_stop():
                 raise Cancelled("stopped")
@@ -73,8 +84,21 @@ class TextSource(ColumnReader):
                 table = csv.read_csv(pa.BufferReader(part), **options)
             except pa.ArrowInvalid as error:
                 raise bad_row(self._path, dialect, used) from error
-            yield {index: _floats(table.column(names[index])) for index in used}
+            yield {index: self._numbers(table.column(names[index]), index, roller) for index in used}
             progress(share)
+
+    def _numbers(self, column: pa.ChunkedArray, index: int, roller: MidnightRoller) -> np.ndarray:
+        if index not in self.dialect.clocks:
+            return _floats(column)
+        seconds = clock_seconds(column)
+        if np.isnan(seconds).any():
+            raise bad_row(self._path, self.dialect, self.columns.used)
+        return roller.unrolled(seconds)
+
+
+def _without_clocks(columns: Columns, dialect: Dialect) -> Columns:
+    """Leave out further columns of clock times: a channel holds numbers."""
+    return replace(columns, aux=tuple(column for column in columns.aux if column.index not in dialect.clocks))
 
 
 def _parts(path: Path, dialect: Dialect) -> Iterator[tuple[float, pa.Buffer]]:
@@ -121,21 +145,9 @@ def _first_rows(path: Path, dialect: Dialect) -> np.ndarray:
         file.seek(dialect.first_byte)
         for raw in file:
             cells = cells_of(raw.decode(dialect.encoding, "replace").strip("\r\n"), dialect.delimiter)
-            numbers = [number_of(cell, dialect.decimal) for cell in cells]
-            if len(cells) == dialect.width and None not in numbers:
-                rows.append(numbers)
+            if len(cells) == dialect.width and all(is_value(cell, dialect.decimal) for cell in cells):
+                numbers = (number_of(cell, dialect.decimal) for cell in cells)
+                rows.append([math.nan if number is None else number for number in numbers])
             if len(rows) >= _PEEK_ROWS:
                 break
     return np.array(rows, dtype=np.float64).reshape(-1, dialect.width)
-
-
-def _with_lines(columns: Columns, rows: np.ndarray) -> Columns:
-    """Take columns without a unit that hold nothing but 0 and 1 for digital lines."""
-    lines = tuple(
-        column for column in columns.aux if not column.unit and np.isin(rows[:, column.index], (0.0, 1.0)).all()
-    )
-    if not lines:
-        return columns
-    note = "columns of 0 and 1 taken as digital lines: " + ", ".join(column.name for column in lines)
-    rest = tuple(column for column in columns.aux if column not in lines)
-    return replace(columns, lines=lines, aux=rest, notes=(*columns.notes, note))

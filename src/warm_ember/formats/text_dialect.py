@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import csv
 import math
+import re
 from dataclasses import dataclass
 from pathlib import Path
 
 from warm_ember.errors import BadFileError
+from warm_ember.formats.clock_text import is_clock
 from warm_ember.formats.columns import TIME_UNITS_S, VOLTAGE_UNITS_V
 from warm_ember.formats.source import CURRENT_UNITS_A
 
@@ -42,6 +44,10 @@ class Dialect:
         Where the data rows start and end.
     decimals
         Most digits after the decimal sign in the first column that has any, by column.
+    clocks
+        Columns of times as a clock shows them.
+    first_row
+        Cells of the first row.
     notes
         What was assumed or dropped.
     """
@@ -55,6 +61,8 @@ class Dialect:
     first_byte: int
     last_byte: int
     decimals: tuple[int, ...]
+    clocks: tuple[int, ...] = ()
+    first_row: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
 
 
@@ -79,12 +87,18 @@ def number_of(cell: str, decimal: str) -> float | None:
 
 
 def is_row(line: str, delimiter: str, decimal: str, width: int) -> bool:
-    """Answer whether a line is a row of so many numbers or empty cells, at least one of them a number."""
+    """Answer whether a line is a row of so many numbers, clock times or empty cells, at least one of them a number."""
     cells = cells_of(line, delimiter)
     if len(cells) != width:
         return False
-    numbers = [number_of(cell, decimal) for cell in cells]
-    return all(number is not None for number in numbers) and any(cell.strip() for cell in cells)
+    return all(is_value(cell, decimal) for cell in cells) and any(
+        cell.strip() and number_of(cell, decimal) is not None for cell in cells
+    )
+
+
+def is_value(cell: str, decimal: str) -> bool:
+    """Answer whether a cell is a number, empty, or a time as a clock shows it."""
+    return number_of(cell, decimal) is not None or is_clock(cell)
 
 
 def find_dialect(path: Path) -> Dialect:
@@ -130,8 +144,21 @@ def find_dialect(path: Path) -> Dialect:
         max((_decimals(row[column], decimal) for row in sample_rows if len(row) == width), default=0)
         for column in range(width)
     )
+    first_row = tuple(sample_rows[0])
+    clocks = tuple(k for k, cell in enumerate(first_row) if number_of(cell, decimal) is None)
     return Dialect(
-        encoding, delimiter, decimal, width, header, first + 1, first_byte, last_byte, decimals, tuple(notes)
+        encoding,
+        delimiter,
+        decimal,
+        width,
+        header,
+        first + 1,
+        first_byte,
+        last_byte,
+        decimals,
+        clocks,
+        first_row,
+        tuple(notes),
     )
 
 
@@ -146,6 +173,8 @@ def _encoding(head: bytes) -> str:
 
 
 def _decimals(cell: str, decimal: str) -> int:
+    if is_clock(cell):
+        return len(re.split(r"[.,]", cell)[-1].rstrip("Z ").split("+")[0]) if re.search(r":\d\d[.,]\d", cell) else 0
     mantissa, _, exponent = cell.lower().partition("e")
     digits = len(mantissa.partition(decimal)[2])
     return digits - int(exponent) if exponent.lstrip("+-").isdigit() else digits
@@ -251,6 +280,11 @@ def _row_problem(line: str, dialect: Dialect, used: tuple[int, ...]) -> str | No
     if len(cells) != dialect.width:
         return f"expected {dialect.width} columns, found {len(cells)}: {line[:60]!r}"
     for column in used:
+        if column in dialect.clocks:
+            if not is_clock(cells[column]):
+                like = dialect.first_row[column]
+                return f"column {column + 1}: expected a time like {like!r}, found {cells[column][:40]!r}"
+            continue
         number = number_of(cells[column], dialect.decimal)
         if number is None or math.isinf(number):
             return f"column {column + 1}: expected a number, found {cells[column][:40]!r}"

@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Mapping
+from typing import Any
+
 import msgspec
+import numpy as np
 
 
 class Event(msgspec.Struct, frozen=True):
@@ -56,3 +60,34 @@ class CaptureInfo(msgspec.Struct, frozen=True):
     note: str = ""
     resolution_a: float | None = None
     corrections: tuple[str, ...] = ()
+
+
+def info_from(attributes: Mapping[str, Any]) -> CaptureInfo:
+    """Return the capture's identity from the attributes of its file; unknown ones are left alone.
+
+    Raises
+    ------
+    ValueError
+        If one is not as expected.
+    """
+    known = {}
+    for name in CaptureInfo.__struct_fields__:
+        if name in attributes:
+            value = attributes[name]
+            known[name] = value.tolist() if isinstance(value, np.ndarray | np.generic) else value
+    info: CaptureInfo = msgspec.convert(known, CaptureInfo, strict=False)
+    if not 0 < info.sample_interval_s < float("inf"):
+        raise ValueError(f"sample_interval_s must be above 0, found {info.sample_interval_s}")
+    return info
+
+
+def events_from(table: Iterable[Mapping[str, Any]]) -> tuple[Event, ...]:
+    """Return the target's log from the rows of its table."""
+    return tuple(
+        Event(float(row["time_s"]), text_of(row["event"]), text_of(row["name"]), text_of(row["value"])) for row in table
+    )
+
+
+def text_of(value: Any) -> str:
+    """Return text that a file may hold as bytes."""
+    return value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)

@@ -7,10 +7,13 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
 
+import msgspec
+
 from warm_ember.errors import BadArgumentError, BadFileError, ProjectError
 from warm_ember.formats.event_log import read_events
 from warm_ember.formats.registry import open_source
 from warm_ember.formats.source import ImportOptions, Source
+from warm_ember.formats.vcd import VcdFile, sampled
 from warm_ember.model.capture import CaptureInfo, Event
 from warm_ember.model.project import Run
 from warm_ember.session.session import Session
@@ -35,6 +38,8 @@ class ImportRequest:
         Name of the capture; the file's without ending when empty.
     events_file
         The target's log.
+    lines_file
+        The digital lines as a value change dump; they take the place of digital columns.
     supply_v
         Supply voltage for energies.
     replace
@@ -45,6 +50,7 @@ class ImportRequest:
     options: ImportOptions = field(default_factory=ImportOptions)
     name: str = ""
     events_file: Path | None = None
+    lines_file: Path | None = None
     supply_v: float | None = None
     replace: bool = False
 
@@ -92,10 +98,11 @@ def import_file(
     if request.supply_v is not None and not 0 < request.supply_v < float("inf"):
         raise BadArgumentError(f"--supply must be above 0 V, found {request.supply_v}")
     source = open_source(request.file, request.options)
-    events = read_events(request.events_file) if request.events_file is not None else ()
+    vcd = VcdFile(request.lines_file) if request.lines_file is not None else None
+    events = read_events(request.events_file) if request.events_file is not None else source.events
     made_folders = _make_folders(path.parent)
     try:
-        return _write(path, name, source, events, request, should_stop, progress)
+        return _Import(request, name, path, source, vcd, events).run(should_stop, progress)
     except OSError as error:
         _remove_folders(made_folders)
         if isinstance(error, BadFileError | ProjectError):
@@ -106,36 +113,58 @@ def import_file(
         raise
 
 
-def _write(
-    path: Path,
-    name: str,
-    source: Source,
-    events: tuple[Event, ...],
-    request: ImportRequest,
-    should_stop: ShouldStop,
-    progress: Progress,
-) -> ImportReport:
-    with CaptureWriter(
-        path, with_voltage=source.with_voltage, line_names=source.line_names, aux_units=source.aux_units
-    ) as writer:
-        for piece in source.pieces(should_stop, progress):
-            writer.append(piece.current, voltage=piece.voltage, lines=piece.lines, aux=piece.aux)
-        if not writer.samples:
-            raise BadFileError(request.file, "there are no samples")
-        options = request.options
+@dataclass(frozen=True)
+class _Import:
+    """One import: all that is read, and where it goes."""
+
+    request: ImportRequest
+    name: str
+    path: Path
+    source: Source
+    vcd: VcdFile | None
+    events: tuple[Event, ...]
+
+    def run(self, should_stop: ShouldStop, progress: Progress) -> ImportReport:
+        source, vcd = self.source, self.vcd
+        notes: tuple[str, ...] = ()
+        names = source.line_names if vcd is None else vcd.names
+        with CaptureWriter(
+            self.path, with_voltage=source.with_voltage, line_names=names, aux_units=source.aux_units
+        ) as writer:
+            for piece in source.pieces(should_stop, progress):
+                lines = piece.lines if vcd is None else None
+                writer.append(piece.current, voltage=piece.voltage, lines=lines, aux=piece.aux)
+            if not writer.samples:
+                raise BadFileError(self.request.file, "there are no samples")
+            if vcd is not None:
+                for bits in sampled(vcd, writer.samples, source.interval_s, should_stop):
+                    writer.append_lines(bits)
+                notes = tuple(vcd.notes)
+                if source.line_names:
+                    notes += (f"digital columns left out for those of {vcd.path.name}",)
+            writer.finish(self._info(), self.events)
+            notes = (*source.notes, *notes)
+            return ImportReport(self.name, writer.samples, source.interval_s, len(self.events), notes)
+
+    def _info(self) -> CaptureInfo:
+        request, source = self.request, self.source
         corrections: tuple[str, ...] = ()
-        if options.shunt_ohm is not None:
+        if request.options.shunt_ohm is not None:
+            options = request.options
             shunt = f"{options.shunt_ohm:g} ohm, gain {options.gain:g}, offset {options.offset_v:g} V"
             corrections = (f"current from the voltage across {shunt}",)
-        info = CaptureInfo(
+        known = source.info
+        if known is not None:
+            supply_v = request.supply_v if request.supply_v is not None else known.supply_v
+            return msgspec.structs.replace(known, sample_interval_s=source.interval_s, supply_v=supply_v)
+        return CaptureInfo(
             sample_interval_s=source.interval_s,
+            start_utc=source.start_utc,
             first_time_s=source.first_time_s,
             supply_v=request.supply_v,
             note=f"imported from {request.file.name} on {datetime.now(UTC):%Y-%m-%d}",
             corrections=corrections,
         )
-        writer.finish(info, events)
-        return ImportReport(name, writer.samples, source.interval_s, len(events), source.notes)
 
 
 def free_name(session: Session, wanted: str) -> str:

@@ -6,6 +6,8 @@ import logging
 import threading
 from dataclasses import dataclass
 from pathlib import Path
+from types import TracebackType
+from typing import Self
 
 import msgspec
 
@@ -196,3 +198,11 @@ class Session:
             for capture in self._captures.values():
                 capture.close()
             self._captures.clear()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.close()

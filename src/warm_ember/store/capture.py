@@ -12,7 +12,7 @@ from typing import Any, Self
 import numpy as np
 
 from warm_ember.model.arrays import Bits, Blocks, Samples
-from warm_ember.model.capture import CaptureInfo, Event
+from warm_ember.model.capture import CaptureInfo, Event, events_from, text_of
 from warm_ember.signal.pyramid import BLOCK_SAMPLES, RATIO
 from warm_ember.signal.series import Progress, Series, ShouldStop, ignore_progress, never
 from warm_ember.signal.stretch import StretchReading, read_samples, read_stretch
@@ -135,10 +135,7 @@ class Capture:
         """The target's log in its own clock, as it was written."""
         if "events" not in self._file:
             return ()
-        table = self._file["events"][:]
-        return tuple(
-            Event(float(row["time_s"]), _text(row["event"]), _text(row["name"]), _text(row["value"])) for row in table
-        )
+        return events_from(self._file["events"][:])
 
     def reading(self, from_s: float, to_s: float, *, supply_v: float | None = None) -> StretchReading:
         """Read a stretch; `supply_v` is used where the capture has no voltage of its own."""
@@ -166,7 +163,7 @@ class Capture:
         if "lines" not in self._file:
             return None
         data = self._file["lines"]
-        names = tuple(_text(name) for name in data.attrs.get("names", []))
+        names = tuple(text_of(name) for name in data.attrs.get("names", []))
         return _StoredLines(data, self.info.sample_interval_s, self._stored_levels("lines"), names)
 
     def close(self) -> None:
@@ -182,7 +179,3 @@ class Capture:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         self.close()
-
-
-def _text(value: Any) -> str:
-    return value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)

@@ -20,7 +20,7 @@ import numpy as np
 
 from warm_ember.errors import BadFileError, Cancelled
 from warm_ember.model.arrays import Bits, Blocks, Samples
-from warm_ember.model.capture import CaptureInfo, Event
+from warm_ember.model.capture import CaptureInfo, Event, info_from
 from warm_ember.signal.bits import BitPyramidBuilder
 from warm_ember.signal.pyramid import (
     BLOCK_SAMPLES,
@@ -119,10 +119,15 @@ class CaptureWriter:
             self._builders[name].append(values)
         if voltage is not None:
             self._builders["power"].append(current * voltage)
-        if lines is not None and self._line_builder is not None:
+        if lines is not None:
+            self.append_lines(lines)
+        self._samples += len(current)
+
+    def append_lines(self, lines: Bits) -> None:
+        """Write the next bit fields of the digital lines; they may come after the samples of all other channels."""
+        if self._line_builder is not None:
             self._background.submit(self._channels["lines"], lines)
             self._line_builder.append(lines)
-        self._samples += len(current)
 
     def finish(self, info: CaptureInfo, events: Iterable[Event] = ()) -> None:
         """Write what belongs to the whole capture and let the file appear under its name."""
@@ -189,18 +194,10 @@ def _write_info(file: h5py.File, info: CaptureInfo) -> None:
 
 
 def _read_info(file: h5py.File, path: Path) -> CaptureInfo:
-    attributes = {}
-    for field in CaptureInfo.__struct_fields__:
-        if field in file.attrs:
-            value = file.attrs[field]
-            attributes[field] = value.tolist() if isinstance(value, np.ndarray | np.generic) else value
     try:
-        info = msgspec.convert(attributes, CaptureInfo, strict=False)
-    except msgspec.ValidationError as error:
+        return info_from(file.attrs)
+    except ValueError as error:
         raise BadFileError(path, f"the capture's attributes are not as expected: {error}") from error
-    if not info.sample_interval_s > 0:
-        raise BadFileError(path, f"sample_interval_s must be above 0, found {info.sample_interval_s}")
-    return info
 
 
 def _write_events(file: h5py.File, events: list[Event]) -> None:

@@ -1,0 +1,201 @@
+"""HDF5: captures of this program, and tables of one-dimensional datasets of others."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Iterator
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from warm_ember.errors import BadArgumentError, BadFileError, Cancelled
+from warm_ember.formats.binary import check_finite
+from warm_ember.formats.columns import ColumnReader, find_columns, with_digital_lines
+from warm_ember.formats.source import CURRENT_UNITS_A, ImportOptions, Piece
+from warm_ember.model.capture import CaptureInfo, Event, events_from, info_from, text_of
+from warm_ember.signal.series import CHUNK_SAMPLES, Progress, ShouldStop
+
+if TYPE_CHECKING:
+    import h5py
+
+_INTERVAL_NAMES = ("sample_interval_s", "interval_s", "dt")
+_RATE_NAMES = ("sample_rate_hz", "rate_hz", "sample_rate", "fs")
+_PEEK_ROWS = 200
+_ROWS = 1 << 18
+_DAMAGE = (OSError, RuntimeError, KeyError, ValueError, TypeError, OverflowError)
+
+
+@contextlib.contextmanager
+def _reading(path: Path) -> Iterator[None]:
+    """Turn what the HDF5 library raises on damaged files into a message."""
+    try:
+        yield
+    except (BadFileError, BadArgumentError):
+        raise
+    except _DAMAGE as error:
+        words = " ".join(str(error).split())[:160]
+        raise BadFileError(path, f"expected a readable HDF5 file: {words}", where="byte 0") from error
+
+
+def open_hdf5(path: Path, options: ImportOptions) -> CaptureSource | DatasetSource:
+    """Open a capture of this program, or a file of one-dimensional datasets that are named like columns.
+
+    Raises
+    ------
+    BadFileError
+        If it is no HDF5 file or holds nothing that can be the current.
+    """
+    import h5py
+
+    with _reading(path), h5py.File(path, "r") as file:
+        current = file.get("current")
+        is_capture = isinstance(current, h5py.Dataset) and current.ndim == 1 and "sample_interval_s" in file.attrs
+    return CaptureSource(path, options) if is_capture else DatasetSource(path, options)
+
+
+class CaptureSource:
+    """A capture file from elsewhere; its attributes and its log come with it.
+
+    ``--rate`` and ``--unit`` go before what the file says.
+    """
+
+    def __init__(self, path: Path, options: ImportOptions) -> None:
+        self._path = path
+        import h5py
+
+        with _reading(path), h5py.File(path, "r") as file:
+            self.info: CaptureInfo | None = _info(path, file)
+            if options.shunt_ohm is not None:
+                raise BadFileError(path, "a capture holds amperes; --shunt does not apply to it")
+            self._samples = int(file["current"].shape[0])
+            self.with_voltage = "voltage" in file
+            names = (
+                [text_of(name) for name in np.atleast_1d(file["lines"].attrs.get("names", []))]
+                if "lines" in file
+                else []
+            )
+            self.line_names = tuple(names)
+            aux = file.get("aux", {})
+            self.aux_units = {name: text_of(aux[name].attrs.get("unit", "")) for name in aux}
+            self._check_shapes(file)
+            self.events = _events(path, file)
+        info = self.info
+        self.interval_s = 1 / options.rate_hz if options.rate_hz else info.sample_interval_s
+        self.first_time_s, self.start_utc = info.first_time_s, info.start_utc
+        self._scale = CURRENT_UNITS_A[options.unit] if options.unit else 1.0
+        self.notes: tuple[str, ...] = ("a capture file: its attributes and log were taken over",)
+
+    def _check_shapes(self, file: h5py.File) -> None:
+        for name in ("voltage", "lines", *(f"aux/{name}" for name in self.aux_units)):
+            if name in file and file[name].shape != (self._samples,):
+                raise BadFileError(
+                    self._path, f"expected {self._samples} samples, found {file[name].shape}", where=f"/{name}"
+                )
+            wanted = "u" if name == "lines" else "f"
+            if name in file and file[name].dtype.kind != wanted:
+                raise BadFileError(self._path, f"cannot hold {file[name].dtype}", where=f"/{name}")
+
+    def pieces(self, should_stop: ShouldStop, progress: Progress) -> Iterator[Piece]:
+        """Yield the samples in order."""
+        import h5py
+
+        with _reading(self._path), h5py.File(self._path, "r") as file:
+            for first in range(0, self._samples, CHUNK_SAMPLES):
+                if should_stop():
+                    raise Cancelled("stopped")
+                part = slice(first, first + CHUNK_SAMPLES)
+                current = np.asarray(file["current"][part] * np.float64(self._scale), dtype=np.float32)
+                check_finite(current, self._path, first, "sample")
+                yield Piece(
+                    current,
+                    np.asarray(file["voltage"][part], dtype=np.float32) if self.with_voltage else None,
+                    np.asarray(file["lines"][part]) if self.line_names else None,
+                    {name: np.asarray(file[f"aux/{name}"][part], dtype=np.float32) for name in self.aux_units},
+                )
+                progress(min(1.0, (first + CHUNK_SAMPLES) / self._samples))
+
+
+def _info(path: Path, file: h5py.File) -> CaptureInfo:
+    try:
+        return info_from(file.attrs)
+    except ValueError as error:
+        raise BadFileError(path, f"the attributes are not as expected: {error}", where="attributes") from error
+
+
+def _events(path: Path, file: h5py.File) -> tuple[Event, ...]:
+    if "events" not in file:
+        return ()
+    table = file["events"][:]
+    if not {"time_s", "event", "name", "value"} <= set(table.dtype.names or ()):
+        raise BadFileError(path, "expected the columns time_s, event, name and value", where="/events")
+    return events_from(table)
+
+
+def _interval(file: h5py.File, datasets: list[Any]) -> float | None:
+    """Return the sample interval that the file or one of its datasets tells in its attributes."""
+    for item in (file, *datasets):
+        for name in _INTERVAL_NAMES + _RATE_NAMES:
+            if name in item.attrs and np.ndim(item.attrs[name]) == 0:
+                value = float(item.attrs[name])
+                if 0 < value < float("inf"):
+                    return value if name in _INTERVAL_NAMES else 1 / value
+    return None
+
+
+class DatasetSource(ColumnReader):
+    """One-dimensional datasets of one length, named like the columns of a delimited text."""
+
+    def __init__(self, path: Path, options: ImportOptions) -> None:
+        import h5py
+
+        self._datasets: list[str] = []
+        header: list[str] = []
+        known_interval_s: float | None = None
+        with _reading(path), h5py.File(path, "r") as file:
+
+            def visit(name: str, item: Any) -> None:
+                if isinstance(item, h5py.Dataset) and item.ndim == 1 and item.dtype.kind in "fiub" and len(item):
+                    unit = item.attrs.get("unit", item.attrs.get("units", ""))
+                    self._datasets.append(name)
+                    header.append(
+                        f"{name.rsplit('/', 1)[-1]} ({text_of(unit)})" if len(str(unit)) else name.rsplit("/", 1)[-1]
+                    )
+
+            file.visititems(visit)
+            if not self._datasets:
+                raise BadFileError(path, "expected one-dimensional datasets of numbers, found none")
+            known_interval_s = _interval(file, [file[name] for name in self._datasets])
+            header = [f"dataset {k + 1}" if header.count(h) > 1 else h for k, h in enumerate(header)]
+            notes = []
+            if options.rate_hz is None and known_interval_s is not None:
+                options = replace(options, rate_hz=1 / known_interval_s)
+                notes.append(f"sample interval from the file's attributes: {known_interval_s:.9g} s")
+            columns = find_columns(path, header, len(header), options)
+            self._rows = int(file[self._datasets[columns.current.index]].shape[0])
+            same = [k for k, name in enumerate(self._datasets) if file[name].shape[0] == self._rows]
+            if any(index not in same for index in (c.index for c in (columns.time, columns.voltage) if c is not None)):
+                raise BadFileError(path, f"expected {self._rows} samples in every used dataset")
+            columns = replace(columns, aux=tuple(column for column in columns.aux if column.index in same))
+            rows = np.full((min(self._rows, _PEEK_ROWS), len(header)), np.nan)
+            for index in columns.used:
+                rows[:, index] = file[self._datasets[index]][:_PEEK_ROWS]
+        super().__init__(path, options, with_digital_lines(columns, rows), stamp_step_s=0.0)
+        self._notes += notes
+
+    def row_place(self, row: int) -> str:
+        """Name a sample for an error message."""
+        return f"sample {row}"
+
+    def batches(self, should_stop: ShouldStop, progress: Progress) -> Iterator[dict[int, np.ndarray]]:
+        """Yield the used datasets piece by piece."""
+        import h5py
+
+        with _reading(self._path), h5py.File(self._path, "r") as file:
+            for first in range(0, self._rows, _ROWS):
+                if should_stop():
+                    raise Cancelled("stopped")
+                last = min(first + _ROWS, self._rows)
+                yield {i: file[self._datasets[i]][first:last].astype(np.float64) for i in self.columns.used}
+                progress(last / self._rows)
