@@ -197,6 +197,16 @@ def mutated(data: bytes, places: list[tuple[float, int]], cut: float) -> bytes:
     return bytes(changed[: max(1, int(cut * len(changed)))])
 
 
+def or_words(work, words: str):
+    """Return what the work gives, or None when it refuses in words; anything else it raises is a failure."""
+    try:
+        return work()
+    except BadFileError as error:
+        if words not in str(error):
+            raise
+        return None
+
+
 @pytest.fixture(scope="module")
 def good_files(tmp_path_factory):
     folder = tmp_path_factory.mktemp("good")
@@ -222,12 +232,8 @@ def good_files(tmp_path_factory):
 def test_damaged_files_are_read_or_refused_in_words(tmp_path, good_files, name: str, places, cut: float) -> None:
     path = tmp_path / name
     path.write_bytes(mutated((good_files / name).read_bytes(), places, cut))
-    try:
-        _, found, _ = read(path, rate_hz=1000.0 if name == "a.npy" else None)
-    except BadFileError as error:
-        assert str(path) in str(error)
-    else:
-        assert len(found) < 10_000_000
+    found = or_words(lambda: read(path, rate_hz=1000.0 if name == "a.npy" else None)[1], str(path))
+    assert found is None or len(found) < 10_000_000
 
 
 @settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture])
@@ -236,9 +242,5 @@ def test_damaged_dumps_are_read_or_refused_in_words(tmp_path, places, cut: float
     path = tmp_path / "m.vcd"
     text = vcd_text([(k * 50, f"{k % 2}!\nb{k % 8:b} #") for k in range(1, 60)])
     path.write_bytes(mutated(text.encode(), places, cut))
-    try:
-        bits = list(sampled(VcdFile(path), 300, 1e-5))
-    except BadFileError as error:
-        assert "line " in str(error)
-    else:
-        assert sum(len(part) for part in bits) == 300
+    bits = or_words(lambda: list(sampled(VcdFile(path), 300, 1e-5)), "line ")
+    assert bits is None or sum(len(part) for part in bits) == 300

@@ -41,16 +41,15 @@ class TextSource(ColumnReader):
         self.dialect = find_dialect(path)
         columns = find_columns(path, self.dialect.header, self.dialect.width, options)
         columns = with_digital_lines(columns, _first_rows(path, self.dialect))
-        step, clocked = 0.0, False
-        if columns.time is not None:
-            clocked = columns.time.index in self.dialect.clocks
-            if clocked:
-                columns = replace(columns, time_scale=1.0)
-            step = columns.time_scale * 10.0 ** -self.dialect.decimals[columns.time.index]
+        time, step = columns.time, 0.0
+        clocked = time is not None and time.index in self.dialect.clocks
+        if time is not None:
+            columns = replace(columns, time_scale=1.0) if clocked else columns
+            step = columns.time_scale * 10.0 ** -self.dialect.decimals[time.index]
         super().__init__(path, options, _without_clocks(columns, self.dialect), stamp_step_s=step)
         self._notes = [*self.dialect.notes, *self._notes]
-        if columns.time is not None and clocked:
-            first = self.dialect.first_row[columns.time.index]
+        if time is not None and clocked:
+            first = self.dialect.first_row[time.index]
             self.start_utc = start_utc_of(first)
             self._notes = [note for note in self._notes if not note.startswith("unit of time")]
             self._notes.append(f"time read as a clock: {first}")

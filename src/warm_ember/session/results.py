@@ -15,6 +15,7 @@ from warm_ember.attribution.placing import place
 from warm_ember.battery.life import LifeEstimate, estimate_life
 from warm_ember.battery.sensitivity import Step, sensitivity
 from warm_ember.model.battery import FromStretch
+from warm_ember.model.finding import Finding
 from warm_ember.model.load import Load
 from warm_ember.model.placement import Placement
 from warm_ember.model.project import Project, Run
@@ -22,6 +23,7 @@ from warm_ember.model.rules import HandRule, Rule
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.signal.stretch import StretchReading
 from warm_ember.store.capture import Capture
+from warm_ember.tuning.findings.registry import find_all
 
 T = TypeVar("T")
 _REMEMBERED = 200
@@ -118,6 +120,11 @@ class Results:
             return make_ledger(capture, placement, project.expected, supply_v=volts, should_stop=should_stop)
 
         return self._once(_ledger_key(project, capture), work)
+
+    def findings(self, name: str, should_stop: ShouldStop = never) -> tuple[Finding, ...]:
+        """Find what is wrong with one capture."""
+        capture = self._open_capture(name)
+        return self._once(("findings", capture.opened_as), lambda: find_all(capture, should_stop=should_stop))
 
     def life(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[Load, LifeEstimate]:
         """Work out one run's load and life."""

@@ -1,0 +1,54 @@
+"""What the analysis thinks is wasted, or must not be believed."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+import msgspec
+
+
+class Kind(StrEnum):
+    """What a finding is about."""
+
+    TICK_RUNNING = "tick-running"
+    SLEEP_NOT_ENTERED = "sleep-not-entered"
+    FLOOR_ABOVE_EXPECTED = "floor-above-expected"
+    PART_LEFT_ON = "part-left-on"
+    AWAKE_TAIL = "awake-tail"
+    WAKE_BURST = "wake-burst"
+    TIMERS_UNALIGNED = "timers-unaligned"
+    TOO_SHALLOW = "too-shallow"
+    TOO_DEEP = "too-deep"
+    TIMER_OVERRIDDEN = "timer-overridden"
+    CLIPPED = "clipped"
+    BELOW_RESOLUTION = "below-resolution"
+    HUM = "hum"
+    UNDERSAMPLED = "undersampled"
+    RANGE_GLITCH = "range-glitch"
+    TRUNCATED = "truncated"
+    AMBIGUOUS_CLOCK = "ambiguous-clock"
+
+
+class Finding(msgspec.Struct, frozen=True):
+    """One finding.
+
+    Parameters
+    ----------
+    kind
+        What it is about.
+    from_s, to_s
+        Where the evidence lies in the capture.
+    cost_a
+        The average current that it costs; None for a fault of the measurement.
+    confidence
+        From 0 to 1.
+    text
+        The evidence in words, and what to do.
+    """
+
+    kind: Kind
+    from_s: float
+    to_s: float
+    cost_a: float | None
+    confidence: float
+    text: str

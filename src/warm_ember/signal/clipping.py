@@ -1,0 +1,143 @@
+"""Readings cut off at the end of the instrument's range."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from warm_ember.errors import Cancelled
+from warm_ember.model.arrays import Floats, Indices, Samples
+from warm_ember.signal.bands import runs_of
+from warm_ember.signal.pyramid import BLOCK_SAMPLES
+from warm_ember.signal.series import Series, ShouldStop, never
+
+_BLOCKS_PER_STEP = 1 << 16
+_EXAMINED_BLOCKS = 20_000
+_COMPARED_BLOCKS = 400
+_SAME = 1e-6
+_LEAST_RUN = 3
+_LEAST_PAIRS = 20
+_MOST_EQUAL = 0.3
+
+
+@dataclass(frozen=True, eq=False)
+class Clipping:
+    """Readings that stand at one highest value.
+
+    Parameters
+    ----------
+    limit_a
+        That value.
+    samples
+        How many stand at it in runs of three and more.
+    stretches
+        First and last-plus-one sample of each run, shape ``(runs, 2)``.
+    equal_elsewhere
+        Share of neighbouring readings that are equal elsewhere at high current: what makes the runs suspicious.
+    """
+
+    limit_a: float
+    samples: int
+    stretches: Indices
+    equal_elsewhere: float
+
+
+def find_clipping(series: Series, *, should_stop: ShouldStop = never) -> Clipping | None:
+    """Find readings cut off at the top of the range.
+
+    Parameters
+    ----------
+    series
+        The current, A.
+    should_stop
+        Polled between pieces.
+
+    Returns
+    -------
+    Clipping or None
+        None when no runs stand at the highest value, or when neighbouring readings are as often equal elsewhere
+        (a coarse or noiseless instrument shows flat tops that are none).
+
+    Raises
+    ------
+    Cancelled
+        If `should_stop` answered yes.
+
+    Notes
+    -----
+    Only blocks whose maximum is the capture's are read, found through the pyramid; at most 20000 of them.
+    """
+    highest = _highest(series)
+    if not highest > 0:
+        return None
+    limit = highest * (1 - _SAME)
+    at_limit, below = _blocks_by_height(series, limit, should_stop)
+    if len(at_limit) > _EXAMINED_BLOCKS:
+        at_limit = at_limit[np.linspace(0, len(at_limit) - 1, _EXAMINED_BLOCKS).astype(np.int64)]
+    runs = _runs_at(series, at_limit, limit, should_stop)
+    runs = runs[runs[:, 1] - runs[:, 0] >= _LEAST_RUN]
+    if not len(runs):
+        return None
+    equal = _equal_share(series, at_limit, below, limit)
+    if equal > _MOST_EQUAL:
+        return None
+    return Clipping(highest, int((runs[:, 1] - runs[:, 0]).sum()), runs, equal)
+
+
+def _highest(series: Series) -> float:
+    top = len(series.levels) - 1
+    blocks = series.blocks(top, 0, -(-series.samples // series.levels[top]))
+    known = blocks["max"][~np.isnan(blocks["max"])]
+    return float(known.max()) if len(known) else 0.0
+
+
+def _blocks_by_height(series: Series, limit: float, should_stop: ShouldStop) -> tuple[Indices, Indices]:
+    """Return the indices of finest blocks that reach the limit, and some of those that come near it."""
+    count = -(-series.samples // BLOCK_SAMPLES)
+    reach, near = [], []
+    for first in range(0, count, _BLOCKS_PER_STEP):
+        if should_stop():
+            raise Cancelled("stopped")
+        heights = series.blocks(0, first, min(first + _BLOCKS_PER_STEP, count))["max"]
+        with np.errstate(invalid="ignore"):
+            reach.append(first + np.flatnonzero(heights >= limit))
+            near.append(first + np.flatnonzero((heights < limit) & (heights >= 0.25 * limit))[:_COMPARED_BLOCKS])
+    return np.concatenate(reach), np.concatenate(near)
+
+
+def _runs_at(series: Series, blocks: Indices, limit: float, should_stop: ShouldStop) -> Indices:
+    """Return the runs of samples at the limit within neighbouring blocks."""
+    found = [np.empty((0, 2), dtype=np.int64)]
+    for group in np.split(blocks, np.flatnonzero(np.diff(blocks) > 1) + 1):
+        if should_stop():
+            raise Cancelled("stopped")
+        if len(group):
+            first = int(group[0]) * BLOCK_SAMPLES
+            values = series.read(first, min((int(group[-1]) + 1) * BLOCK_SAMPLES, series.samples))
+            found.append(runs_of(values >= limit) + first)
+    return np.concatenate(found)
+
+
+def _equal_share(series: Series, at_limit: Indices, below: Indices, limit: float) -> float:
+    """Return how often neighbouring readings are equal below the limit, at high current where there is enough."""
+    count = -(-series.samples // BLOCK_SAMPLES)
+    beside = np.unique(np.concatenate((at_limit[:_COMPARED_BLOCKS], below[:_COMPARED_BLOCKS])))
+    high = _pairs(series, beside, 0.25 * limit, limit)
+    if len(high) >= _LEAST_PAIRS:
+        return float(np.mean(high))
+    anywhere = np.unique(np.linspace(0, count - 1, _COMPARED_BLOCKS).astype(np.int64))
+    some = _pairs(series, anywhere, -np.inf, limit)
+    return float(np.mean(some)) if len(some) >= _LEAST_PAIRS else 1.0
+
+
+def _pairs(series: Series, blocks: Indices, low: float, high: float) -> Floats:
+    """Flag each pair of neighbours, both within a band, that is equal."""
+    found = [np.empty(0)]
+    for block in blocks.tolist():
+        values: Samples = series.read(block * BLOCK_SAMPLES, min((block + 1) * BLOCK_SAMPLES, series.samples))
+        with np.errstate(invalid="ignore"):
+            inside = (values >= low) & (values < high)
+        both = inside[1:] & inside[:-1]
+        found.append((values[1:][both] == values[:-1][both]).astype(np.float64))
+    return np.concatenate(found)

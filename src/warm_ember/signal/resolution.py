@@ -1,0 +1,103 @@
+"""What an instrument can tell from nothing: its noise and its step at a level."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from warm_ember.model.arrays import Floats, Indices
+from warm_ember.signal.levels import Levels
+from warm_ember.signal.series import Series
+
+_WINDOWS = 64
+_WINDOW_SAMPLES = 1024
+_MOST_VALUES = 0.1
+
+
+@dataclass(frozen=True, slots=True)
+class LevelNoise:
+    """How the readings of one level lie.
+
+    Parameters
+    ----------
+    level_a
+        Their mean.
+    noise_a
+        Their spread from one reading to the next, root mean square.
+    step_a
+        The smallest step between readings; 0 when they are not seen to come in steps.
+    samples
+        How many readings this rests on.
+    """
+
+    level_a: float
+    noise_a: float
+    step_a: float
+    samples: int
+
+
+def level_noise(series: Series, levels: Levels, level: int) -> LevelNoise | None:
+    """Look at the readings of a level in up to 64 windows spread over it.
+
+    Parameters
+    ----------
+    series
+        The current, A.
+    levels
+        From `warm_ember.signal.levels.find_levels`.
+    level
+        Which of them, 0 for the lowest.
+
+    Returns
+    -------
+    LevelNoise or None
+        None when no interval of the level is longer than a few samples.
+    """
+    windows = [window for window in _windows(series, levels, level) if len(window) >= 3]
+    if not windows:
+        return None
+    values = np.concatenate(windows)
+    steps = np.concatenate([np.diff(window) for window in windows])
+    # A pulse inside the level is no noise: quartiles do not see it.
+    low, high = np.quantile(steps, (0.16, 0.84))
+    spread = float(high - low) / 2
+    return LevelNoise(
+        float(np.median(values) if spread else values.mean()), spread / np.sqrt(2), _step(values), len(values)
+    )
+
+
+def _windows(series: Series, levels: Levels, level: int) -> list[Floats]:
+    intervals = np.flatnonzero(levels.level == level)
+    starts, ends = levels.edges[:-1][intervals], levels.edges[1:][intervals]
+    longest = np.argsort(starts - ends, kind="stable")[:_WINDOWS]
+    found = []
+    for start, end in zip(starts[longest].tolist(), ends[longest].tolist(), strict=True):
+        # The middle of the interval: at its ends the supply still settles.
+        middle, half = (start + end) // 2, min(_WINDOW_SAMPLES, end - start) // 2
+        values = series.read(middle - half, middle + half + 1 if half == 0 else middle + half).astype(np.float64)
+        found.append(values[~np.isnan(values)])
+    return found
+
+
+def _step(values: Floats) -> float:
+    """Return the step that readings come in, 0 when they take too many values to tell."""
+    distinct = np.unique(values)
+    if len(distinct) < 2 or len(distinct) > max(4, _MOST_VALUES * len(values)):
+        return 0.0
+    gaps = np.diff(distinct)
+    # Values that were rounded to float32 differ by a hair where they are meant to be equal.
+    real = gaps[gaps > 1e-5 * float(np.abs(distinct).max())]
+    return float(real.min()) if len(real) else 0.0
+
+
+def smallest_reading(series: Series, edges: Indices) -> float:
+    """Return the smallest current other than 0 that stands in some samples around edges, 0 when there is none."""
+    smallest = 0.0
+    for edge in edges[:_WINDOWS].tolist():
+        values = np.abs(series.read(max(0, edge - 8), min(series.samples, edge + 8)))
+        with np.errstate(invalid="ignore"):
+            some = values[values > 0]
+        if len(some):
+            smallest = min(smallest or np.inf, float(some.min()))
+    return smallest

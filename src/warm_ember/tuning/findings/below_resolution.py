@@ -1,0 +1,67 @@
+"""Below resolution: a level that lies within the instrument's noise, offset or step."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from warm_ember.model.finding import Finding, Kind
+from warm_ember.signal.levels import Levels
+from warm_ember.signal.resolution import LevelNoise, level_noise, smallest_reading
+from warm_ember.tuning.findings.evidence import Evidence
+from warm_ember.units import quantity_text
+
+_LEAST_SHARE = 0.001
+
+
+def below_resolution(evidence: Evidence) -> list[Finding]:
+    """Judge the levels from the lowest upward until one is resolved."""
+    findings: list[Finding] = []
+    for level in range(len(evidence.levels.centres_a)):
+        noise = level_noise(evidence.recording.current, evidence.levels, level)
+        finding = _judge(evidence, level, noise) if noise is not None else None
+        if finding is None:
+            break
+        findings.append(finding)
+    return findings
+
+
+def bound_a(evidence: Evidence, noise: LevelNoise) -> tuple[float, str]:
+    """Return below which current a level cannot be told from nothing, and what limits it."""
+    limits = [(noise.noise_a, "noise"), (noise.step_a, "step")]
+    known = evidence.recording.info.resolution_a
+    if known:
+        limits.append((known, "stated resolution"))
+    if noise.level_a < 0:
+        limits.append((-noise.level_a, "offset"))
+    if noise.level_a == 0 and noise.step_a == 0:
+        limits.append((smallest_reading(evidence.recording.current, evidence.levels.edges[1:]), "step"))
+    return max(limits)
+
+
+def _judge(evidence: Evidence, level: int, noise: LevelNoise) -> Finding | None:
+    limit_a, why = bound_a(evidence, noise)
+    if not noise.level_a < limit_a and noise.level_a > 0:
+        return None
+    from_s, to_s, share = _where(evidence, evidence.levels, level)
+    if share < _LEAST_SHARE:
+        return None
+    ratio = max(noise.level_a, 0.0) / limit_a if limit_a > 0 else 0.0
+    confidence = 0.95 - 0.4 * ratio
+    if why in ("noise", "step") and noise.level_a < 0 and abs(noise.level_a) < 0.1 * noise.noise_a:
+        confidence = 0.9
+    reads = quantity_text(noise.level_a, "A")
+    bound = f"below {quantity_text(limit_a, 'A')}" if limit_a > 0 else "not resolved"
+    text = (
+        f"a level reads {reads}, within the instrument's {why}: it is {bound}, not a measurement; "
+        f"use a finer range, a larger shunt, or fold many cycles"
+    )
+    return Finding(Kind.BELOW_RESOLUTION, from_s, to_s, None, round(confidence, 3), text)
+
+
+def _where(evidence: Evidence, levels: Levels, level: int) -> tuple[float, float, float]:
+    """Return from when to when the level occurs, and its share of the time."""
+    at = np.flatnonzero(levels.level == level)
+    interval_s = evidence.recording.current.interval_s
+    lengths = np.diff(levels.edges)
+    share = float(lengths[at].sum() / max(lengths.sum(), 1))
+    return float(levels.edges[at[0]]) * interval_s, float(levels.edges[at[-1] + 1]) * interval_s, share

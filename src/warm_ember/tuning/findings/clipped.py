@@ -1,0 +1,34 @@
+"""Clipped: the instrument's range was exceeded."""
+
+from __future__ import annotations
+
+from warm_ember.model.finding import Finding, Kind
+from warm_ember.signal.clipping import find_clipping
+from warm_ember.tuning.findings.evidence import Evidence, places
+from warm_ember.units import quantity_text
+
+
+def clipped(evidence: Evidence) -> list[Finding]:
+    """Find readings cut off at the top of the range."""
+    current = evidence.recording.current
+    found = find_clipping(current, should_stop=evidence.should_stop)
+    if found is None:
+        return []
+    confidence = 0.95 if found.samples >= 10 else 0.75
+    limit = quantity_text(found.limit_a, "A")
+    findings = []
+    for first, last in places(found.stretches, current.samples):
+        inside = (found.stretches[:, 0] >= first) & (found.stretches[:, 1] <= last)
+        count = int((found.stretches[inside, 1] - found.stretches[inside, 0]).sum())
+        findings.append(
+            Finding(
+                Kind.CLIPPED,
+                first * current.interval_s,
+                last * current.interval_s,
+                None,
+                confidence,
+                f"{count} readings stand at {limit}, where neighbours elsewhere differ: the range was exceeded, and "
+                f"charge and peak here are lower bounds; measure again with a higher range",
+            )
+        )
+    return findings

@@ -1,0 +1,25 @@
+"""Hum: the mains, or a second ground, in the reading."""
+
+from __future__ import annotations
+
+from warm_ember.model.finding import Finding, Kind
+from warm_ember.signal.hum import find_hum
+from warm_ember.tuning.findings.evidence import Evidence
+from warm_ember.units import quantity_text
+
+
+def hum(evidence: Evidence) -> list[Finding]:
+    """Find lines of the mains in the quiet parts."""
+    found = find_hum(evidence.recording.current, should_stop=evidence.should_stop)
+    if found is None:
+        return []
+    confidence = min(0.97, 0.6 + 0.08 * found.harmonics + (0.2 if found.ratio > 300 else 0.0))
+    swing, level = quantity_text(found.amplitude_a, "A"), quantity_text(found.level_a, "A")
+    text = (
+        f"{found.mains_hz:g} Hz and {found.harmonics - 1} of its multiples swing by {swing} on a level of {level}: "
+        f"mains hum or a second ground; the mean over whole mains periods holds, single readings and peaks do not. "
+        f"Run the target and the log from one ground, and keep leads short"
+    )
+    if found.harmonics == 1:
+        text = text.replace(" and 0 of its multiples swing", " swings")
+    return [Finding(Kind.HUM, found.from_s, found.to_s, None, round(confidence, 3), text)]
