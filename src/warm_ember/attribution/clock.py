@@ -64,14 +64,16 @@ def _by_sync_line(recording: Recording, tolerance_s: float) -> Alignment | None:
     return None if fit is None else _alignment(fit, f"sync line {line}")
 
 
-def line_rises_s(lines: LineSeries, name: str) -> Floats:
-    """Return the times at which a line rises."""
+def line_rises_s(lines: LineSeries, name: str, *, rising: bool = True) -> Floats:
+    """Return the times at which a line rises, or falls."""
     bit = lines.names.index(name)
+    mask, flip = 1 << bit, 0 if rising else 1 << bit
     found, high = [], True
     for first in range(0, lines.samples, CHUNK_SAMPLES):
         values = lines.read(first, min(first + CHUNK_SAMPLES, lines.samples))
+        values = values ^ values.dtype.type(flip)
         found.append(rising_edges(values, bit, high) + first)
-        high = bool(values[-1] >> bit & 1)
+        high = bool(values[-1] & mask)
     return np.concatenate(found).astype(np.float64) * lines.interval_s if found else np.empty(0)
 
 

@@ -9,6 +9,7 @@ import msgspec
 
 from warm_ember.model.battery import Activity, Battery, SupplyStage
 from warm_ember.model.figure import Grade
+from warm_ember.model.fold import FoldPlan
 from warm_ember.model.rules import Rule
 
 FORMAT = 1
@@ -86,6 +87,7 @@ class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     rules: tuple[Rule, ...] = ()
     expected: tuple[ExpectedValue, ...] = ()
     brackets: tuple[Bracket, ...] = ()
+    folds: tuple[FoldPlan, ...] = ()
     battery: Battery = Battery(capacity_c=21600.0, self_discharge_per_year=0.015, reserve=0.1, grade=Grade.ASSUMED)
     supply: SupplyStage = SupplyStage()
     supply_v: float | None = None
@@ -104,6 +106,10 @@ class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     def brackets_of(self, capture: str) -> tuple[Bracket, ...]:
         """Return the brackets on one capture in the order they were made."""
         return tuple(bracket for bracket in self.brackets if bracket.capture == capture)
+
+    def fold_of(self, capture: str) -> FoldPlan | None:
+        """Return how one capture is folded, or None when nobody said so yet."""
+        return next((plan for plan in self.folds if plan.capture == capture), None)
 
 
 Edit = Callable[[Project], Project]
