@@ -7,7 +7,7 @@ import sys
 
 import typer
 
-from warm_ember.cli import demo, findings, import_command, life, open_window, states, stretch
+from warm_ember.cli import demo, export, findings, import_command, life, open_window, states, stretch
 from warm_ember.errors import WarmEmberError
 
 log = logging.getLogger(__name__)
@@ -27,6 +27,7 @@ app.command("import")(import_command.import_)
 app.command("stretch")(stretch.stretch)
 app.command("states")(states.states)
 app.command("findings")(findings.findings)
+app.command("export")(export.export_)
 app.command("life")(life.life)
 
 _COMMANDS = frozenset(command.name for command in app.registered_commands)

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 from typing import Annotated
 
 import typer
 
-from warm_ember.errors import WarmEmberError
+from warm_ember.errors import BadArgumentError, WarmEmberError
+from warm_ember.session.session import Session
 from warm_ember.store.project_folder import ProjectFolder
 
 
@@ -33,3 +35,26 @@ def show(project: Path | None, *, make_demo: bool = False) -> int:
     except ImportError as error:
         raise WarmEmberError(f"the window cannot be opened: {error}; commands work without it") from error
     return run_window(project, make_demo=make_demo)
+
+
+def save_trace(session: Session, name: str, path: Path, stretch: tuple[float | None, float | None]) -> None:
+    """Draw the lanes of a capture into a file.
+
+    Raises
+    ------
+    BadArgumentError
+        If the stretch is reversed or outside the capture.
+    WarmEmberError
+        If there is no drawing library.
+    """
+    results = session.run(name)
+    begin, end = (0.0 if stretch[0] is None else stretch[0]), stretch[1]
+    end = results.capture.duration_s if end is None else end
+    if not 0 <= begin < end <= results.capture.duration_s * (1 + 1e-9):
+        raise BadArgumentError(f"expected --from and --to within 0 to {results.capture.duration_s:g} s")
+    os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    try:
+        from warm_ember.ui import picture
+    except ImportError as error:
+        raise WarmEmberError(f"the picture cannot be drawn: {error}") from error
+    picture.save_trace(results, path, (begin, end), brackets=session.project.brackets_of(name))

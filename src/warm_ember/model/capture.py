@@ -8,6 +8,9 @@ from typing import Any
 import msgspec
 import numpy as np
 
+AT_LEAST, AT_MOST = "at least", "at most"
+"""Auxiliary channels of a joined capture: bounds of the samples that no instrument resolved."""
+
 
 class Event(msgspec.Struct, frozen=True):
     """One entry of the target's log, in the target's own clock.

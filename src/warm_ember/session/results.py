@@ -8,7 +8,10 @@ from collections.abc import Callable, Hashable
 from dataclasses import dataclass
 from typing import TypeVar
 
+import msgspec
+
 from warm_ember.attribution.budget import Segment, budget_by_activity, budget_by_state
+from warm_ember.attribution.cycles import fold_cycles
 from warm_ember.attribution.ledger import Ledger, make_ledger
 from warm_ember.attribution.load import make_load
 from warm_ember.attribution.placing import place
@@ -16,10 +19,12 @@ from warm_ember.battery.life import LifeEstimate, estimate_life
 from warm_ember.battery.sensitivity import Step, sensitivity
 from warm_ember.model.battery import FromStretch
 from warm_ember.model.finding import Finding
+from warm_ember.model.fold import FoldPlan
 from warm_ember.model.load import Load
 from warm_ember.model.placement import Placement
 from warm_ember.model.project import Project, Run
 from warm_ember.model.rules import HandRule, Rule
+from warm_ember.signal.fold import Fold
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.signal.stretch import StretchReading
 from warm_ember.store.capture import Capture
@@ -125,6 +130,22 @@ class Results:
         """Find what is wrong with one capture."""
         capture = self._open_capture(name)
         return self._once(("findings", capture.opened_as), lambda: find_all(capture, should_stop=should_stop))
+
+    def fold(self, project: Project, name: str, plan: FoldPlan, should_stop: ShouldStop = never) -> Fold:
+        """Fold one capture; how its steps are cut and named does not matter here.
+
+        Raises
+        ------
+        BadArgumentError
+            If there is nothing to fold.
+        """
+        capture = self._open_capture(name)
+        plan = msgspec.structs.replace(plan, edges_s=None, names=())
+
+        def work() -> Fold:
+            return fold_cycles(capture, self.placement(project, name, should_stop), plan, should_stop=should_stop)
+
+        return self._once(("fold", plan, *_placement_key(project, capture)), work)
 
     def life(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[Load, LifeEstimate]:
         """Work out one run's load and life."""

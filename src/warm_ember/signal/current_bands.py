@@ -53,7 +53,7 @@ def current_bands(series: Series, from_s: float, to_s: float, *, should_stop: Sh
     --------
     >>> from warm_ember.signal.series import ArraySeries
     >>> bands = current_bands(ArraySeries(np.float32([1.2e-3, 1.2e-3, 1.5, 0]), 0.5), 0, 2)
-    >>> bands.time_s[[0, -1]].tolist(), round(bands.charge_c[-1], 6), bands.below_s
+    >>> bands.time_s[[0, -1]].tolist(), float(bands.charge_c[-1]), bands.below_s
     ([1.0, 0.5], 0.75, 0.5)
     """
     first = min(max(round(from_s / series.interval_s), 0), series.samples)

@@ -12,7 +12,7 @@ from warm_ember.model.arrays import Floats, Indices, Samples
 from warm_ember.signal.series import CHUNK_SAMPLES, Series, ShouldStop, never
 
 MOST_BINS = 1000
-KEPT_CYCLES = 4096
+KEPT_CYCLES = 2048
 _OUTLIER_SPREADS = 5.0
 _LEAST_OUTLIER = 0.02
 
@@ -132,7 +132,7 @@ def fold(
 
     Notes
     -----
-    One pass over the windows. Mean, spread and charge are over all cycles; percentiles over at most 4096 of them, so
+    One pass over the windows. Mean, spread and charge are over all cycles; percentiles over at most 2048 of them, so
     memory is bounded whatever their number. With many cycles independent noise in the mean falls with their square
     root.
     """

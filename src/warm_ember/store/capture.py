@@ -12,10 +12,11 @@ from typing import Any, Self
 import numpy as np
 
 from warm_ember.model.arrays import Bits, Blocks, Samples
-from warm_ember.model.capture import CaptureInfo, Event, events_from, text_of
+from warm_ember.model.capture import AT_LEAST, AT_MOST, CaptureInfo, Event, events_from, text_of
+from warm_ember.signal.joining import MeanBounds, mean_bounds
 from warm_ember.signal.pyramid import BLOCK_SAMPLES, RATIO
 from warm_ember.signal.series import Progress, Series, ShouldStop, ignore_progress, never
-from warm_ember.signal.stretch import StretchReading, read_samples, read_stretch
+from warm_ember.signal.stretch import StretchReading, read_samples, read_stretch, snap
 from warm_ember.store.capture_file import _read_info, open_with_summary
 
 _IN_MEMORY_BLOCKS = 1 << 20
@@ -140,6 +141,13 @@ class Capture:
     def reading(self, from_s: float, to_s: float, *, supply_v: float | None = None) -> StretchReading:
         """Read a stretch; `supply_v` is used where the capture has no voltage of its own."""
         return read_stretch(self.current, from_s, to_s, power=self.power, supply_v=self._supply(supply_v))
+
+    def bounds(self, from_s: float, to_s: float) -> MeanBounds | None:
+        """Bound the mean of a stretch of a joined capture; None for one that is not joined."""
+        if AT_LEAST not in self.aux or AT_MOST not in self.aux:
+            return None
+        first, last = snap(self.current, from_s, to_s)
+        return mean_bounds(self.current, self.aux[AT_LEAST][0], self.aux[AT_MOST][0], first, last)
 
     def whole(self, *, supply_v: float | None = None) -> StretchReading:
         """Read the whole capture."""

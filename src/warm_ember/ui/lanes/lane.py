@@ -123,6 +123,17 @@ class Lane(QWidget):
         paint(painter)
         painter.end()
 
+    def paint_onto(self, painter: QPainter) -> None:
+        """Paint head and plot anew, for a picture that is made of lines and letters."""
+        painter.fillRect(self.rect(), self.look.theme.ground)
+        painter.setPen(self.look.theme.rule)
+        painter.drawLine(QPointF(0, self.height() - 0.5), QPointF(self.width(), self.height() - 0.5))
+        painter.save()
+        painter.setClipRect(self.plot_rect.adjusted(-2, 0, self.look.px(MARGIN), 0))
+        self.paint_plot(painter)
+        painter.restore()
+        self.paint_head(painter)
+
     def head_key(self) -> object:
         """Return what the head shows: it is painted anew only when that changes."""
         return (self.name, self.results is None)

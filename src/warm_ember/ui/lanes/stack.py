@@ -175,6 +175,15 @@ class LaneStack(QWidget):
         self._cursor.setGeometry(self.rect())
         self._cursor.raise_()
 
+    def paint_onto(self, painter: QPainter) -> None:
+        """Paint all shown lanes anew, for a picture."""
+        for lane in self.lanes:
+            if not lane.isHidden():
+                painter.save()
+                painter.translate(lane.pos())
+                lane.paint_onto(painter)
+                painter.restore()
+
     def step_wake(self, direction: int) -> None:
         """Centre the window on the next or previous state edge."""
         if self.results is None:

@@ -1,0 +1,76 @@
+"""What of a run goes into which kind of file."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from warm_ember.attribution.cycles import default_plan
+from warm_ember.errors import BadArgumentError
+from warm_ember.model.fold import FoldPlan
+from warm_ember.report import tables
+from warm_ember.report.writing import TABLE_ENDINGS, check_ending, copy_file, write_batches, write_table
+from warm_ember.session.session import Session
+from warm_ember.signal.series import Progress, ShouldStop, ignore_progress, never
+
+TABLES = ("capture", "brackets", "ledger", "fold", "cycles", "findings")
+
+
+def export(
+    session: Session,
+    name: str,
+    what: str,
+    path: Path,
+    *,
+    plan: FoldPlan | None = None,
+    stretch: tuple[float | None, float | None] = (None, None),
+    should_stop: ShouldStop = never,
+    progress: Progress = ignore_progress,
+) -> None:
+    """Write a part of what is known of a capture to a file.
+
+    Parameters
+    ----------
+    session, name
+        The open project and the capture.
+    what
+        One of `TABLES`.
+    path
+        Ending in ``.csv`` or ``.parquet``; a capture also in ``.h5``.
+    plan
+        How to fold; the project's, else a default one.
+    stretch
+        From when to when, for a capture.
+
+    Raises
+    ------
+    BadArgumentError
+        If `what` or the ending is not known, or there is nothing to fold.
+    BadFileError
+        If the capture cannot be read or the file cannot be written.
+    Cancelled
+        If `should_stop` answered yes; no file is left then.
+    """
+    if what not in TABLES:
+        raise BadArgumentError(f"cannot export {what!r}; there are: {', '.join(TABLES)}")
+    check_ending(path, (*TABLE_ENDINGS, ".h5") if what == "capture" else TABLE_ENDINGS)
+    project, capture = session.project, session.capture(name)
+    if what == "capture" and path.suffix.lower() == ".h5":
+        if stretch != (None, None):
+            raise BadArgumentError("a capture goes to HDF5 as a whole: leave --from and --to out")
+        copy_file(capture.path, path)
+    elif what == "capture":
+        batches = tables.capture_batches(capture, *stretch, should_stop=should_stop)
+        write_batches(path, tables.capture_schema(capture), batches, progress=progress)
+    elif what == "brackets":
+        brackets = project.brackets_of(name)
+        readings = [capture.reading(b.from_s, b.to_s, supply_v=project.supply_v) for b in brackets]
+        write_table(tables.brackets_table(brackets, readings), path)
+    elif what == "ledger":
+        write_table(tables.ledger_table(session.results.ledger(project, name, should_stop)), path)
+    elif what == "findings":
+        write_table(tables.findings_table(session.results.findings(name, should_stop)), path)
+    else:
+        placement = session.results.placement(project, name, should_stop)
+        chosen = plan or project.fold_of(name) or default_plan(capture, placement)
+        folded = session.results.fold(project, name, chosen, should_stop)
+        write_table(tables.fold_table(folded) if what == "fold" else tables.cycles_table(folded), path)

@@ -1,0 +1,176 @@
+"""What can be taken out of a capture as a table, in SI base units."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from warm_ember.attribution.ledger import Ledger
+from warm_ember.model.finding import Finding
+from warm_ember.model.project import Bracket
+from warm_ember.signal.fold import Fold
+from warm_ember.signal.series import CHUNK_SAMPLES, ShouldStop, never
+from warm_ember.signal.stretch import StretchReading
+from warm_ember.store.capture import Capture
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+_ROWS = CHUNK_SAMPLES // 4
+_TIME_DIGITS = 12
+_READING = ("from_s", "to_s", "length_s", "coverage", "mean_a", "min_a", "max_a", "charge_c", "energy_j")
+
+
+def capture_schema(capture: Capture) -> pa.Schema:
+    """Return the columns of a capture's samples: ``time_s``, ``current_a``, and what else it has."""
+    import pyarrow as pa
+
+    fields = [pa.field("time_s", pa.float64()), pa.field("current_a", pa.float32())]
+    if capture.voltage is not None:
+        fields.append(pa.field("voltage_v", pa.float32()))
+    if capture.lines is not None:
+        fields += [pa.field(name, pa.uint8()) for name in capture.lines.names]
+    for name, (_, unit) in capture.aux.items():
+        fields.append(pa.field(f"{name} ({unit})" if unit else name, pa.float32()))
+    return pa.schema(fields)
+
+
+def capture_batches(
+    capture: Capture, from_s: float | None = None, to_s: float | None = None, *, should_stop: ShouldStop = never
+) -> Iterator[tuple[float, pa.RecordBatch]]:
+    """Yield a capture's samples in batches, each with the share that is done with it; missing samples are null.
+
+    Raises
+    ------
+    Cancelled
+        If `should_stop` answered yes.
+    """
+    import pyarrow as pa
+
+    from warm_ember.errors import Cancelled
+
+    current, schema = capture.current, capture_schema(capture)
+    first = 0 if from_s is None else min(max(round(from_s / current.interval_s), 0), current.samples)
+    last = current.samples if to_s is None else min(max(round(to_s / current.interval_s), first), current.samples)
+    for start in range(first, last, _ROWS):
+        if should_stop():
+            raise Cancelled("stopped")
+        end = min(start + _ROWS, last)
+        columns = [pa.array(np.round(np.arange(start, end) * current.interval_s, _TIME_DIGITS))]
+        columns.append(_with_nulls(current.read(start, end)))
+        if capture.voltage is not None:
+            columns.append(_with_nulls(capture.voltage.read(start, end)))
+        if capture.lines is not None:
+            bits = capture.lines.read(start, end)
+            columns += [pa.array((bits >> k & 1).astype(np.uint8)) for k, _ in enumerate(capture.lines.names)]
+        columns += [_with_nulls(series.read(start, end)) for series, _ in capture.aux.values()]
+        yield (end - first) / (last - first), pa.record_batch(columns, schema=schema)
+
+
+def _with_nulls(values: np.ndarray) -> pa.Array:
+    import pyarrow as pa
+
+    return pa.array(values, from_pandas=True)  # NaN is a missing sample
+
+
+def brackets_table(brackets: tuple[Bracket, ...], readings: list[StretchReading]) -> pa.Table:
+    """Return brackets with their readings, one row each."""
+    import pyarrow as pa
+
+    return pa.table(
+        {
+            "bracket": [bracket.letter for bracket in brackets],
+            "name": [bracket.name for bracket in brackets],
+            "capture": [bracket.capture for bracket in brackets],
+            **{
+                name: pa.array([getattr(reading, name) for reading in readings], pa.float64())
+                for name in (
+                    "from_s",
+                    "to_s",
+                    "length_s",
+                    "coverage",
+                    "mean_a",
+                    "min_a",
+                    "max_a",
+                    "charge_c",
+                    "energy_j",
+                )
+            },
+        }
+    )
+
+
+def ledger_table(ledger: Ledger) -> pa.Table:
+    """Return the ledger, one row for each state, what is unplaced last."""
+    import pyarrow as pa
+
+    rows = ledger.all_rows
+    numbers = {
+        "dwell_s": [row.dwell_s for row in rows],
+        "time_share": [row.time_share for row in rows],
+        "mean_a": [row.mean.value for row in rows],
+        "mean_a_low": [row.mean.low for row in rows],
+        "mean_a_high": [row.mean.high for row in rows],
+        "charge_c": [row.charge_c for row in rows],
+        "charge_share": [row.charge_share for row in rows],
+        "energy_j": [row.energy_j for row in rows],
+        "peak_a": [row.peak_a for row in rows],
+        "expected_a": [row.expected.current_a if row.expected else None for row in rows],
+    }
+    return pa.table(
+        {
+            "name": [row.name for row in rows],
+            "entries": [row.entries for row in rows],
+            **{name: pa.array(values, pa.float64()) for name, values in numbers.items()},
+            "verdict": [row.verdict.value for row in rows],
+            "placed_by": [row.how for row in rows],
+        }
+    )
+
+
+def fold_table(folded: Fold) -> pa.Table:
+    """Return the mean occurrence, one row for each bin."""
+    import pyarrow as pa
+
+    return pa.table(
+        {
+            "from_s": folded.edges_s[:-1],
+            "to_s": folded.edges_s[1:],
+            "mean_a": folded.mean_a,
+            "p10_a": folded.low_a,
+            "median_a": folded.median_a,
+            "p90_a": folded.high_a,
+            "standard_error_a": folded.spread_a / np.sqrt(folded.cycles),
+        }
+    )
+
+
+def cycles_table(folded: Fold) -> pa.Table:
+    """Return the cycles of a fold, one row each, with their charge."""
+    import pyarrow as pa
+
+    return pa.table(
+        {
+            "time_s": folded.starts * folded.interval_s,
+            "charge_c": folded.charges_c,
+            "coverage": folded.coverages,
+        }
+    )
+
+
+def findings_table(findings: tuple[Finding, ...]) -> pa.Table:
+    """Return findings, one row each."""
+    import pyarrow as pa
+
+    return pa.table(
+        {
+            "kind": [finding.kind.value for finding in findings],
+            "from_s": pa.array([finding.from_s for finding in findings], pa.float64()),
+            "to_s": pa.array([finding.to_s for finding in findings], pa.float64()),
+            "cost_a": pa.array([finding.cost_a for finding in findings], pa.float64()),
+            "confidence": pa.array([finding.confidence for finding in findings], pa.float64()),
+            "text": [finding.text for finding in findings],
+        }
+    )

@@ -1,0 +1,84 @@
+"""Making a corrected copy of a capture; the one it comes from stays as it was measured."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import msgspec
+
+from warm_ember.errors import BadArgumentError
+from warm_ember.model.correction import Burden, Correction
+from warm_ember.model.project import Run, RunKind
+from warm_ember.session.importing import ImportReport
+from warm_ember.session.session import Session
+from warm_ember.signal.corrections import check_corrections, correct
+from warm_ember.signal.series import CHUNK_SAMPLES, Progress, ShouldStop, chunks, ignore_progress, never
+from warm_ember.store.capture_file import CaptureWriter
+from warm_ember.store.project_folder import check_capture_name
+
+
+def correct_capture(
+    session: Session,
+    name: str,
+    corrections: Sequence[Correction],
+    new_name: str,
+    *,
+    should_stop: ShouldStop = never,
+    progress: Progress = ignore_progress,
+) -> ImportReport:
+    """Write a corrected copy of a capture; the project itself is left to `adopt_as_condition`.
+
+    Raises
+    ------
+    BadArgumentError
+        If the corrections cannot be made or the name is taken.
+    BadFileError
+        If the capture cannot be read.
+    Cancelled
+        If `should_stop` answered yes; nothing is left then.
+    """
+    path = session.folder.capture_path(check_capture_name(new_name))
+    if path.exists():
+        raise BadArgumentError(f"there already is a capture {new_name!r}")
+    capture = session.capture(name)
+    supply_v = capture.info.supply_v if capture.info.supply_v is not None else session.project.supply_v
+    check_corrections(corrections, has_voltage=capture.voltage is not None or supply_v is not None)
+    with_voltage = capture.voltage is not None or any(isinstance(one, Burden) for one in corrections)
+    lines, aux = capture.lines, capture.aux
+    with CaptureWriter(
+        path,
+        with_voltage=with_voltage,
+        line_names=lines.names if lines is not None else (),
+        aux_units={channel: unit for channel, (_, unit) in aux.items()},
+    ) as writer:
+        samples = capture.current.samples
+        for first, values in chunks(capture.current, should_stop=should_stop):
+            last = first + len(values)
+            volts = capture.voltage.read(first, last) if capture.voltage is not None else None
+            made = correct(values, volts, corrections, supply_v=supply_v)
+            writer.append(
+                made.current,
+                voltage=made.voltage,
+                lines=lines.read(first, last) if lines is not None else None,
+                aux={channel: series.read(first, last) for channel, (series, _) in aux.items()},
+            )
+            progress(min(1.0, (first + CHUNK_SAMPLES) / samples))
+        sentences = tuple(correction.sentence for correction in corrections)
+        info = msgspec.structs.replace(capture.info, corrections=(*capture.info.corrections, *sentences))
+        writer.finish(info, capture.events)
+    return ImportReport(new_name, samples, info.sample_interval_s, len(capture.events), sentences)
+
+
+def adopt_as_condition(session: Session, report: ImportReport, of: str, title: str) -> None:
+    """Make a capture that was made from others a side rung beside the run it comes from, and save the project.
+
+    Raises
+    ------
+    ProjectError
+        If the project cannot be written.
+    """
+    session.forget_capture(report.name)
+    run = session.project.run(of)
+    label = run.label if run is not None else of
+    session.add_run(Run(report.name, f"{label}, {title}", "; ".join(report.notes), RunKind.CONDITION))
+    session.save()

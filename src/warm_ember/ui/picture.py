@@ -1,0 +1,91 @@
+"""Plots as SVG and PNG files."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtCore import QRect, QSize
+from PySide6.QtGui import QImage, QPainter
+from PySide6.QtSvg import QSvgGenerator
+from PySide6.QtWidgets import QApplication
+
+from warm_ember.errors import BadFileError
+from warm_ember.model.project import Bracket
+from warm_ember.report.writing import check_ending, complete_or_nothing
+from warm_ember.session.results import RunResults
+from warm_ember.ui.lanes.stack import LaneStack
+from warm_ember.ui.lanes.time_window import TimeWindow
+from warm_ember.ui.look.theme import DAY, Look, Theme
+
+ENDINGS = (".svg", ".png")
+_SHARPNESS = 2
+_SIZE = QSize(1280, 560)
+
+
+def save_picture(path: Path, size: QSize, title: str, paint: Callable[[QPainter], None]) -> None:
+    """Let a plot paint itself into a file.
+
+    Parameters
+    ----------
+    path
+        Ending in ``.svg`` or ``.png``; a PNG has twice the pixels.
+    size
+        Of the plot, on the screen.
+    title
+        For whoever opens the file.
+    paint
+        Paints the plot with its upper left corner at the origin.
+
+    Raises
+    ------
+    BadArgumentError
+        If the ending is neither.
+    BadFileError
+        If the file cannot be written.
+    """
+    ending = check_ending(path, ENDINGS)
+    with complete_or_nothing(path) as partial:
+        if ending == ".svg":
+            drawing = QSvgGenerator()
+            drawing.setFileName(str(partial))
+            drawing.setSize(size)
+            drawing.setViewBox(QRect(0, 0, size.width(), size.height()))
+            drawing.setTitle(title)
+            painter = QPainter()
+            if not painter.begin(drawing):
+                raise BadFileError(path, "cannot be written")
+            paint(painter)
+            painter.end()
+            return
+        picture = QImage(size * _SHARPNESS, QImage.Format.Format_RGB32)
+        picture.setDevicePixelRatio(_SHARPNESS)
+        painter = QPainter(picture)
+        paint(painter)
+        painter.end()
+        if not picture.save(str(partial), "PNG"):  # type: ignore[call-overload]
+            raise BadFileError(path, "cannot be written")
+
+
+def save_trace(
+    results: RunResults,
+    path: Path,
+    stretch: tuple[float | None, float | None],
+    *,
+    brackets: tuple[Bracket, ...] = (),
+    theme: Theme = DAY,
+) -> None:
+    """Draw the lanes of a run into a file, without a window."""
+    application = QApplication.instance() or QApplication(["warm-ember"])
+    window = TimeWindow()
+    stack = LaneStack(Look(theme), window, with_flags=False)
+    window.set_capture(results.capture.duration_s, results.capture.current.interval_s)
+    begin, end = stretch
+    window.show(0.0 if begin is None else begin, window.duration_s if end is None else end)
+    stack.resize(_SIZE)
+    stack.set_results(results)
+    stack.current.set_brackets(brackets, "")
+    stack.grab()  # lays the lanes out
+    save_picture(path, stack.size(), f"{results.run.label}", stack.paint_onto)
+    stack.deleteLater()
+    application.processEvents()

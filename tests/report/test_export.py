@@ -1,0 +1,103 @@
+"""What is exported says the same as the program does, and comes back by import."""
+
+import numpy as np
+import pyarrow as pa
+import pytest
+from pyarrow import csv, parquet
+
+from warm_ember.session.session import Session
+
+
+def table(path) -> pa.Table:
+    return csv.read_csv(path) if path.suffix == ".csv" else parquet.read_table(path)
+
+
+@pytest.mark.parametrize("ending", ["csv", "parquet", "h5"])
+def test_a_capture_goes_out_and_comes_back(demo_copy, tmp_path, command, ending: str) -> None:
+    path = tmp_path / f"r4.{ending}"
+    extra = () if ending == "h5" else ("--from", "60", "--to", "75")
+    assert command("export", demo_copy, "r4", "capture", "-o", path, *extra)[0] == 0
+    assert command("import", tmp_path / "back", path)[0] == 0
+    with Session.open(demo_copy) as session, Session.open(tmp_path / "back") as back:
+        old, new = session.capture("r4"), back.capture("r4")
+        shift = 0.0 if ending == "h5" else 60.0
+        for begin in (60.0, 63.3):
+            ours, theirs = old.reading(begin, begin + 4), new.reading(begin - shift, begin - shift + 4)
+            assert theirs.charge_c == pytest.approx(ours.charge_c, rel=1e-12)
+            assert theirs.energy_j == pytest.approx(ours.energy_j, rel=1e-6)
+        assert new.lines.names == old.lines.names
+
+
+def test_missing_samples_stay_missing(tmp_path, command) -> None:
+    values = np.array([1e-3, np.nan, 3e-3, 4e-3] * 50, dtype="<f4")
+    values.tofile(tmp_path / "a.f32")
+    command("import", tmp_path / "p", tmp_path / "a.f32", "--rate", "1000")
+    for ending in ("csv", "parquet"):
+        assert command("export", tmp_path / "p", "a", "capture", "-o", tmp_path / f"out.{ending}")[0] == 0
+        assert table(tmp_path / f"out.{ending}")["current_a"].null_count == 50
+
+
+@pytest.mark.parametrize("ending", ["csv", "parquet"])
+def test_tables_hold_what_the_program_shows(demo_copy, tmp_path, command, ending: str) -> None:
+    made = {}
+    for what in ("brackets", "ledger", "fold", "cycles", "findings"):
+        path = tmp_path / f"{what}.{ending}"
+        assert command("export", demo_copy, "r4", what, "-o", path)[0] == 0
+        made[what] = table(path)
+    with Session.open(demo_copy) as session:
+        ledger = session.results.ledger(session.project, "r4")
+        capture = session.capture("r4")
+        bracket = session.project.brackets_of("r4")[1]
+        assert made["ledger"]["charge_c"].to_pylist() == pytest.approx([row.charge_c for row in ledger.all_rows])
+        assert made["brackets"]["charge_c"][1].as_py() == pytest.approx(
+            capture.reading(bracket.from_s, bracket.to_s).charge_c
+        )
+    assert made["cycles"].num_rows > 100
+    mean = np.array(made["fold"]["mean_a"])
+    lengths = np.array(made["fold"]["to_s"]) - np.array(made["fold"]["from_s"])
+    assert (mean * lengths).sum() == pytest.approx(np.mean(made["cycles"]["charge_c"]), rel=1e-6)
+
+
+def test_folds_by_every_alignment(demo_copy, tmp_path, command) -> None:
+    out = tmp_path / "f.csv"
+    for options in (
+        ("--align", "state", "--of", "Count"),
+        ("--align", "line", "--of", "RTC_IRQ", "--length", "0.5", "--before", "0.1"),
+        ("--align", "line", "--of", "RTC_IRQ", "--falling"),
+        ("--threshold", "0.001", "--length", "0.2"),
+        ("--period", "1.0"),
+        ("--align", "wake"),
+    ):
+        assert command("export", demo_copy, "r4", "fold", "-o", out, *options)[0] == 0, options
+        assert table(out).num_rows > 50
+
+
+@pytest.mark.parametrize("name", ["t.svg", "t.png"])
+def test_a_picture_of_the_trace(demo_copy, tmp_path, command, name: str) -> None:
+    assert command("export", demo_copy, "r4", "trace", "-o", tmp_path / name, "--from", "36", "--to", "86")[0] == 0
+    content = (tmp_path / name).read_bytes()
+    assert content[:4] == b"\x89PNG" if name.endswith("png") else b"Transmit" in content
+
+
+@pytest.mark.parametrize(
+    ("arguments", "words"),
+    [
+        (("nothing", "-o", "a.csv"), "cannot export"),
+        (("ledger", "-o", "a.txt"), "expected a file ending"),
+        (("trace", "-o", "a.csv"), "expected a picture"),
+        (("trace", "-o", "a.png", "--from", "50", "--to", "10"), "--from and --to"),
+        (("fold", "-o", "a.csv", "--align", "line", "--of", "nix"), "no line"),
+        (("fold", "-o", "a.csv", "--period", "0"), "period"),
+        (("fold", "-o", "a.csv", "--align", "state", "--of", "Count", "--length", "9999"), "no cycle lies within"),
+        (("capture", "-o", "/nowhere/a.csv"), "cannot be written"),
+        (("ledger", "-o", "/nowhere/a.parquet"), "cannot be written"),
+    ],
+)
+def test_what_cannot_be_exported_is_said(demo_copy, tmp_path, command, monkeypatch, arguments, words: str) -> None:
+    monkeypatch.chdir(tmp_path)
+    before = sorted(tmp_path.iterdir())
+    code, out, error = command("export", demo_copy, "r4", *arguments)
+    assert (code, out) == (2, "")
+    assert words in error
+    assert error.count("\n") == 1
+    assert sorted(tmp_path.iterdir()) == before
