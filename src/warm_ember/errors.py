@@ -4,6 +4,7 @@
 
     WarmEmberError (Exception)
     ├── BadFileError (ValueError)       a file that cannot be read: which, where, expected, found, remedy
+    │   └── ColumnError                 a table whose columns cannot be told apart: which there are
     ├── BadArgumentError (ValueError)   something the user typed
     ├── ProjectError (OSError)          the project folder or its project.json
     └── Cancelled                       the user stopped a piece of work; not a failure
@@ -47,6 +48,22 @@ class BadFileError(WarmEmberError, ValueError):
         self.remedy = remedy
         place = f"{path}, {where}" if where else str(path)
         super().__init__(f"{place}: {problem}" + (f"; {remedy}" if remedy else ""))
+
+
+class ColumnError(BadFileError):
+    """A table of which a needed column was not found.
+
+    Parameters
+    ----------
+    path, problem, remedy
+        As for `BadFileError`.
+    titles
+        The columns that there are.
+    """
+
+    def __init__(self, path: Path | str, problem: str, *, titles: tuple[str, ...], remedy: str = "") -> None:
+        super().__init__(path, problem, remedy=remedy)
+        self.titles = titles
 
 
 class BadArgumentError(WarmEmberError, ValueError):

@@ -12,7 +12,7 @@ from warm_ember.session.correcting import adopt_as_condition, correct_capture
 from warm_ember.session.importing import ImportRequest, adopt, import_file
 from warm_ember.session.joining import join_captures
 from warm_ember.session.session import Session
-from warm_ember.signal.corrections import burden_effect
+from warm_ember.signal.corrections import effect_of
 
 RATE_HZ = 10e3
 
@@ -58,8 +58,10 @@ def test_what_was_added_is_taken_out_again(session, tmp_path) -> None:
     assert "debug serial bridge" in capture.info.corrections[1]
     assert session.project.run("clean").kind is RunKind.CONDITION
     assert session.capture("raw").info.corrections == ()
-    effect = burden_effect(session.capture("raw").current, ohm, 3.0)
-    assert effect.lowest_v == pytest.approx(3.0 - (0.15 + bridge_a) * ohm / 1.01, abs=1e-3)
+    raw = session.capture("raw").whole()
+    effect = effect_of(corrections, mean_a=raw.mean_a, peak_a=raw.max_a, supply_v=3.0)
+    assert effect.mean_a == pytest.approx(capture.whole().mean_a, rel=1e-4)
+    assert effect.lowest_v == pytest.approx(3.0 - (0.15 + bridge_a) * ohm, abs=1e-4)
 
 
 @pytest.mark.parametrize(

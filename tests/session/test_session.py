@@ -171,6 +171,7 @@ def test_a_capture_that_is_not_there(demo_session: Session) -> None:
 
 
 def test_work_stops_when_told(demo_session: Session) -> None:
+    demo_session.apply(edits.add_rule(BandRule("never placed before", 1e-3, 1.01e-3), ()), "what nobody has computed")
     with pytest.raises(Cancelled):
         demo_session.run("r1", lambda: True)
 

@@ -71,9 +71,9 @@ def test_many_cycles_show_what_noise_hides(random) -> None:
     pulse = np.where((np.arange(50) >= 20) & (np.arange(50) < 30), 1e-6, 0.0)
     data = series(np.tile(pulse, cycles) + noise_a * random.standard_normal(50 * cycles))
     found = fold(data, np.arange(cycles) * 50, length_s=0.05)
-    assert found.resolved_once_a == pytest.approx(3 * noise_a, rel=0.05)
-    assert found.resolved_a == pytest.approx(3 * noise_a / 100, rel=0.05)
-    assert np.abs(found.mean_a - pulse).max() < 1.4 * found.resolved_a
+    assert found.resolved_once_a == pytest.approx(3 * noise_a, rel=0.12)
+    assert found.resolved_a == pytest.approx(3 * noise_a / 100, rel=0.12)
+    assert np.abs(found.mean_a - pulse).max() < 1.5 * found.resolved_a
     assert found.mean_a[20:30].min() > found.mean_a[:20].max()
 
 

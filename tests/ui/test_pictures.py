@@ -9,8 +9,7 @@ from warm_ember.signal.envelope import Columns, envelope, per_column
 from warm_ember.signal.series import ArraySeries
 from warm_ember.ui.lanes.flags import reading_lines, tick_step
 from warm_ember.ui.lanes.heat import CurrentScale, draw_line, heat_picture, log_scale
-from warm_ember.ui.lanes.others import clock_text
-from warm_ember.ui.lanes.time_window import TimeWindow
+from warm_ember.ui.lanes.time_window import TimeWindow, clock_text
 from warm_ember.ui.look.marked import plain, runs_of
 from warm_ember.ui.look.theme import DAY, NIGHT, ink_on
 from warm_ember.ui.pages.bracket_tray import tray_rows
@@ -99,14 +98,16 @@ def test_a_line_is_drawn_where_it_is_known() -> None:
 def test_ticks_are_few_and_in_steps_people_count_in(window_s: float, most: float) -> None:
     step = tick_step(window_s, most)
     assert window_s / step <= most * (1 + 1e-9) or step == 86400
-    whole = {15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 14400, 21600, 43200, 86400}
+    days = {86400 * day for day in (1, 2, 7, 14, 28, 91, 182, 364)}
+    whole = days | {15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 14400, 21600, 43200}
     assert step in whole or f"{step:.6e}"[:8] in ("1.000000", "2.000000", "5.000000")
 
 
 @given(st.floats(0, 1e5), st.floats(1e-6, 1e5))
 def test_a_moment_is_written_to_what_the_window_resolves(time_s: float, window_s: float) -> None:
-    parts = clock_text(time_s, window_s).split(":")
-    read = sum(float(part) * 60**power for power, part in enumerate(reversed(parts)))
+    days, _, clock = clock_text(time_s, window_s).rpartition("d ")
+    parts = clock.split(":")
+    read = 86400 * float(days or 0) + sum(float(part) * 60**power for power, part in enumerate(reversed(parts)))
     assert read == pytest.approx(time_s, abs=max(window_s / 200, 1e-7))
     assert all(0 <= float(part) < 60 or part is parts[0] for part in parts[1:])
 

@@ -5,13 +5,14 @@ from pathlib import Path
 import msgspec
 import numpy as np
 import pytest
-from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
-from PySide6.QtGui import QColor, QDropEvent, QGuiApplication
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QColor, QGuiApplication
 from pytestqt.qtbot import QtBot
 
-from warm_ember.model.battery import FromStretch, SupplyKind
+from ui.driving import LEFT, drag, type_into
+from warm_ember.model.battery import SupplyKind
 from warm_ember.model.project import Project
-from warm_ember.model.rules import BandRule, HandRule, LevelsRule, LogRule
+from warm_ember.model.rules import BandRule, LevelsRule, LogRule
 from warm_ember.session import edits
 from warm_ember.store.project_folder import ProjectFolder
 from warm_ember.ui.look.marked import plain
@@ -19,31 +20,14 @@ from warm_ember.ui.look.ramp import DAY_DECADES, NIGHT_DECADES, Ramp
 from warm_ember.ui.look.theme import DAY, NIGHT
 from warm_ember.ui.shell.window import MainWindow
 
-LEFT = Qt.MouseButton.LeftButton
-
-
-def drag(qtbot: QtBot, widget, start_x: float, end_x: float, modifier=Qt.KeyboardModifier.NoModifier) -> None:
-    y = widget.height() // 2
-    qtbot.mousePress(widget, LEFT, modifier, QPoint(round(start_x), y))
-    for share in (0.3, 0.7, 1.0):
-        qtbot.mouseMove(widget, QPoint(round(start_x + share * (end_x - start_x)), y))
-    qtbot.mouseRelease(widget, LEFT, modifier, QPoint(round(end_x), y))
-
-
-def type_into(qtbot: QtBot, edit, text: str) -> None:
-    edit.setFocus()
-    edit.selectAll()
-    qtbot.keyClicks(edit, text)
-    qtbot.keyClick(edit, Qt.Key.Key_Return)
-
 
 def test_the_way_from_trace_to_the_reason(window: MainWindow, qtbot: QtBot, settle) -> None:
     """Trace, a bracket, States, Battery: why r4 misses the target and r5 meets it."""
     lane = window.trace.stack.current
-    before = len(window.trace.brackets)
+    before = len(window.trace.book.brackets)
     drag(qtbot, lane, lane.x_of(20.0), lane.x_of(50.0), Qt.KeyboardModifier.AltModifier)
     settle()
-    assert len(window.trace.brackets) == before + 1
+    assert len(window.trace.book.brackets) == before + 1
     qtbot.mouseClick(window.spine.links["States"], LEFT)
     assert window.page is window.states
     assert "Modem idle takes 28.2 % of the charge" in plain(window.headline.sentence)
@@ -54,140 +38,6 @@ def test_the_way_from_trace_to_the_reason(window: MainWindow, qtbot: QtBot, sett
     assert "the target is met" in window.headline.sentence
     assert plain(window.spine.links["Battery"].shown.figure) == "44.1 months"
     assert plain(window.spine.links["Runs"].shown.figure) == "1st of 5"
-
-
-def test_a_bracket_is_drawn_named_moved_and_removed(window: MainWindow, qtbot: QtBot, settle) -> None:
-    lane, page = window.trace.stack.current, window.trace
-    window.window_on_time.show(100.0, 110.0)
-    drag(qtbot, lane, lane.x_of(102.0), lane.x_of(104.0))
-    settle()
-    bracket = page.chosen_bracket
-    assert bracket is not None
-    assert (bracket.letter, bracket.from_s, bracket.to_s) == (
-        "C",
-        pytest.approx(102, abs=0.05),
-        pytest.approx(104, abs=0.05),
-    )
-    type_into(qtbot, page.name_edit, "idle stretch")
-    settle()
-    assert page.chosen_bracket.name == "idle stretch"
-    drag(qtbot, lane, lane.x_of(bracket.to_s), lane.x_of(107.0))
-    settle()
-    assert page.chosen_bracket.to_s == pytest.approx(107, abs=0.05)
-    lane.setFocus()
-    qtbot.keyClick(lane, Qt.Key.Key_Delete)
-    settle()
-    assert len(page.brackets) == 2
-    window.undo_action.trigger()
-    settle()
-    assert len(page.brackets) == 3
-    window.redo_action.trigger()
-    settle()
-    assert len(page.brackets) == 2
-
-
-def test_an_edge_snaps_to_a_state_edge_unless_alt(window: MainWindow, qtbot: QtBot) -> None:
-    lane = window.trace.stack.current
-    results = window.desk.results
-    assert results is not None
-    edge = float(results.placement.edges[results.placement.of("Transmit").argmax()] * 1e-4)
-    window.window_on_time.show(edge - 1, edge + 1)
-    near = edge + 3 / lane.plot_rect.width() * 2.0
-    assert lane.snapped(near) == edge
-    lane.snaps = False
-    assert lane.snapped(near) == near
-
-
-def test_a_bracket_becomes_a_state_an_activity_and_an_expected_value(window: MainWindow, qtbot: QtBot, settle) -> None:
-    page = window.trace
-    page.choose("B")
-    bracket = page.chosen_bracket
-    qtbot.mouseClick(page.buttons["Take as activity"], LEFT)
-    settle()
-    activity = window.desk.project.activities[-1]
-    assert activity.source == FromStretch("r4", bracket.from_s, bracket.to_s)
-    qtbot.mouseClick(page.buttons["Expected value from it"], LEFT)
-    settle()
-    expected = window.desk.project.expected_of("Transmit")
-    assert expected.current_a == pytest.approx(page.reading(bracket).mean_a)
-    qtbot.mouseClick(page.buttons["Name a state by it"], LEFT)
-    qtbot.keyClicks(page.name_edit, "Uplink")
-    qtbot.keyClick(page.name_edit, Qt.Key.Key_Return)
-    settle()
-    assert HandRule("Uplink", "r4", bracket.from_s, bracket.to_s) in window.desk.project.rules
-    assert window.desk.results.ledger.row("Uplink").entries == 1
-    assert page.chosen_bracket.name == bracket.name
-
-
-def test_a_bracket_is_duplicated_to_the_next_cycle(window: MainWindow, qtbot: QtBot, settle) -> None:
-    window.trace.choose("A")
-    first = window.trace.chosen_bracket
-    qtbot.mouseClick(window.trace.buttons["Duplicate to next cycle"], LEFT)
-    settle()
-    if len(window.trace.brackets) == 2:  # it was the capture's last count
-        assert "no next cycle" in window.messages.words.text()
-        return
-    copy = window.trace.chosen_bracket
-    assert copy.to_s - copy.from_s == pytest.approx(first.to_s - first.from_s)
-    assert window.trace.main_state(copy) == "Count"
-
-
-def test_keys_move_the_window_on_time(window: MainWindow, qtbot: QtBot) -> None:
-    lane, shown = window.trace.stack.current, window.window_on_time
-    lane.setFocus()
-    qtbot.keyClick(lane, Qt.Key.Key_Up)
-    zoomed = (shown.from_s, shown.to_s)
-    assert shown.length_s == pytest.approx(0.7 * 300)
-    qtbot.keyClick(lane, Qt.Key.Key_Right)
-    assert shown.from_s > zoomed[0]
-    shown.show(10.0, 12.0)
-    window.trace.page_actions()[2].trigger()
-    edges = window.desk.results.placement.edges * 1e-4
-    assert np.abs(edges - (shown.from_s + shown.to_s) / 2).min() < 1e-3
-    qtbot.keyClick(lane, Qt.Key.Key_Backspace)
-    qtbot.keyClick(lane, Qt.Key.Key_F)
-    assert (shown.from_s, shown.to_s) == (0.0, 300.0)
-
-
-def test_shift_drag_zooms_and_the_wheel_keeps_the_moment(window: MainWindow, qtbot: QtBot) -> None:
-    lane, shown = window.trace.stack.current, window.window_on_time
-    drag(qtbot, lane, lane.x_of(60.0), lane.x_of(75.0), Qt.KeyboardModifier.ShiftModifier)
-    assert (shown.from_s, shown.to_s) == (pytest.approx(60, abs=1.5), pytest.approx(75, abs=1.5))
-    assert len(window.trace.brackets) == 2
-    x = lane.x_of(70.0)
-    shown.zoom(0.5, 70.0)
-    assert lane.x_of(70.0) == pytest.approx(x, abs=1)
-
-
-def test_the_overview_frame_moves_the_window(window: MainWindow, qtbot: QtBot) -> None:
-    overview, shown = window.trace.stack.overview, window.window_on_time
-    shown.show(50.0, 100.0)
-    drag(qtbot, overview, overview.x_of(75.0), overview.x_of(175.0))
-    assert (shown.from_s + shown.to_s) / 2 == pytest.approx(175, abs=1)
-    shown.show(100.0, 100.001)
-    left, right = overview.frame()
-    assert right - left >= overview.look.px(12) - 1
-
-
-def test_lanes_fold_and_only_lanes_with_data_are_offered(window: MainWindow, qtbot: QtBot) -> None:
-    stack = window.trace.stack
-    assert "Voltage" in stack.foldable_names()
-    assert not stack.voltage.isVisible()
-    stack.set_folded("Voltage", False)
-    assert stack.voltage.isVisible()
-    qtbot.mouseClick(stack.lines, LEFT, pos=QPoint(4, 10))
-    assert not stack.lines.isVisible()
-    assert "Lines" in stack.axis.hidden_lanes
-
-
-def test_the_value_under_the_cursor_is_the_current_there(window: MainWindow, qtbot: QtBot) -> None:
-    lane = window.trace.stack.current
-    window.window_on_time.show(61.0, 62.0)
-    window.grab()
-    qtbot.mouseMove(lane, QPoint(round(lane.x_of(61.5)), 50))
-    shown = lane.value_at(window.window_on_time.cursor_s)
-    reading = window.desk.results.capture.reading(61.499, 61.501)
-    assert shown == pytest.approx(reading.mean_a, rel=0.1)
 
 
 def test_a_rule_by_band_is_previewed_and_placed(window: MainWindow, qtbot: QtBot, settle) -> None:
@@ -354,59 +204,6 @@ def test_a_budget_segment_leads_to_its_state(window: MainWindow, qtbot: QtBot) -
     assert {p.segment.name for p in window.budget._pieces} == {"Report", "Passer-by", "Each second", "Deep sleep"}
 
 
-def test_a_dropped_file_becomes_the_current_run(window: MainWindow, tmp_path: Path, settle) -> None:
-    path = tmp_path / "night.csv"
-    path.write_text(
-        "Zeit [s];Strom [mA]\n" + "".join(f"{k / 100:.2f};{1 + k % 2},5\n".replace(".", ",") for k in range(500))
-    )
-    log = tmp_path / "night.events.csv"
-    log.write_text("time_s,event,name,value\n0,state,On,\n")
-    mime = QMimeData()
-    mime.setUrls([QUrl.fromLocalFile(str(path)), QUrl.fromLocalFile(str(log))])
-    drop = QDropEvent(QPointF(10, 10), Qt.DropAction.CopyAction, mime, LEFT, Qt.KeyboardModifier.NoModifier)
-    window.dropEvent(drop)
-    settle()
-    assert window.desk.session.current == "night"
-    assert window.desk.results.whole.mean_a == pytest.approx(2e-3, rel=1e-3)
-    assert window.desk.results.ledger.rows[0].name == "On"
-    assert "decimal comma" in window.messages.words.text()
-    assert ProjectFolder(window.desk.session.folder.path).load().run("night") is not None
-    window.import_files([path])
-    settle()
-    assert window.desk.session.current == "night 2"
-
-
-def test_an_import_outlasts_undo_and_another_project_can_follow(window: MainWindow, tmp_path: Path, settle) -> None:
-    window.desk.apply(edits.drop_activity("Report"), "an edit before")
-    path = tmp_path / "later.csv"
-    path.write_text("s,A\n" + "".join(f"{k / 100:.2f},0.002\n" for k in range(500)))
-    window.import_files([path])
-    settle()
-    window.desk.undo()
-    settle()
-    assert window.desk.project.run("later") is not None
-    assert any(activity.name == "Report" for activity in window.desk.project.activities)
-    other = ProjectFolder(tmp_path / "other")
-    other.save(Project(name="other"))
-    assert window.desk.open(tmp_path / "other")
-    window.grab()
-    assert window.desk.results is None
-    assert window.desk.open(window_path := Path(window.recent()[1]))
-    settle()
-    assert window.desk.session.folder.path == window_path
-    window.grab()
-
-
-def test_a_file_that_cannot_be_read_is_told_in_the_window(window: MainWindow, tmp_path: Path, settle) -> None:
-    path = tmp_path / "bad.csv"
-    path.write_text("s,A\n0,1\n1,x\n2,3\n")
-    window.import_files([path])
-    settle()
-    assert "line 3" in window.messages.words.text()
-    assert window.desk.project.run("bad") is None
-    assert [run.name for run in window.desk.project.runs] == ["r1", "r2", "r3", "r4", "r5"]
-
-
 def test_edits_are_saved_by_themselves(window: MainWindow, qtbot: QtBot, settle) -> None:
     folder = window.desk.session.folder
     window.desk.apply(edits.Change("project", {"name": "renamed"}), "rename")
@@ -521,6 +318,8 @@ def test_a_project_without_voltage_lines_or_log_opens(empty_window: MainWindow, 
     text = tmp_path / "flat.csv"
     text.write_text("s,A\n" + "".join(f"{k / 100:.2f},0.002\n" for k in range(500)))
     empty_window.import_files([text])
+    settle()
+    empty_window.imports.accept()
     settle()
     for title in empty_window.pages:
         empty_window.show_page(title)

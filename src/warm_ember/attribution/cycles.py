@@ -16,11 +16,14 @@ from warm_ember.signal.crossings import crossings, default_threshold
 from warm_ember.signal.fold import Fold, fold
 from warm_ember.signal.period import find_period, whole_cycles
 from warm_ember.signal.series import ShouldStop, never
+from warm_ember.signal.stretch import total
 
 _LONGEST_S = 120.0
 _MOST_CYCLES = 1_000_000
 _REGULAR = 0.1
 _AROUND = 6.0
+_LEAST_ENTRIES, _LOOKED_AT = 5, 20
+_BEFORE = 0.1
 
 
 def wake_times_s(recording: Recording, placement: Placement, source: str = "") -> Floats:
@@ -106,12 +109,19 @@ def _periodic_starts(recording: Recording, plan: FoldPlan) -> Indices:
     return np.asarray(np.rint(starts_s / current.interval_s), dtype=np.int64)
 
 
-def cycle_length_s(starts: Indices, plan: FoldPlan, recording: Recording) -> float:
-    """Return the length of a cycle: the plan's, else the median time between starts, at most two minutes."""
+def cycle_length_s(starts: Indices, plan: FoldPlan, recording: Recording, placement: Placement) -> float:
+    """Return the length of a cycle.
+
+    The plan's, else for a state its median dwell and a third more, else the median time between starts; at most two
+    minutes.
+    """
     if plan.length_s is not None:
         return plan.length_s
     current = recording.current
-    if len(starts) > 1:
+    if plan.by is AlignBy.STATE:
+        dwells = np.diff(placement.edges)[placement.of(plan.what)]
+        length_s = plan.before_s + 4 / 3 * float(np.median(dwells)) * current.interval_s
+    elif len(starts) > 1:
         length_s = float(np.median(np.diff(starts))) * current.interval_s
     else:
         length_s = (current.samples - int(starts[0])) * current.interval_s
@@ -129,19 +139,36 @@ def fold_cycles(recording: Recording, placement: Placement, plan: FoldPlan, *, s
         If `should_stop` answered yes.
     """
     starts = cycle_starts(recording, placement, plan, should_stop=should_stop)
-    length_s = cycle_length_s(starts, plan, recording)
+    length_s = cycle_length_s(starts, plan, recording, placement)
     return fold(recording.current, starts, before_s=plan.before_s, length_s=length_s, should_stop=should_stop)
 
 
 def default_plan(recording: Recording, placement: Placement) -> FoldPlan:
-    """Return what a fold shows first: the most frequent wake, else the most frequent state, else a threshold."""
+    """Return what a fold shows first: the state that takes most charge each time, else wakes, else a threshold.
+
+    Only states that were entered at least five times are repeating activities.
+    """
+    best: tuple[float, FoldPlan] | None = None
+    for name in placement.names:
+        entries = np.flatnonzero(placement.of(name))
+        entries = entries[entries > 0]
+        if len(entries) < _LEAST_ENTRIES:
+            continue
+        some = entries[:_LOOKED_AT]
+        ends = placement.edges[some + 1]
+        charge = sum(
+            total(recording.current, int(a), int(b)).total for a, b in zip(placement.edges[some], ends, strict=True)
+        )
+        dwell_s = float(np.median(np.diff(placement.edges)[entries])) * recording.current.interval_s
+        if best is None or charge / len(some) > best[0]:
+            before_s = float(f"{_BEFORE * dwell_s:.1g}")
+            best = (charge / len(some), FoldPlan(recording.name, AlignBy.STATE, name, before_s=before_s))
+    if best is not None:
+        return best[1]
     sources = wake_sources(recording)
     if sources:
         most = max(sources, key=lambda source: len(wake_times_s(recording, placement, source)))
         return FoldPlan(recording.name, AlignBy.WAKE, most)
-    entered = {name: int(np.count_nonzero(placement.of(name))) for name in placement.names}
-    if entered and max(entered.values()) > 2:
-        return FoldPlan(recording.name, AlignBy.STATE, max(entered, key=lambda name: entered[name]))
     return FoldPlan(recording.name, AlignBy.THRESHOLD)
 
 

@@ -10,9 +10,9 @@ from pathlib import Path
 
 import numpy as np
 
-from warm_ember.errors import BadArgumentError, BadFileError
-from warm_ember.formats.source import CURRENT_UNITS_A, ImportOptions, Piece
-from warm_ember.model.arrays import Floats
+from warm_ember.errors import BadArgumentError, BadFileError, ColumnError
+from warm_ember.formats.source import CURRENT_UNITS_A, ImportOptions, Piece, check_finite
+from warm_ember.model.arrays import Floats, Samples
 from warm_ember.model.capture import CaptureInfo, Event
 from warm_ember.signal.series import Progress, ShouldStop
 from warm_ember.signal.time_grid import HeldTimes, RegularTimes, inspect_times
@@ -114,8 +114,12 @@ class _Finder:
                 return column
         if wanted.isdecimal() and 1 <= int(wanted) <= len(self.columns):
             return self.columns[int(wanted) - 1]
-        known = ", ".join(self.title(column) for column in self.columns) if self.named else len(self.columns)
-        raise BadFileError(self.path, f"{option} {wanted!r} is no column; there are: {known}")
+        known = ", ".join(self.titles) if self.named else len(self.columns)
+        raise ColumnError(self.path, f"{option} {wanted!r} is no column; there are: {known}", titles=self.titles)
+
+    @property
+    def titles(self) -> tuple[str, ...]:
+        return tuple(self.title(column) for column in self.columns)
 
     def title(self, column: Column) -> str:
         return f"{column.name} ({column.unit})" if column.unit and column.unit != column.name else column.name
@@ -207,14 +211,19 @@ def _named_apart(columns: list[Column]) -> list[Column]:
 def _find_time(finder: _Finder, taken: list[Column | None]) -> Column:
     if not finder.named:
         if len(finder.columns) < 2:
-            raise BadFileError(finder.path, "there is one column and no times", remedy="give the rate with --rate")
+            raise ColumnError(
+                finder.path,
+                "there is one column and no times",
+                titles=finder.titles,
+                remedy="give the rate with --rate",
+            )
         return finder.columns[0]
     found = finder.by_role("time", TIME_UNITS_S, taken)
     if found is None:
-        known = ", ".join(finder.title(column) for column in finder.columns)
-        raise BadFileError(
+        raise ColumnError(
             finder.path,
-            f"no time column among: {known}",
+            f"no time column among: {', '.join(finder.titles)}",
+            titles=finder.titles,
             remedy="name it with --time-column or give the sample rate with --rate",
         )
     return found
@@ -234,10 +243,10 @@ def _find_current(finder: _Finder, taken: list[Column | None]) -> Column:
         if finder.named:
             finder.notes.append(f"column {free[0].name!r} assumed to be the current")
         return free[0]
-    known = ", ".join(finder.title(column) for column in finder.columns)
-    raise BadFileError(
+    raise ColumnError(
         finder.path,
-        f"cannot tell which column is the current among: {known}",
+        f"cannot tell which column is the current among: {', '.join(finder.titles)}",
+        titles=finder.titles,
         remedy="name it with --current-column",
     )
 
@@ -251,9 +260,10 @@ def _current_scale(finder: _Finder, current: Column) -> tuple[float, float]:
     if options.unit is not None:
         return CURRENT_UNITS_A[options.unit], 0.0
     if current.unit in VOLTAGE_UNITS_V:
-        raise BadFileError(
+        raise ColumnError(
             finder.path,
             f"column {finder.title(current)!r} is a voltage",
+            titles=finder.titles,
             remedy="give the shunt it was measured across with --shunt",
         )
     return finder.scale(current, CURRENT_UNITS_A, "current", "A"), 0.0
@@ -299,6 +309,7 @@ class ColumnReader(ABC):
         self._rows_seen = 0
         self._last_time = -np.inf
         self._notes: list[str] = list(columns.notes)
+        self.titles: tuple[str, ...] = ()
         self.first_time_s = 0.0
         self.start_utc = ""
         self.info: CaptureInfo | None = None
@@ -331,7 +342,8 @@ class ColumnReader(ABC):
         if isinstance(self._grid, HeldTimes):
             extra.append("times are irregular: resampled, each value holds until the next")
         elif self._grid is not None and self._grid.missing:
-            extra.append(f"{self._grid.missing} missing samples in gaps of the time column left empty")
+            what = "filled with the value before" if self._options.gaps_hold else "left empty"
+            extra.append(f"{self._grid.missing} missing samples in gaps of the time column {what}")
         return (*self._notes, *extra)
 
     def pieces(self, should_stop: ShouldStop, progress: Progress) -> Iterator[Piece]:
@@ -386,7 +398,11 @@ class ColumnReader(ABC):
                 if len(times) < 2:
                     raise BadArgumentError("one row gives no sample interval: give the rate with --rate")
                 kind = inspect_times(times[:_INSPECTED_ROWS])
-                self._grid = HeldTimes(kind) if kind.irregular else RegularTimes(kind, self._stamp_step_s)
+                self._grid = (
+                    HeldTimes(kind)
+                    if kind.irregular
+                    else RegularTimes(kind, self._stamp_step_s, holds=self._options.gaps_hold)
+                )
             return self._grid.place(times, values)
         except BadArgumentError as error:
             raise BadFileError(self._path, str(error)) from error
@@ -401,8 +417,15 @@ class ColumnReader(ABC):
             if bits is not None:
                 bits |= (rest.pop(0) > 0.5).astype(np.uint32) << np.uint32(bit)
         return Piece(
-            current.astype(np.float32),
-            None if voltage is None else voltage.astype(np.float32),
+            self._narrowed(current, "current"),
+            None if voltage is None else self._narrowed(voltage, "voltage"),
             bits,
-            {column.name: rest.pop(0).astype(np.float32) for column in columns.aux},
+            {column.name: self._narrowed(rest.pop(0), column.name) for column in columns.aux},
         )
+
+    def _narrowed(self, values: Floats, what: str) -> Samples:
+        with np.errstate(over="ignore"):  # what does not fit is refused
+            narrow = values.astype(np.float32)
+        first = self._rows_seen - len(values)
+        check_finite(narrow, self._path, lambda k: self.row_place(max(first + k, 0)), what=what)
+        return narrow

@@ -11,9 +11,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from warm_ember.errors import BadArgumentError, BadFileError, Cancelled
-from warm_ember.formats.binary import check_finite
 from warm_ember.formats.columns import ColumnReader, find_columns, with_digital_lines
-from warm_ember.formats.source import CURRENT_UNITS_A, ImportOptions, Piece
+from warm_ember.formats.source import CURRENT_UNITS_A, ImportOptions, Piece, check_finite, sample_place
 from warm_ember.model.capture import CaptureInfo, Event, events_from, info_from, text_of
 from warm_ember.signal.series import CHUNK_SAMPLES, Progress, ShouldStop
 
@@ -107,7 +106,7 @@ class CaptureSource:
                     raise Cancelled("stopped")
                 part = slice(first, first + CHUNK_SAMPLES)
                 current = np.asarray(file["current"][part] * np.float64(self._scale), dtype=np.float32)
-                check_finite(current, self._path, first, "sample")
+                check_finite(current, self._path, sample_place(first))
                 yield Piece(
                     current,
                     np.asarray(file["voltage"][part], dtype=np.float32) if self.with_voltage else None,
@@ -183,6 +182,7 @@ class DatasetSource(ColumnReader):
                 rows[:, index] = file[self._datasets[index]][:_PEEK_ROWS]
         super().__init__(path, options, with_digital_lines(columns, rows), stamp_step_s=0.0)
         self._notes += notes
+        self.titles = tuple(self._datasets)
 
     def row_place(self, row: int) -> str:
         """Name a sample for an error message."""

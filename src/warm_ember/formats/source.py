@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import math
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Protocol
+
+import numpy as np
 
 from warm_ember.errors import BadArgumentError, BadFileError
 from warm_ember.model.arrays import Bits, Samples
@@ -34,6 +37,10 @@ class ImportOptions:
         ``i = (v - offset) / (gain * shunt)``.
     sample_format, scale_a
         For raw binary: ``f32``, ``f64`` or ``i16``, and amperes per count.
+    delimiter, decimal
+        Of a delimited text.
+    gaps_hold
+        In gaps of the times the last value holds instead of being missing.
     """
 
     rate_hz: float | None = None
@@ -46,6 +53,9 @@ class ImportOptions:
     offset_v: float = 0.0
     sample_format: str | None = None
     scale_a: float | None = None
+    delimiter: str | None = None
+    decimal: str | None = None
+    gaps_hold: bool = False
 
     def __post_init__(self) -> None:
         for name, value in (
@@ -107,6 +117,39 @@ class Source(Protocol):
     def pieces(self, should_stop: ShouldStop, progress: Progress) -> Iterator[Piece]:
         """Yield the samples in order."""
         ...
+
+
+def check_finite(values: Samples, path: Path, place: Callable[[int], str], *, what: str = "current") -> None:
+    """Refuse samples that are infinite or too large for a capture; NaN is a missing sample and passes.
+
+    Parameters
+    ----------
+    values
+        The samples.
+    path
+        The file, for the message.
+    place
+        Names the place of a sample, counted from the first of these.
+    what
+        What they are.
+
+    Raises
+    ------
+    BadFileError
+        Naming the first one.
+    """
+    # The sum is finite for finite samples and costs a tenth of looking at each.
+    if math.isfinite(float(np.add.reduce(values, dtype=np.float64))):
+        return
+    infinite = np.flatnonzero(np.isinf(values))
+    if len(infinite):
+        where = place(int(infinite[0]))
+        raise BadFileError(path, f"expected a finite {what}, found inf or a number too large", where=where)
+
+
+def sample_place(first: int) -> Callable[[int], str]:
+    """Return what names a sample by its number in the file, counted from `first` on."""
+    return lambda place: f"sample {first + place}"
 
 
 def require_rate(path: Path, options: ImportOptions) -> float:

@@ -38,7 +38,7 @@ class TextSource(ColumnReader):
     """
 
     def __init__(self, path: Path, options: ImportOptions) -> None:
-        self.dialect = find_dialect(path)
+        self.dialect = find_dialect(path, delimiter=options.delimiter, decimal=options.decimal)
         columns = find_columns(path, self.dialect.header, self.dialect.width, options)
         columns = with_digital_lines(columns, _first_rows(path, self.dialect))
         time, step = columns.time, 0.0
@@ -48,6 +48,8 @@ class TextSource(ColumnReader):
             step = columns.time_scale * 10.0 ** -self.dialect.decimals[time.index]
         super().__init__(path, options, _without_clocks(columns, self.dialect), stamp_step_s=step)
         self._notes = [*self.dialect.notes, *self._notes]
+        names = self.dialect.header or [f"column {index + 1}" for index in range(self.dialect.width)]
+        self.titles = tuple(name.strip() or f"column {index + 1}" for index, name in enumerate(names))
         if time is not None and clocked:
             first = self.dialect.first_row[time.index]
             self.start_utc = start_utc_of(first)

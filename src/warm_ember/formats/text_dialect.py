@@ -17,8 +17,8 @@ _HEAD_BYTES = 1 << 16
 _TAIL_BYTES = 1 << 16
 _ENOUGH_ROWS = 100
 _FIRST_LINES = 300
-_DELIMITERS = (";", "\t", ",", "|", " ")
-_DELIMITER_NAMES = {";": "semicolon", "\t": "tab", ",": "comma", "|": "bar", " ": "space"}
+DELIMITERS = (";", "\t", ",", "|", " ")
+DELIMITER_NAMES = {";": "semicolon", "\t": "tab", ",": "comma", "|": "bar", " ": "space"}
 _MISSING = ("", "nan")
 
 
@@ -101,8 +101,15 @@ def is_value(cell: str, decimal: str) -> bool:
     return number_of(cell, decimal) is not None or is_clock(cell)
 
 
-def find_dialect(path: Path) -> Dialect:
+def find_dialect(path: Path, *, delimiter: str | None = None, decimal: str | None = None) -> Dialect:
     """Find out how a text file is written from its first and last 64 KiB.
+
+    Parameters
+    ----------
+    path
+        The file.
+    delimiter, decimal
+        Taken as given; found out when None.
 
     Raises
     ------
@@ -127,7 +134,7 @@ def find_dialect(path: Path) -> Dialect:
     if len(head) < size and len(raw_lines) > 1:
         raw_lines.pop()  # cut off in the middle
     lines = [raw.decode(encoding, "replace").strip("\r\n") for raw in raw_lines]
-    found = _find_table(lines[:_FIRST_LINES]) or _find_table(lines)
+    found = _find_table(lines[:_FIRST_LINES], delimiter, decimal) or _find_table(lines, delimiter, decimal)
     if found is None:
         text = next((line for line in lines if line.strip()), "")
         raise BadFileError(path, f"expected a table of numbers, found {text[:60]!r}", where="line 1")
@@ -135,7 +142,7 @@ def find_dialect(path: Path) -> Dialect:
     header, header_notes = _find_header(lines[:first], delimiter, width)
     first_byte = start + sum(len(raw) for raw in raw_lines[:first])
     last_byte, dropped = _find_end(path, first_byte, size, encoding, delimiter, decimal, width)
-    notes = [f"delimiter {_DELIMITER_NAMES[delimiter]}, decimal {'point' if decimal == '.' else 'comma'}"]
+    notes = [f"delimiter {DELIMITER_NAMES[delimiter]}, decimal {'point' if decimal == '.' else 'comma'}"]
     notes += header_notes
     if dropped:
         notes.append(f"{dropped} unreadable lines after the last row dropped")
@@ -180,11 +187,11 @@ def _decimals(cell: str, decimal: str) -> int:
     return digits - int(exponent) if exponent.lstrip("+-").isdigit() else digits
 
 
-def _find_table(lines: list[str]) -> tuple[str, str, int, int] | None:
+def _find_table(lines: list[str], wanted: str | None, wanted_decimal: str | None) -> tuple[str, str, int, int] | None:
     """Return delimiter, decimal sign, width and index of the first row of the longest table of numbers, or None."""
     best: tuple[int, int, tuple[str, str, int, int]] | None = None
-    for delimiter in _DELIMITERS:
-        for decimal in (".", ","):
+    for delimiter in (wanted,) if wanted else DELIMITERS:
+        for decimal in (wanted_decimal,) if wanted_decimal else (".", ","):
             if delimiter == decimal:
                 continue
             found = _longest_run(lines, delimiter, decimal)

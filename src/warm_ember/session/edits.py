@@ -9,6 +9,7 @@ from typing import Any
 import msgspec
 
 from warm_ember.model.battery import Activity, FromStates
+from warm_ember.model.fold import FoldPlan
 from warm_ember.model.project import Bracket, Edit, ExpectedValue, Project
 from warm_ember.model.rules import BandRule, HandRule, LevelsRule, LineRule, LogRule, Rule
 
@@ -51,6 +52,16 @@ def drop_bracket(capture: str, letter: str) -> Edit:
     def edit(project: Project) -> Project:
         kept = tuple(b for b in project.brackets if (b.capture, b.letter) != (capture, letter))
         return replace(project, brackets=kept)
+
+    return edit
+
+
+def set_fold(plan: FoldPlan) -> Edit:
+    """Say how a capture is folded."""
+
+    def edit(project: Project) -> Project:
+        others = tuple(other for other in project.folds if other.capture != plan.capture)
+        return replace(project, folds=(*others, plan))
 
     return edit
 

@@ -28,7 +28,7 @@ from warm_ember.signal.fold import Fold
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.signal.stretch import StretchReading
 from warm_ember.store.capture import Capture
-from warm_ember.tuning.findings.registry import find_all
+from warm_ember.tuning.findings.registry import Checkup, check
 
 T = TypeVar("T")
 _REMEMBERED = 200
@@ -68,13 +68,37 @@ class RunResults:
     steps: tuple[Step, ...]
 
 
+class Memory:
+    """Values that were computed, by all that they depend on; the least recently used are forgotten."""
+
+    def __init__(self) -> None:
+        self._kept: OrderedDict[Hashable, object] = OrderedDict()
+        self._lock = threading.Lock()
+
+    def once(self, key: Hashable, work: Callable[[], T]) -> T:
+        """Return what is known under a key, else compute it; safe from several threads."""
+        with self._lock:
+            if key in self._kept:
+                self._kept.move_to_end(key)
+                return self._kept[key][0]  # type: ignore[index, no-any-return]
+        value = work()
+        with self._lock:
+            # The first answer stays, so that what is keyed by its identity stays valid.
+            kept = self._kept.setdefault(key, (value,))
+            while len(self._kept) > _REMEMBERED:
+                self._kept.popitem(last=False)
+        return kept[0]  # type: ignore[index, no-any-return]
+
+
+_memory = Memory()  # one for all sessions: a project that is opened again is there at once
+
+
 class Results:
     """Compute and remember; safe to ask from several threads."""
 
     def __init__(self, open_capture: Callable[[str], Capture]) -> None:
         self._open_capture = open_capture
-        self._kept: OrderedDict[Hashable, object] = OrderedDict()
-        self._lock = threading.Lock()
+        self._once = _memory.once
 
     def run(self, project: Project, name: str, should_stop: ShouldStop = never) -> RunResults:
         """Compute all of one run.
@@ -97,7 +121,7 @@ class Results:
             run=run,
             capture=capture,
             whole=self._once(
-                ("whole", capture.opened_as, project.supply_v),
+                ("whole", capture.identity, project.supply_v),
                 lambda: capture.whole(supply_v=project.supply_v),
             ),
             placement=placement,
@@ -128,8 +152,12 @@ class Results:
 
     def findings(self, name: str, should_stop: ShouldStop = never) -> tuple[Finding, ...]:
         """Find what is wrong with one capture."""
+        return self.checkup(name, should_stop).findings
+
+    def checkup(self, name: str, should_stop: ShouldStop = never) -> Checkup:
+        """Find what is wrong with one capture, and say what was looked at."""
         capture = self._open_capture(name)
-        return self._once(("findings", capture.opened_as), lambda: find_all(capture, should_stop=should_stop))
+        return self._once(("checkup", capture.identity), lambda: check(capture, should_stop=should_stop))
 
     def fold(self, project: Project, name: str, plan: FoldPlan, should_stop: ShouldStop = never) -> Fold:
         """Fold one capture; how its steps are cut and named does not matter here.
@@ -159,39 +187,28 @@ class Results:
             load = make_load(self.ledger(project, name, should_stop), project.activities, read)
             return load, estimate_life(load, project.battery, project.supply, project.target_s)
 
-        return self._once(("life", *_life_key(project, self._open_capture(name))), work)
+        return self._once(("life", *self._life_key(project, name)), work)
 
     def _steps(self, project: Project, name: str) -> tuple[Step, ...]:
         def work() -> tuple[Step, ...]:
             return sensitivity(self.life(project, name)[0], project.battery, project.supply)
 
-        return self._once(("steps", *_life_key(project, self._open_capture(name))), work)
+        return self._once(("steps", *self._life_key(project, name)), work)
 
-    def _once(self, key: Hashable, work: Callable[[], T]) -> T:
-        with self._lock:
-            if key in self._kept:
-                self._kept.move_to_end(key)
-                return self._kept[key][0]  # type: ignore[index, no-any-return]
-        value = work()
-        with self._lock:
-            # The first answer stays, so that what is keyed by its identity stays valid.
-            kept = self._kept.setdefault(key, (value,))
-            while len(self._kept) > _REMEMBERED:
-                self._kept.popitem(last=False)
-        return kept[0]  # type: ignore[index, no-any-return]
+    def _life_key(self, project: Project, name: str) -> tuple[Hashable, ...]:
+        stretches = {a.source.capture for a in project.activities if isinstance(a.source, FromStretch)}
+        others = tuple(self._open_capture(other).identity for other in sorted(stretches) if project.run(other))
+        inputs = (project.activities, project.battery, project.supply, project.target_s)
+        return (*_ledger_key(project, self._open_capture(name)), others, *inputs)
 
 
 def _placement_key(project: Project, capture: Capture) -> tuple[Hashable, ...]:
     # Some rules hold a table of names, which has no hash; their text says all that they are.
-    return ("placement", capture.opened_as, repr(_rules_for(project.rules, capture.name)))
+    return ("placement", capture.name, capture.identity, repr(_rules_for(project.rules, capture.name)))
 
 
 def _ledger_key(project: Project, capture: Capture) -> tuple[Hashable, ...]:
     return ("ledger", *_placement_key(project, capture), project.expected, project.supply_v)
-
-
-def _life_key(project: Project, capture: Capture) -> tuple[Hashable, ...]:
-    return (*_ledger_key(project, capture), project.activities, project.battery, project.supply, project.target_s)
 
 
 def _rules_for(rules: tuple[Rule, ...], name: str) -> tuple[Rule, ...]:

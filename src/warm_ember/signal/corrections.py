@@ -10,7 +10,6 @@ import numpy as np
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.arrays import Samples
 from warm_ember.model.correction import Burden, Correction, InputResistance, KnownLoad, Scaling
-from warm_ember.signal.series import Series
 
 
 @dataclass(frozen=True, eq=False)
@@ -96,19 +95,40 @@ def correct(
 
 
 @dataclass(frozen=True, slots=True)
-class BurdenEffect:
-    """What a resistance in series does: the drop at the mean and at the peak, and the voltage left at the peak."""
+class Effect:
+    """What corrections do to a capture: its mean and peak afterwards, and the lowest voltage at the target.
 
-    mean_drop_v: float
-    peak_drop_v: float
-    lowest_v: float
+    The voltages are None where there is no burden or no voltage is known.
+    """
+
+    mean_a: float
+    peak_a: float
+    drop_v: float | None
+    lowest_v: float | None
 
 
-def burden_effect(current: Series, ohm: float, supply_v: float) -> BurdenEffect:
-    """Say what a burden does to the target."""
-    top = len(current.levels) - 1
-    blocks = current.blocks(top, 0, -(-current.samples // current.levels[top]))
-    count = int(blocks["count"].sum())
-    mean_a = float(blocks["sum"].sum()) / count if count else 0.0
-    peak_a = float(np.fmax.reduce(blocks["max"])) if count else 0.0
-    return BurdenEffect(mean_a * ohm, peak_a * ohm, supply_v - peak_a * ohm)
+def effect_of(
+    corrections: Sequence[Correction], *, mean_a: float, peak_a: float, supply_v: float | None = None
+) -> Effect:
+    """Say what corrections would do, from the mean and the peak alone.
+
+    Parameters
+    ----------
+    corrections
+        As for `correct`.
+    mean_a, peak_a
+        Of the capture as it is.
+    supply_v
+        Mean voltage of the supply.
+
+    Examples
+    --------
+    >>> effect = effect_of([Burden(2.0, "shunt")], mean_a=1e-3, peak_a=0.2, supply_v=3.0)
+    >>> round(effect.drop_v, 3), round(effect.lowest_v, 3)
+    (0.4, 2.6)
+    """
+    made = correct(np.array([mean_a, peak_a], dtype=np.float32), None, corrections, supply_v=supply_v)
+    has_burden = any(isinstance(correction, Burden) for correction in corrections)
+    lowest_v = float(made.voltage[1]) if has_burden and made.voltage is not None else None
+    drop_v = supply_v - lowest_v if lowest_v is not None and supply_v is not None else None
+    return Effect(float(made.current[0]), float(made.current[1]), drop_v, lowest_v)

@@ -13,6 +13,8 @@ from warm_ember.signal.series import CHUNK_SAMPLES, Series, ShouldStop, never
 
 MOST_BINS = 1000
 KEPT_CYCLES = 2048
+_NOISE_CYCLES = 512
+_QUIET = 0.1
 _OUTLIER_SPREADS = 5.0
 _LEAST_OUTLIER = 0.02
 
@@ -33,6 +35,9 @@ class Fold:
         Mean over the cycles; tenth, fiftieth and ninetieth percentile, shape ``(bins,)``.
     spread_a
         Standard deviation over the cycles, shape ``(bins,)``.
+    noise_a
+        Standard deviation from one cycle to the next, estimated robustly, so that real differences between kinds of
+        cycles are no noise, shape ``(bins,)``.
     charges_c
         Charge of each cycle's window, shape ``(cycles,)``.
     coverages
@@ -51,6 +56,7 @@ class Fold:
     median_a: Floats
     high_a: Floats
     spread_a: Floats
+    noise_a: Floats
     charges_c: Floats
     coverages: Floats
     kept: int
@@ -68,13 +74,13 @@ class Fold:
 
     @property
     def resolved_once_a(self) -> float:
-        """Three standard deviations of a bin in one cycle: what a single occurrence tells from nothing."""
-        return 3 * float(np.nanmedian(self.spread_a)) if len(self.spread_a) else math.nan
+        """Three times the noise of a quiet bin in one cycle: what a single occurrence tells from nothing."""
+        return 3 * float(np.quantile(self.noise_a, _QUIET))
 
     @property
     def resolved_a(self) -> float:
-        """Three standard errors of the mean of a bin: what the fold tells from nothing."""
-        return self.resolved_once_a / math.sqrt(self.cycles) if self.cycles else math.nan
+        """The same for the mean of all cycles: what the fold tells from nothing."""
+        return self.resolved_once_a / math.sqrt(self.cycles)
 
 
 @dataclass(frozen=True, slots=True)
@@ -227,6 +233,7 @@ class _Adding:
         shift = self._shift if self._shift is not None else np.zeros(self._bins)
         mean = np.where(known, shift + self._sum / count, np.nan)
         variance = np.maximum(self._square - self._sum**2 / count, 0.0) / np.maximum(self._count - 1, 1)
+        noise = _noise(kept)
         low, median, high = _percentiles(kept)
         edges: Floats = np.arange(self._bins + 1, dtype=np.float64) * self._per_bin * interval_s - before_s
         return Fold(
@@ -238,11 +245,21 @@ class _Adding:
             median,
             high,
             np.where(known, np.sqrt(variance), np.nan),
+            noise,
             np.concatenate(self._charges) * interval_s,
             np.concatenate(self._coverages),
             len(kept),
             cut_off,
         )
+
+
+def _noise(kept: Samples) -> Floats:
+    """Return the noise of each bin from the differences between neighbouring cycles; 0 where there is one cycle."""
+    steps = np.abs(np.diff(kept[:_NOISE_CYCLES], axis=0))
+    if not len(steps):
+        return np.zeros(kept.shape[1])
+    middle = np.median(np.nan_to_num(steps), axis=0)
+    return np.asarray(middle / (0.6745 * math.sqrt(2)), dtype=np.float64)
 
 
 def _percentiles(kept: Samples) -> tuple[Floats, Floats, Floats]:

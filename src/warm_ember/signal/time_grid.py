@@ -114,10 +114,13 @@ class RegularTimes:
         From `inspect_times`.
     stamp_step_s
         The finest step that the written times can show.
+    holds
+        Whether the last value holds in gaps, instead of being missing.
     """
 
-    def __init__(self, kind: TimeKind, stamp_step_s: float) -> None:
-        self._kind = kind
+    def __init__(self, kind: TimeKind, stamp_step_s: float, *, holds: bool = False) -> None:
+        self._kind, self._holds = kind, holds
+        self._last: list[float] = []
         self._tolerance_s = max(stamp_step_s, 2 * kind.jitter_s)
         self._gap_interval_s = max(kind.interval_s, stamp_step_s)
         self._first_s = math.nan
@@ -141,6 +144,8 @@ class RegularTimes:
         steps = np.diff(times, prepend=self._last_s)
         gaps = _gaps(steps, self._gap_interval_s)
         self._last_s = float(times[-1])
+        held = self._last or [math.nan] * len(columns)
+        self._last = [float(column[-1]) for column in columns]
         if not gaps.any():
             self._index += len(times)
             return columns
@@ -152,9 +157,12 @@ class RegularTimes:
         self._index += int(places[-1]) + 1
         self.missing += int(advance.sum()) - len(times)
         filled = []
-        for column in columns:
+        for column, before in zip(columns, held, strict=True):
             values = np.full(places[-1] + 1, np.nan)
             values[places] = column
+            if self._holds:
+                latest = np.searchsorted(places, np.arange(places[-1] + 1), side="right")
+                values = np.concatenate(([before], column))[latest]
             filled.append(values)
         return filled
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 import threading
 from functools import cached_property
 from pathlib import Path
@@ -20,7 +19,6 @@ from warm_ember.signal.stretch import StretchReading, read_samples, read_stretch
 from warm_ember.store.capture_file import _read_info, open_with_summary
 
 _IN_MEMORY_BLOCKS = 1 << 20
-_opened = itertools.count()
 
 
 class _Levels:
@@ -88,8 +86,8 @@ class Capture:
 
     Attributes
     ----------
-    opened_as
-        A number that no other opened capture has had, for what is remembered by the capture it came from.
+    identity
+        Which file it is and as of when, for what is remembered by the capture it came from.
 
     Raises
     ------
@@ -101,8 +99,9 @@ class Capture:
 
     def __init__(self, path: Path, *, should_stop: ShouldStop = never, progress: Progress = ignore_progress) -> None:
         self.path = path
-        self.opened_as = next(_opened)
         self._file, self._pyramids, self._bits = open_with_summary(path, should_stop=should_stop, progress=progress)
+        status = path.stat()
+        self.identity = (status.st_dev, status.st_ino, status.st_mtime_ns, status.st_size)
         self._lock = threading.Lock()
         try:
             self.info: CaptureInfo = _read_info(self._file, path)

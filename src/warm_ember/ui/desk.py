@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import logging
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from warm_ember.errors import WarmEmberError
+from warm_ember.model.finding import Finding
 from warm_ember.model.project import Edit, Project
 from warm_ember.session.importing import ImportReport, ImportRequest, adopt, import_file
 from warm_ember.session.results import RunResults
 from warm_ember.session.session import Session
-from warm_ember.ui.work import Jobs
+from warm_ember.tuning.findings.registry import Checkup
+from warm_ember.ui.work import Jobs, Work
 
 log = logging.getLogger(__name__)
 
@@ -32,6 +36,8 @@ class Desk(QObject):
         Results of the current run are there, or gone (None).
     runs_changed
         Results of all runs are there.
+    checkup_changed
+        What is wrong with the current run's capture is known, or not yet (None).
     recomputing
         Whether results are out of date and being computed.
     troubled
@@ -44,6 +50,7 @@ class Desk(QObject):
     project_changed = Signal()
     results_changed = Signal(object)
     runs_changed = Signal()
+    checkup_changed = Signal(object)
     recomputing = Signal(int)
     troubled = Signal(str)
     noted = Signal(str)
@@ -55,6 +62,7 @@ class Desk(QObject):
         self.session: Session | None = None
         self.results: RunResults | None = None
         self.all_results: dict[str, RunResults] = {}
+        self.checkup: Checkup | None = None
         self._autosave = QTimer(self)
         self._autosave.setSingleShot(True)
         self._autosave.setInterval(_AUTOSAVE_MS)
@@ -71,6 +79,7 @@ class Desk(QObject):
         self.session = session
         self.results, self.all_results = None, {}
         self.results_changed.emit(None)  # nothing may be painted from captures that are closed now
+        self._forget_checkup()
         self.session_changed.emit()
         self._on_project_changed()
 
@@ -113,6 +122,7 @@ class Desk(QObject):
             self.session.current = name
             self.results = None
             self.results_changed.emit(None)
+            self._forget_checkup()
             self._on_project_changed()
 
     def _on_project_changed(self) -> None:
@@ -148,6 +158,15 @@ class Desk(QObject):
         if session is None:
             return
         project = session.project
+        name = results.run.name
+        self.jobs.run(
+            "checkup",
+            f"looking for faults in {name}",
+            lambda should_stop, _progress: session.results.checkup(name, should_stop),
+            self._set_checkup,
+            self._on_failed,
+            quiet=True,
+        )
 
         def all_runs(should_stop: object, progress: object) -> dict[str, RunResults]:
             found = {}
@@ -160,6 +179,37 @@ class Desk(QObject):
             return found
 
         self.jobs.run("runs", "reading the other runs", all_runs, self._on_all_results, self._on_failed)
+
+    @property
+    def findings(self) -> tuple[Finding, ...] | None:
+        """What is wrong with the current run's capture; None while that is not known."""
+        return self.checkup.findings if self.checkup is not None else None
+
+    def _set_checkup(self, checkup: Checkup | None) -> None:
+        self.checkup = checkup
+        self.checkup_changed.emit(checkup)
+
+    def _forget_checkup(self) -> None:
+        self.jobs.stop("checkup")
+        self._set_checkup(None)
+
+    def work(self, subject: str, what: str, work: Work, then: Callable[[Any], None]) -> None:
+        """Do a piece of work in the background; what goes wrong with it is told by `troubled`."""
+        self.jobs.run(subject, what, work, then, self._on_failed)
+
+    def adopt(self, report: ImportReport, adopting: Callable[[Session, ImportReport], None]) -> None:
+        """Make a capture that was written a run of the project and show it."""
+        if self.session is None:
+            return
+        try:
+            adopting(self.session, report)
+        except WarmEmberError as error:
+            self._on_failed(error)
+            return
+        notes = "; ".join(report.notes)
+        self.noted.emit(f"{report.name} is there{': ' + notes if notes else ''}")
+        self.results = None
+        self._on_project_changed()
 
     def _on_all_results(self, found: dict[str, RunResults]) -> None:
         self.all_results = found
@@ -179,23 +229,11 @@ class Desk(QObject):
         if session is None:
             return
 
-        def done(report: ImportReport) -> None:
-            try:
-                adopt(session, report)
-            except WarmEmberError as error:
-                self._on_failed(error)
-                return
-            notes = "; ".join(report.notes)
-            self.noted.emit(f"{report.name} imported{': ' + notes if notes else ''}")
-            self.results = None
-            self._on_project_changed()
-
-        self.jobs.run(
+        self.work(
             f"import {request.file}",
             f"importing {request.file.name}",
             lambda should_stop, progress: import_file(session, request, should_stop=should_stop, progress=progress),
-            done,
-            self._on_failed,
+            lambda report: self.adopt(report, adopt),
         )
 
     def open(self, path: Path) -> bool:

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from warm_ember.attribution.recording import Recording
-from warm_ember.model.finding import Finding
+from warm_ember.model.finding import Finding, Kind
 from warm_ember.signal.levels import find_levels
 from warm_ember.signal.resolution import level_noise
 from warm_ember.signal.series import ShouldStop, never
+from warm_ember.signal.stretch import total
 from warm_ember.tuning.findings.below_resolution import below_resolution
 from warm_ember.tuning.findings.clipped import clipped
 from warm_ember.tuning.findings.evidence import Evidence, Finder
@@ -14,12 +17,30 @@ from warm_ember.tuning.findings.hum import hum
 from warm_ember.tuning.findings.range_glitch import range_glitch
 from warm_ember.tuning.findings.truncated import truncated
 from warm_ember.tuning.findings.undersampled import undersampled
+from warm_ember.units import duration_text, quantity_text
 
 FINDERS: tuple[Finder, ...] = (clipped, below_resolution, hum, undersampled, range_glitch, truncated)
 LEAST_CONFIDENCE = 0.5
+_SLOWEST_FOR_HUM_S = 1 / 125
 
 
-def find_all(recording: Recording, *, should_stop: ShouldStop = never) -> tuple[Finding, ...]:
+@dataclass(frozen=True, slots=True)
+class Fact:
+    """One thing that was looked at, and what was seen."""
+
+    what: str
+    words: str
+
+
+@dataclass(frozen=True, eq=False)
+class Checkup:
+    """What was found in a capture, and what was looked at on the way."""
+
+    findings: tuple[Finding, ...]
+    facts: tuple[Fact, ...]
+
+
+def check(recording: Recording, *, should_stop: ShouldStop = never) -> Checkup:
     """Find all that is wrong with a capture, in the order of time; only what is more likely so than not.
 
     Raises
@@ -28,10 +49,38 @@ def find_all(recording: Recording, *, should_stop: ShouldStop = never) -> tuple[
         If `should_stop` answered yes.
     """
     if recording.current.samples < 2:
-        return ()
+        return Checkup((), ())
     levels = find_levels(recording.current, should_stop=should_stop)
     lowest = level_noise(recording.current, levels, 0) if len(levels.centres_a) else None
     evidence = Evidence(recording, levels, lowest, should_stop)
     found = [finding for finder in FINDERS for finding in finder(evidence)]
     listed = [finding for finding in found if finding.confidence >= LEAST_CONFIDENCE]
-    return tuple(sorted(listed, key=lambda finding: (finding.from_s, finding.to_s)))
+    ordered = tuple(sorted(listed, key=lambda finding: (finding.from_s, finding.to_s)))
+    return Checkup(ordered, _facts(evidence, {finding.kind for finding in ordered}))
+
+
+def find_all(recording: Recording, *, should_stop: ShouldStop = never) -> tuple[Finding, ...]:
+    """Return only what `check` found."""
+    return check(recording, should_stop=should_stop).findings
+
+
+def _facts(evidence: Evidence, found: set[Kind]) -> tuple[Fact, ...]:
+    """Say what was seen where nothing was found."""
+    current, lowest = evidence.recording.current, evidence.lowest
+    highest = quantity_text(total(current, 0, current.samples).high, "A")
+    facts = [(Kind.CLIPPED, "range", f"the highest reading, {highest}, is no flat top: nothing is cut off")]
+    if lowest is not None:
+        level, noise = quantity_text(lowest.level_a, "A"), quantity_text(lowest.noise_a, "A")
+        step = f", step {quantity_text(lowest.step_a, 'A')}" if lowest.step_a else ""
+        facts.append(
+            (Kind.BELOW_RESOLUTION, "resolution", f"the lowest level, {level}, is above its noise of {noise}{step}")
+        )
+    facts += [
+        (Kind.HUM, "hum", "no line of 50 or 60 Hz stands out in the quietest stretches"),
+        (Kind.UNDERSAMPLED, "sampling", f"pulses are longer than the sample of {duration_text(current.interval_s)}"),
+        (Kind.RANGE_GLITCH, "range changes", "readings do not break out where the level changes"),
+        (Kind.TRUNCATED, "end", "the capture ends at rest, or in what lasts as long as the rest of it"),
+    ]
+    if current.interval_s > _SLOWEST_FOR_HUM_S:
+        facts[-4] = (Kind.HUM, "hum", "sampled too slowly to tell the mains from anything else")
+    return tuple(Fact(what, words) for kind, what, words in facts if kind not in found)

@@ -10,6 +10,7 @@ from warm_ember.model.project import Bracket
 from warm_ember.session.results import RunResults
 from warm_ember.signal.bands import runs_of
 from warm_ember.signal.envelope import Columns, envelope
+from warm_ember.ui.lanes.current_axis import draw_pixels, paint_current_axis
 from warm_ember.ui.lanes.heat import CurrentScale, draw_line, heat_picture, log_scale
 from warm_ember.ui.lanes.lane import Lane
 from warm_ember.ui.lanes.time_window import TimeWindow
@@ -105,7 +106,7 @@ class CurrentLane(Lane):
             return
         self._columns = self.window_on_time.envelope(self.results.capture.current, self.columns_of(rect))[1]
         scale = self.scale()
-        self.draw_pixels(painter, rect, self._picture(self._columns, scale, rect))
+        draw_pixels(painter, rect, self._picture(self._columns, scale, rect))
         self._paint_strip(painter, rect, scale)
         self._paint_brackets(painter, rect)
 
@@ -118,20 +119,8 @@ class CurrentLane(Lane):
         if self.results is None:
             return
         theme, px, rect, scale = self.look.theme, self.look.px, self.axis_rect, self.scale()
-        heights = np.asarray(1 - (np.arange(round(rect.height())) + 0.5) / rect.height(), dtype=np.float64)
-        colors = theme.ramp.packed(scale.current(heights))
-        self.draw_pixels(painter, QRectF(self.head_width - px(10), rect.top(), px(6), rect.height()), colors[:, None])
-        least, last_y = self.look.metrics("small").height() * 0.8, 1e9
+        paint_current_axis(painter, rect, scale, self.look, room=self.head_width - px(60))
         right = Qt.AlignmentFlag.AlignRight
-        for value, _ in scale.ticks():
-            y = rect.bottom() - float(scale.height(np.array([value]))[0]) * rect.height()
-            if last_y - y < least:
-                continue
-            last_y = y
-            label_y = min(max(y, rect.top() + px(7)), rect.bottom() - px(5))
-            box = QRectF(px(60), label_y - px(8), self.head_width - px(74), px(16))
-            text = quantity_text(value, "A", 1 if scale.log else 2)
-            draw_marked(painter, box, str(text), self.look, size="small", align=right)
         box = QRectF(px(60), rect.bottom() + px(_STRIP) / 2 - px(7), self.head_width - px(74), px(16))
         words = "≤ 0" if scale.log else "< 0"
         draw_marked(painter, box, words, self.look, size="small", dim=theme.faint, align=right)
@@ -164,7 +153,7 @@ class CurrentLane(Lane):
                 ground, ink = theme.sunken.rgb(), theme.ramp.color(scale.low_a if scale.log else 1e-9).rgb()
                 row = np.where(below, np.uint32(ink), np.uint32(ground))
                 marks = strip.adjusted(0, 2, 0, -2)
-                self.draw_pixels(painter, marks, np.repeat(row[None, :], max(1, round(marks.height())), axis=0))
+                draw_pixels(painter, marks, np.repeat(row[None, :], max(1, round(marks.height())), axis=0))
 
     def _paint_brackets(self, painter: QPainter, rect: QRectF) -> None:
         painter.save()
@@ -277,8 +266,14 @@ class CurrentLane(Lane):
     def keyPressEvent(self, event: QKeyEvent) -> None:
         window = self.window_on_time
         middle = window.cursor_s if window.cursor_s is not None else (window.from_s + window.to_s) / 2
-        key = event.key()
-        if key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
+        key, shift = event.key(), bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
+        if key in (Qt.Key.Key_Left, Qt.Key.Key_Right) and shift:
+            step = max(window.length_s / self.plot_rect.width(), window.interval_s)
+            moved = middle + (step if key == Qt.Key.Key_Right else -step)
+            window.set_cursor(min(max(moved, window.from_s), window.to_s))
+        elif key in (Qt.Key.Key_Home, Qt.Key.Key_End):
+            window.pan(window.duration_s if key == Qt.Key.Key_End else -window.duration_s)
+        elif key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
             window.pan((0.1 if key == Qt.Key.Key_Right else -0.1) * window.length_s)
         elif key in (Qt.Key.Key_Up, Qt.Key.Key_Plus):
             window.zoom(0.7, middle)

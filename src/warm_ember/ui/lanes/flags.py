@@ -10,7 +10,6 @@ from PySide6.QtGui import QMouseEvent, QPainter, QPen
 from warm_ember.model.project import Bracket
 from warm_ember.signal.stretch import StretchReading
 from warm_ember.ui.lanes.lane import Lane
-from warm_ember.ui.lanes.others import clock_text
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.marked import draw_chip, draw_marked, width_of
 from warm_ember.ui.look.theme import Look, ink_on
@@ -158,11 +157,14 @@ class AxisLane(Lane):
         plot, window = self.plot_rect, self.window_on_time
         step = tick_step(window.length_s, plot.width() / px(100))
         last_right = plot.left() - px(20)
-        for index in range(math.ceil(window.from_s / step - 1e-9), math.floor(window.to_s / step + 1e-9) + 1):
-            x = self.x_of(index * step)
+        origin = window.origin_s
+        first, last = (window.from_s + origin) / step, (window.to_s + origin) / step
+        for index in range(math.ceil(first - 1e-9), math.floor(last + 1e-9) + 1):
+            time_s = index * step - origin
+            x = self.x_of(time_s)
             painter.setPen(theme.rule)
             painter.drawLine(QPointF(x, 0), QPointF(x, px(5)))
-            text = clock_text(index * step, step * 300)
+            text = window.label(time_s, step * 300)
             width = width_of(self.look, text, "small")
             left = min(max(x - width / 2, plot.left()), plot.right() - width)
             if left > last_right + px(8):
@@ -180,7 +182,7 @@ class AxisLane(Lane):
         if time_s is None or self.results is None:
             return
         px, plot = self.look.px, self.plot_rect
-        text = f"**{clock_text(time_s, self.window_on_time.length_s / 4)}**"
+        text = f"**{self.window_on_time.label(time_s, self.window_on_time.length_s / 4)}**"
         width = width_of(self.look, text, "small") + px(10)
         left = min(max(self.x_of(time_s) - width / 2, plot.left()), plot.right() - width)
         box = QRectF(left, px(3), width, self.height() - px(7))
@@ -221,14 +223,13 @@ def tick_step(window_s: float, most: float) -> float:
 
     Examples
     --------
-    >>> tick_step(300.0, 11), tick_step(1.0, 10), tick_step(7200.0, 10)
-    (30.0, 0.1, 900.0)
+    >>> tick_step(300.0, 11), tick_step(1.0, 10), tick_step(7200.0, 10), tick_step(30 * 86400.0, 10) / 86400
+    (30.0, 0.1, 900.0, 7.0)
     """
     least = window_s / max(most, 1.0)
-    for step in (1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 14400, 21600, 43200, 86400):
-        if step >= least >= 1 or (least < 1 and step == 1):
-            break
     if least >= 1:
-        return float(step)
+        counted = (1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 14400, 21600, 43200, 86400)
+        days = (86400 * day for day in (2, 7, 14, 28, 91, 182, 364))
+        return float(next((step for step in (*counted, *days) if step >= least), 86400 * 364))
     decade = 10.0 ** math.floor(math.log10(least) + 1e-9)
     return float(next(decade * f for f in (1, 2, 5, 10) if decade * f >= least * (1 - 1e-9)))

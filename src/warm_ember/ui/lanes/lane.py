@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QWheelEvent
 from PySide6.QtWidgets import QWidget
@@ -167,13 +166,6 @@ class Lane(QWidget):
             box = QRectF(px(100), y - px(8), self.head_width - px(104), px(16))
             text = str(quantity_text(value, unit))
             draw_marked(painter, box, text, self.look, size="small", align=Qt.AlignmentFlag.AlignRight)
-
-    def draw_pixels(self, painter: QPainter, rect: QRectF, pixels: np.ndarray) -> None:
-        """Draw an opaque 0xAARRGGBB array, shape ``(height, width)``, over a rectangle."""
-        pixels = np.ascontiguousarray(pixels, dtype=np.uint32)
-        height, width = pixels.shape
-        picture = QImage(pixels.data, width, height, 4 * width, QImage.Format.Format_RGB32)
-        painter.drawImage(rect, picture)
 
     def columns_of(self, rect: QRectF) -> int:
         """Return the plot's width in device pixels."""

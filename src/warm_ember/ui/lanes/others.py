@@ -12,6 +12,7 @@ from warm_ember.signal.bits import line_window
 from warm_ember.signal.envelope import Columns, envelope, per_column
 from warm_ember.signal.series import Series
 from warm_ember.signal.stretch import total
+from warm_ember.ui.lanes.current_axis import draw_pixels
 from warm_ember.ui.lanes.heat import heat_picture, log_scale
 from warm_ember.ui.lanes.lane import Lane
 from warm_ember.ui.lanes.time_window import TimeWindow
@@ -55,7 +56,7 @@ class OverviewLane(Lane):
         painter.fillRect(rect, theme.sunken)
         if self.results is None:
             return
-        self.draw_pixels(painter, rect, self._heat(rect))
+        draw_pixels(painter, rect, self._heat(rect))
         self._paint_frame(painter, rect)
 
     def _heat(self, rect: QRectF) -> np.ndarray:
@@ -98,7 +99,7 @@ class OverviewLane(Lane):
         words = (
             "all of it"
             if whole
-            else f"window {duration_text(window.length_s).marked} at {clock_text(window.from_s, window.length_s)}"
+            else f"window {duration_text(window.length_s).marked} at {window.label(window.from_s, window.length_s)}"
         )
         text_left = min(left, self.width() - px(220))
         draw_marked(
@@ -257,7 +258,7 @@ class ChargeLane(Lane):
         ground = np.full(rows, np.uint32(theme.sunken.rgb()))
         ground[[int(0.1 * rows), int(0.9 * rows)]] = theme.grid.rgb()
         on = (row >= first_row) & (row <= last_row + 1)
-        self.draw_pixels(painter, rect, np.where(on, colors[None, :], ground[:, None]))
+        draw_pixels(painter, rect, np.where(on, colors[None, :], ground[:, None]))
 
     def paint_over(self, painter: QPainter) -> None:
         time_s, window = self.window_on_time.cursor_s, self.window_on_time
@@ -272,7 +273,7 @@ class ScalarLane(Lane):
 
     def __init__(self, look: Look, window: TimeWindow, name: str, unit: str, height: int = 56) -> None:
         super().__init__(look, window, height)
-        self.name, self._unit = name, unit
+        self.name, self.unit = name, unit
         self._columns: Columns | None = None
         self._ends = (0.0, 0.0)
 
@@ -294,7 +295,7 @@ class ScalarLane(Lane):
     def paint_head(self, painter: QPainter) -> None:
         """Paint the name, and the values at both ends of the axis."""
         super().paint_head(painter)
-        self.paint_ends(painter, self._ends, self._unit)
+        self.paint_ends(painter, self._ends, self.unit)
 
     def paint_plot(self, painter: QPainter) -> None:
         series = self.series()
@@ -315,7 +316,7 @@ class ScalarLane(Lane):
         ground, area = np.uint32(theme.sunken.rgb()), np.uint32(theme.faint.rgb())
         picture = np.where((row >= np.floor(top)) & (row <= np.ceil(bottom)), area, ground)
         picture = np.where(np.abs(row - middle) <= 0.7, np.uint32(theme.ink.rgb()), picture)
-        self.draw_pixels(painter, rect, picture)
+        draw_pixels(painter, rect, picture)
         self._ends = (low, high)
 
     def paint_over(self, painter: QPainter) -> None:
@@ -324,21 +325,4 @@ class ScalarLane(Lane):
             return
         column = int((time_s - window.from_s) / window.length_s * len(self._columns.mean))
         if 0 <= column < len(self._columns.mean):
-            self.paint_value(painter, quantity_text(float(self._columns.mean[column]), self._unit, 4).marked)
-
-
-def clock_text(time_s: float, window_s: float) -> str:
-    """Write a moment as minutes and seconds, with as many decimals as a window of that length needs.
-
-    Examples
-    --------
-    >>> clock_text(75.25, 300.0), clock_text(75.2512, 0.5), clock_text(4000.0, 9000.0)
-    ('1:15', '1:15.251', '1:06:40')
-    """
-    decimals = int(np.clip(np.ceil(-np.log10(max(window_s, 1e-9) / 300)), 0, 7))
-    rounded = round(time_s, decimals)
-    hours, rest = divmod(rounded, 3600)
-    minutes, seconds = divmod(rest, 60)
-    width = 3 + decimals if decimals else 2
-    tail = f"{seconds:0{width}.{decimals}f}"
-    return f"{hours:.0f}:{minutes:02.0f}:{tail}" if hours else f"{minutes:.0f}:{tail}"
+            self.paint_value(painter, quantity_text(float(self._columns.mean[column]), self.unit, 4).marked)

@@ -9,6 +9,7 @@ from PySide6.QtGui import QMouseEvent, QPainter
 from warm_ember.attribution.ledger import UNPLACED_NAME
 from warm_ember.model.placement import UNPLACED, Placement
 from warm_ember.session.results import RunResults
+from warm_ember.ui.lanes.current_axis import draw_pixels
 from warm_ember.ui.lanes.lane import Lane
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.marked import draw_marked, width_of
@@ -87,7 +88,7 @@ class RibbonLane(Lane):
         for index in reversed(range(len(states))):
             color = np.uint32(self._swatch(placement, int(states[index])).color.rgb())
             picture = np.where(row <= tops[index][None, :], color, picture)
-        self.draw_pixels(painter, rect, picture)
+        draw_pixels(painter, rect, picture)
 
     def _paint_blocks(self, painter: QPainter, placement: Placement) -> None:
         """Paint the wide blocks with texture, border and label."""

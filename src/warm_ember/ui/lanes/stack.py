@@ -7,8 +7,10 @@ from PySide6.QtCore import QPointF, QRect, Qt, Signal
 from PySide6.QtGui import QAction, QKeySequence, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QMenu, QVBoxLayout, QWidget
 
+from warm_ember.model.finding import Finding
 from warm_ember.session.results import RunResults
 from warm_ember.ui.lanes.current import CurrentLane
+from warm_ember.ui.lanes.doubts import DoubtLane
 from warm_ember.ui.lanes.flags import AxisLane, FlagLane
 from warm_ember.ui.lanes.lane import Lane
 from warm_ember.ui.lanes.others import ChargeLane, LinesLane, OverviewLane, ScalarLane
@@ -84,6 +86,8 @@ class LaneStack(QWidget):
         self.charge = ChargeLane(look, window)
         self.voltage = ScalarLane(look, window, "Voltage", "V")
         self.power = ScalarLane(look, window, "Power", "W")
+        self.doubts = DoubtLane(look, window)
+        self.aux: list[ScalarLane] = []
         self.axis = AxisLane(look, window)
         self._folded = set(folded)
         self._lay_out()
@@ -108,24 +112,49 @@ class LaneStack(QWidget):
             self.overview,
             self.flags,
             self.current,
+            self.doubts,
             self.ribbon,
             self.lines,
             self.charge,
             self.voltage,
             self.power,
+            *self.aux,
             self.axis,
         )
         return [lane for lane in some if lane is not None]
 
     @property
     def _foldable(self) -> list[Lane]:
-        return [self.overview, self.ribbon, self.lines, self.charge, self.voltage, self.power]
+        return [self.overview, self.doubts, self.ribbon, self.lines, self.charge, self.voltage, self.power, *self.aux]
 
     def set_results(self, results: RunResults | None) -> None:
         """Show another run, or the same with new states."""
         self.results = results
+        self._make_aux_lanes(results)
         for lane in self.lanes:
             lane.set_results(results)
+        self._apply_folds()
+
+    def _make_aux_lanes(self, results: RunResults | None) -> None:
+        """Have a lane for each auxiliary channel of the run."""
+        wanted = {name: unit for name, (_, unit) in results.capture.aux.items()} if results is not None else {}
+        if [(lane.name, lane.unit) for lane in self.aux] == list(wanted.items()):
+            return
+        layout = self.layout()
+        assert isinstance(layout, QVBoxLayout)
+        for lane in self.aux:
+            layout.removeWidget(lane)
+            lane.hide()
+            lane.deleteLater()
+        self.aux = [ScalarLane(self.look, self.window_on_time, name, unit) for name, unit in wanted.items()]
+        for lane in self.aux:
+            lane.folded.connect(self._on_folded)
+            layout.insertWidget(layout.indexOf(self.axis), lane)
+        self._cursor.raise_()
+
+    def set_findings(self, findings: tuple[Finding, ...]) -> None:
+        """Show where the capture must not be believed."""
+        self.doubts.set_findings(findings)
         self._apply_folds()
 
     def _on_folded(self, name: str) -> None:
@@ -204,6 +233,7 @@ class LaneStack(QWidget):
         for text, keys, slot in (
             ("Fit the whole capture", "F", self.window_on_time.fit),
             ("Previous window", "Backspace", self.window_on_time.back),
+            ("Next window", "Shift+Backspace", self.window_on_time.forward),
             ("Next state edge", "]", lambda: self.step_wake(1)),
             ("Previous state edge", "[", lambda: self.step_wake(-1)),
         ):

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime, timedelta
+
+import numpy as np
 from PySide6.QtCore import QObject, Signal
 
 from warm_ember.signal.envelope import Columns, Envelope, envelope, per_column
@@ -9,6 +12,7 @@ from warm_ember.signal.series import Series
 
 _SHORTEST_SAMPLES = 4
 _HISTORY = 100
+_DAY_S = 86400.0
 
 
 class TimeWindow(QObject):
@@ -23,6 +27,9 @@ class TimeWindow(QObject):
         self.duration_s, self.interval_s = 1.0, 1e-3
         self.cursor_s: float | None = None
         self._history: list[tuple[float, float]] = []
+        self._undone: list[tuple[float, float]] = []
+        self.start: datetime | None = None
+        self.shows_clock = False
         self._drawn: dict[tuple[Series, int], tuple[Envelope, Columns]] = {}
         self.changed.connect(self._drawn.clear)
 
@@ -39,10 +46,11 @@ class TimeWindow(QObject):
         """Length of the window."""
         return self.to_s - self.from_s
 
-    def set_capture(self, duration_s: float, interval_s: float) -> None:
-        """Show another capture, all of it."""
+    def set_capture(self, duration_s: float, interval_s: float, start_utc: str = "") -> None:
+        """Show another capture, all of it; times can be shown by the clock when its start is known."""
         self.duration_s, self.interval_s = max(duration_s, interval_s), interval_s
-        self._history = []
+        self._history, self._undone = [], []
+        self.start = _moment(start_utc)
         self.from_s, self.to_s = 0.0, self.duration_s
         self.cursor_s = None
         self.changed.emit()
@@ -56,6 +64,7 @@ class TimeWindow(QObject):
             return
         if remember:
             self._history = [*self._history[-_HISTORY:], (self.from_s, self.to_s)]
+            self._undone = []
         self.from_s, self.to_s = start, start + length
         self.changed.emit()
 
@@ -65,9 +74,41 @@ class TimeWindow(QObject):
 
     def back(self) -> None:
         """Go back to the window before."""
-        if self._history:
-            self.from_s, self.to_s = self._history.pop()
+        self._step(self._history, self._undone)
+
+    def forward(self) -> None:
+        """Go to the window that `back` came from."""
+        self._step(self._undone, self._history)
+
+    def _step(self, source: list[tuple[float, float]], target: list[tuple[float, float]]) -> None:
+        if source:
+            target.append((self.from_s, self.to_s))
+            self.from_s, self.to_s = source.pop()
             self.changed.emit()
+
+    def show_clock(self, by_clock: bool) -> None:
+        """Show times of day instead of times from the start."""
+        self.shows_clock = by_clock
+        self.changed.emit()
+
+    @property
+    def origin_s(self) -> float:
+        """Time of day at the capture's start, 0 while times are counted from it."""
+        if not self.shows_clock or self.start is None:
+            return 0.0
+        midnight = self.start.replace(hour=0, minute=0, second=0, microsecond=0)
+        return (self.start - midnight).total_seconds()
+
+    def label(self, time_s: float, window_s: float) -> str:
+        """Write a moment with as many decimals as a window of that length needs, by the clock when it is shown."""
+        if not self.shows_clock or self.start is None:
+            return clock_text(time_s, window_s)
+        second = float(np.round(self.origin_s + time_s, _decimals(window_s)))
+        text = clock_text(second % _DAY_S, window_s, hours=True)
+        if window_s < _DAY_S and second % _DAY_S:
+            return text
+        day = (self.start + timedelta(seconds=second - self.origin_s)).strftime("%d %b")
+        return f"{day} {text}" if window_s < 300 * _DAY_S else day
 
     def zoom(self, factor: float, around_s: float) -> None:
         """Zoom so that a moment stays where it is; factors above 1 show more."""
@@ -86,3 +127,44 @@ class TimeWindow(QObject):
         if time_s != self.cursor_s:
             self.cursor_s = time_s
             self.cursor_moved.emit(time_s)
+
+
+def _moment(start_utc: str) -> datetime | None:
+    try:
+        found = datetime.fromisoformat(start_utc)
+    except ValueError:
+        return None
+    return found if found.tzinfo is not None else found.replace(tzinfo=UTC)
+
+
+def _decimals(window_s: float) -> int:
+    return int(np.clip(np.ceil(-np.log10(max(window_s, 1e-9) / 300)), 0, 9))
+
+
+def clock_text(time_s: float, window_s: float, *, hours: bool = False) -> str:
+    """Write a time as minutes and seconds, with as many decimals as a window of that length needs.
+
+    Parameters
+    ----------
+    time_s
+        From the capture's start, or of the day.
+    window_s
+        Length of the window that it is shown in.
+    hours
+        Write the hours even when they are 0.
+
+    Examples
+    --------
+    >>> clock_text(75.25, 300.0), clock_text(75.2512, 0.5), clock_text(4000.0, 9000.0), clock_text(1e5, 2e5)
+    ('1:15', '1:15.251', '1:06:40', '1d 3:46:40')
+    """
+    decimals = _decimals(window_s)
+    rounded = round(time_s, decimals)
+    days, rest = divmod(rounded, _DAY_S)
+    whole_hours, rest = divmod(rest, 3600)
+    minutes, seconds = divmod(rest, 60)
+    tail = f"{seconds:0{3 + decimals if decimals else 2}.{decimals}f}"
+    if hours:
+        return f"{whole_hours:02.0f}:{minutes:02.0f}:{tail}"
+    text = f"{whole_hours:.0f}:{minutes:02.0f}:{tail}" if whole_hours or days else f"{minutes:.0f}:{tail}"
+    return f"{days:.0f}d {text}" if days else text

@@ -37,7 +37,7 @@ def style_sheet(look: Look) -> str:
     QMenu::item:disabled {{ color: {t.faint.name()}; }}
     QMenu::separator {{ height: 1px; background: {t.rule.name()}; margin: {px(4)}px 0; }}
     QToolTip {{ background: {t.raised.name()}; color: {t.ink.name()}; border: 1px solid {t.rule.name()}; padding: 4px; }}
-    QLineEdit, QComboBox {{ background: {t.sunken.name()}; border: 1px solid {t.rule.name()}; padding: {px(2)}px {px(6)}px;
+    QLineEdit, QComboBox, QPlainTextEdit {{ background: {t.sunken.name()}; border: 1px solid {t.rule.name()}; padding: {px(2)}px {px(6)}px;
         selection-background-color: {t.mark.name()}; selection-color: {t.sunken.name()}; font-weight: bold; }}
     QLineEdit:focus, QComboBox:focus {{ border: 1px solid {t.mark.name()}; }}
     QLineEdit[wrong="true"] {{ border: 1px solid {t.warning.name()}; }}
@@ -49,6 +49,13 @@ def style_sheet(look: Look) -> str:
     QPushButton:checked {{ border: 1px solid {t.mark.name()}; font-weight: bold; }}
     QPushButton:focus {{ border: 1px solid {t.mark.name()}; }}
     QPushButton:disabled {{ color: {t.faint.name()}; }}
+    QTableWidget {{ background: transparent; border: none; selection-background-color: {t.mark_ground.name()};
+        selection-color: {t.ink.name()}; outline: none; }}
+    QTableWidget::item {{ border-bottom: 1px solid {t.rule.name()}; padding: 0 {px(6)}px; }}
+    QTableWidget:focus {{ border: 1px solid {t.mark.name()}; }}
+    QHeaderView {{ background: transparent; }}
+    QHeaderView::section {{ background: transparent; color: {t.dim.name()}; border: none;
+        border-bottom: 1px solid {t.rule.name()}; padding: {px(2)}px {px(6)}px; }}
     QScrollArea, QScrollArea > QWidget > QWidget {{ background: transparent; border: none; }}
     QScrollBar:vertical {{ background: transparent; width: {px(8)}px; }}
     QScrollBar:horizontal {{ background: transparent; height: {px(8)}px; }}

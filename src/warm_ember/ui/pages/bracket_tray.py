@@ -11,7 +11,6 @@ from PySide6.QtWidgets import QWidget
 
 from warm_ember.model.project import Bracket
 from warm_ember.signal.stretch import StretchReading
-from warm_ember.ui.lanes.others import clock_text
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.marked import draw_chip, draw_marked
 from warm_ember.ui.look.theme import Look
@@ -121,7 +120,7 @@ class BracketTray(QWidget):
         painter.drawLine(QPointF(left + 0.5, 0), QPointF(left + 0.5, self.height()))
         chip = QRectF(left + px(8), px(7), px(16), px(16))
         draw_chip(painter, chip, bracket.letter, look)
-        name = bracket.name or f"from {clock_text(bracket.from_s, bracket.to_s - bracket.from_s)}"
+        name = bracket.name or f"from {self._window.label(bracket.from_s, bracket.to_s - bracket.from_s)}"
         draw_marked(painter, QRectF(left + px(32), px(6), px(140), px(18)), name, look, dim=theme.ink)
         where = self._where(bracket)
         if where:

@@ -10,12 +10,13 @@ from PySide6.QtWidgets import QWidget
 from warm_ember.session.results import RunResults
 from warm_ember.signal.envelope import Columns, envelope, per_column
 from warm_ember.tuning.difference import Difference
+from warm_ember.ui.lanes.current_axis import paint_current_axis
 from warm_ember.ui.lanes.flags import tick_step
 from warm_ember.ui.lanes.heat import CurrentScale, heat_picture, log_scale
 from warm_ember.ui.look.marked import draw_chip, draw_marked
 from warm_ember.ui.look.textures import FINE, swatches, texture_brush
 from warm_ember.ui.look.theme import Look
-from warm_ember.units import duration_text, months_text, quantity_text
+from warm_ember.units import duration_text, months_text
 
 _RIGHT = Qt.AlignmentFlag.AlignRight
 
@@ -280,21 +281,7 @@ class Overlay(QWidget):
         draw_chip(painter, chip, letter, self._look)
 
     def _paint_axis(self, painter: QPainter, plot: QRectF, scale: CurrentScale) -> None:
-        px, theme = self._look.px, self._look.theme
-        for row in range(int(plot.height())):
-            current = float(scale.current(np.array([1 - row / plot.height()]))[0])
-            painter.fillRect(QRectF(plot.left() - px(10), plot.top() + row, px(6), 1.5), theme.ramp.color(current))
-        for value, _ in scale.ticks():
-            y = plot.bottom() - float(scale.height(np.array([value]))[0]) * plot.height()
-            painter.setPen(theme.grid)
-            painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
-            box = QRectF(
-                0,
-                min(max(y - px(8), plot.top() - px(2)), plot.bottom() - px(14)),
-                plot.left() - px(16),
-                px(16),
-            )
-            draw_marked(painter, box, str(quantity_text(value, "A", 1)), self._look, size="small", align=_RIGHT)
+        paint_current_axis(painter, plot, scale, self._look, room=plot.left(), grid=True)
 
     def _paint_time(self, painter: QPainter, plot: QRectF, length_s: float) -> None:
         px, theme = self._look.px, self._look.theme

@@ -60,11 +60,11 @@ class Page(QWidget):
         """Return the page's own actions for the menus."""
         return []
 
-    def make_action(self, text: str, keys: str, slot: Callable[[], object]) -> QAction:
-        """Make an action whose key works while the page has the keyboard."""
+    def make_action(self, text: str, keys: str, slot: Callable[[], object], on: QWidget | None = None) -> QAction:
+        """Make an action whose key works while the page, or a part of it, has the keyboard."""
         action = QAction(text, self)
         action.setShortcut(QKeySequence(keys))
         action.setShortcutContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
         action.triggered.connect(lambda _checked=False: slot())
-        self.addAction(action)
+        (on or self).addAction(action)
         return action

@@ -1,343 +1,271 @@
-"""The Trace page: the lane stack and the bracket tray."""
+"""The Trace page: the lanes with their brackets, the fold, and the doubts."""
 
 from __future__ import annotations
 
-import numpy as np
-from PySide6.QtCore import Qt
-from PySide6.QtGui import QAction, QGuiApplication
-from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
 
-from warm_ember.attribution.ledger import UNPLACED_NAME
-from warm_ember.attribution.placing import default_rules
-from warm_ember.model.battery import Activity, FromStretch
-from warm_ember.model.project import Bracket, ExpectedValue
-from warm_ember.model.rules import HandRule
-from warm_ember.session import edits
+from PySide6.QtCore import Signal
+from PySide6.QtGui import QAction, QGuiApplication
+from PySide6.QtWidgets import QStackedWidget, QVBoxLayout, QWidget
+
+from warm_ember.model.finding import Finding
 from warm_ember.session.results import RunResults
-from warm_ember.signal.stretch import StretchReading
+from warm_ember.tuning.findings.registry import Checkup
 from warm_ember.ui.desk import Desk
-from warm_ember.ui.lanes.stack import LaneStack
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.theme import Look
-from warm_ember.ui.pages.bracket_tray import BracketTray
-from warm_ember.ui.pages.key_button import KeyButton
+from warm_ember.ui.pages.bracket_book import BracketBook
+from warm_ember.ui.pages.doubts_view import DoubtsView
+from warm_ember.ui.pages.fold_view import FoldView
+from warm_ember.ui.pages.lanes_view import LanesView
 from warm_ember.ui.pages.page import Page
+from warm_ember.ui.picture import save_picture
 from warm_ember.ui.shell.headline import Switch
 from warm_ember.ui.shell.spine import LinkFigure
 from warm_ember.units import bare, duration_text, quantity_text
 
-_TRAY = 170
-_ACTIONS = 240
+_AROUND_FINDING = 0.5
 
 
 class TracePage(Page):
-    """See a capture at every scale and read stretches of it."""
+    """See a capture at every scale, read stretches of it, and know where not to believe it.
+
+    Signals
+    -------
+    export_asked
+        What the user wants to take out, as `warm_ember.report.export` names it.
+    """
 
     title = "Trace"
+    export_asked = Signal(str)
 
     def __init__(self, desk: Desk, look: Look, window: TimeWindow) -> None:
         super().__init__(desk, look)
         self.results: RunResults | None = None
-        self.chosen = ""
-        self.stack = LaneStack(look, window, with_flags=True, folded=("Voltage", "Power"))
-        self.tray = BracketTray(look, window)
-        self._naming = ""
-        self._build()
-        self._connect()
-        self._actions = self._make_actions()
-
-    def _build(self) -> None:
-        px = self.look.px
+        self._window = window
+        self.book = BracketBook(desk)
+        self.lanes = LanesView(desk, look, window, self.book, self._bracket_actions())
+        self.fold = FoldView(desk, look, window)
+        self.doubts = DoubtsView(desk, look, window)
+        self.stack = self.lanes.stack
+        self.views: dict[str, QWidget] = {"lanes": self.lanes, "fold": self.fold, "doubts": self.doubts}
+        self._stacked = QStackedWidget()
+        for view in self.views.values():
+            self._stacked.addWidget(view)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(0)
-        layout.addWidget(self.stack, 1)
-        below = QWidget()
-        below.setFixedHeight(px(_TRAY))
-        self._below = below
-        row = QHBoxLayout(below)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(0)
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setWidget(self.tray)
-        scroll.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        row.addWidget(scroll, 1)
-        row.addWidget(self._build_actions())
-        layout.addWidget(below)
-
-    def _build_actions(self) -> QWidget:
-        px = self.look.px
-        panel = QWidget()
-        panel.setObjectName("panel")
-        panel.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        panel.setFixedWidth(px(_ACTIONS))
-        column = QVBoxLayout(panel)
-        column.setContentsMargins(px(12), px(6), px(12), px(6))
-        column.setSpacing(px(3))
-        self.name_edit = QLineEdit()
-        self.name_edit.setPlaceholderText("name of the bracket")
-        self.name_edit.setAccessibleName("Name of the bracket")
-        column.addWidget(self.name_edit)
-        self.buttons: dict[str, QPushButton] = {}
-        for text, key in (
-            ("Name a state by it", "N"),
-            ("Take as activity", "A"),
-            ("Expected value from it", "X"),
-            ("Duplicate to next cycle", "D"),
-            ("Remove", "Del"),
-        ):
-            button = KeyButton(self.look, text, key)
-            self.buttons[text] = button
-            column.addWidget(button)
-        column.addStretch(1)
-        self._panel = panel
-        return panel
+        layout.addWidget(self._stacked)
+        self._connect()
+        self._make_actions()
 
     def _connect(self) -> None:
-        current = self.stack.current
-        current.bracket_drawn.connect(self._on_drawn)
-        current.bracket_moved.connect(self._on_moved)
-        current.bracket_dropped.connect(lambda _letter: self._remove())
-        current.bracket_chosen.connect(self.choose)
-        self.tray.bracket_chosen.connect(self.choose)
-        self.tray.bracket_asked.connect(self.go_to)
-        if self.stack.flags is not None:
-            self.stack.flags.bracket_chosen.connect(self.choose)
-        self.name_edit.editingFinished.connect(self._on_named)
-        self.name_edit.returnPressed.connect(self._on_name_entered)
-        self.look.changed.connect(lambda: self._below.setFixedHeight(self.look.px(_TRAY)))
+        self.book.changed.connect(self.headline_changed)
+        self.fold.changed.connect(self.headline_changed)
+        self.fold.cycle_asked.connect(self.show_stretch)
+        self.doubts.finding_asked.connect(self.show_finding)
+        self.stack.doubts.finding_chosen.connect(self.show_finding)
+        self.desk.checkup_changed.connect(self._on_checkup)
 
-    def _make_actions(self) -> list[QAction]:
-        made = []
+    def _bracket_actions(self) -> tuple[tuple[str, str, Callable[[], None]], ...]:
+        book = self.book
+        return (
+            ("Name a state by it", "N", lambda: self.lanes.panel.ask_for_state()),
+            ("Take as activity", "A", book.take_as_activity),
+            ("Expected value from it", "X", book.expected_from),
+            ("Duplicate to next cycle", "D", book.duplicate),
+            ("Extend to whole cycles", "W", book.extend),
+            ("Look inside", "I", lambda: self.lanes.show_inside(not self.lanes.shows_inside)),
+            ("Export", "E", lambda: self.export_asked.emit("brackets")),
+            ("Remove", "Del", book.remove),
+        )
+
+    def _make_actions(self) -> None:
+        lanes = self.lanes
+        self.view_actions = self.stack.actions_for_menu()
+        lanes.addActions(self.view_actions)
+        self.bracket_actions: list[QAction] = []
         for text, keys, slot in (
-            ("Name a state by it", "N", self._name_state),
-            ("Take as activity", "A", self._take_as_activity),
-            ("Expected value from it", "X", self._expected_from),
-            ("Duplicate to next cycle", "D", self._duplicate),
-            ("Remove", "Del", self._remove),
+            *self._bracket_actions(),
+            ("Next bracket", "B", self.book.choose_next),
+            ("Right edge later", "Ctrl+Right", lambda: self._move_edge(right=True, later=True)),
+            ("Right edge earlier", "Ctrl+Left", lambda: self._move_edge(right=True, later=False)),
+            ("Left edge later", "Ctrl+Shift+Right", lambda: self._move_edge(right=False, later=True)),
+            ("Left edge earlier", "Ctrl+Shift+Left", lambda: self._move_edge(right=False, later=False)),
+            ("Copy what stands below the lanes as text", "Ctrl+C", self._copy),
         ):
-            self.buttons[text].clicked.connect(lambda _checked=False, slot=slot: slot())
-            made.append(self.make_action(text, keys, slot))
-        copy = self.make_action("Copy the bracket tray as text", "Ctrl+C", self._copy)
-        moves = self.stack.actions_for_menu()
-        self.addActions(moves)
-        return [*moves, *made, copy]
+            action = self.make_action(text, keys, slot, lanes)
+            self.bracket_actions.append(action)
+        for text, keys, view in (
+            ("Lanes", "L", "lanes"),
+            ("Fold", "O", "fold"),
+            ("Doubts", "U", "doubts"),
+        ):
+            self.view_actions.append(self.make_action(text, keys, partial(self.show_view, view)))
+        self.view_actions.append(self.make_action("Next doubt", "J", self.next_doubt))
+
+    def _move_edge(self, *, right: bool, later: bool) -> None:
+        snaps, length_s = self.stack.current.snaps, self._window.length_s
+        self.book.move_edge(right=right, later=later, window_s=length_s, snaps=snaps)
 
     def _copy(self) -> None:
-        QGuiApplication.clipboard().setText(self.tray.text())
+        text = self.lanes.inside.text() if self.lanes.shows_inside else self.lanes.tray.text()
+        QGuiApplication.clipboard().setText(text)
 
     def page_actions(self) -> list[QAction]:
-        return self._actions
+        return self.bracket_actions
+
+    @property
+    def view(self) -> str:
+        """The view that is open."""
+        return next(name for name, widget in self.views.items() if widget is self._stacked.currentWidget())
+
+    def show_view(self, name: str) -> None:
+        """Open a view of the page."""
+        self._stacked.setCurrentWidget(self.views[name])
+        self.take_focus()
+        self.headline_changed.emit()
 
     def take_focus(self) -> None:
-        self.stack.current.setFocus()
+        {"lanes": self.stack.current, "fold": self.fold.plot}.get(self.view, self).setFocus()
 
     def show_results(self, results: RunResults | None) -> None:
         self.results = results
         self.stack.set_results(results)
-        self.show_brackets()
+        self.fold.set_results(results)
+        self.doubts.set_results(results)
+        self.book.set_results(results)
 
-    @property
-    def brackets(self) -> tuple[Bracket, ...]:
-        """The brackets on the current capture."""
-        return self.desk.project.brackets_of(self.results.run.name) if self.results is not None else ()
-
-    def reading(self, bracket: Bracket) -> StretchReading:
-        """Read a bracket."""
-        if self.results is None:
-            raise ValueError("no capture is open")
-        capture = self.results.capture
-        ends = sorted(min(max(t, 0.0), capture.duration_s) for t in (bracket.from_s, bracket.to_s))
-        return capture.reading(ends[0], ends[1], supply_v=self.desk.project.supply_v)
-
-    def show_brackets(self) -> None:
-        """Show the brackets as the project has them."""
-        brackets = self.brackets
-        letters = [bracket.letter for bracket in brackets]
-        if self.chosen not in letters:
-            self.chosen = letters[-1] if letters else ""
-        readings = {bracket.letter: self.reading(bracket) for bracket in brackets}
-        self.stack.current.set_brackets(brackets, self.chosen)
-        if self.stack.flags is not None:
-            self.stack.flags.set_brackets(brackets, readings, self.chosen)
-        self.tray.set_brackets(brackets, list(readings.values()), self.chosen)
-        chosen = self.chosen_bracket
-        self._panel.setVisible(chosen is not None)
-        self._naming = ""
-        if chosen is not None and not self.name_edit.hasFocus():
-            self.name_edit.setText(chosen.name)
-            self.name_edit.setPlaceholderText("name of the bracket")
+    def _on_checkup(self, checkup: Checkup | None) -> None:
+        self.stack.set_findings(checkup.findings if checkup is not None else ())
+        self.doubts.set_checkup(checkup)
         self.headline_changed.emit()
 
-    @property
-    def chosen_bracket(self) -> Bracket | None:
-        """The bracket that actions are about."""
-        return next((b for b in self.brackets if b.letter == self.chosen), None)
+    def show_stretch(self, from_s: float, to_s: float) -> None:
+        """Show a stretch in the lanes, with a little on both sides."""
+        margin = _AROUND_FINDING * (to_s - from_s) + 4 * self._window.interval_s
+        self.show_view("lanes")
+        self._window.show(from_s - margin, to_s + margin)
 
-    def choose(self, letter: str) -> None:
-        """Make a bracket the one that actions are about."""
-        self.chosen = letter
-        self.show_brackets()
+    def show_finding(self, finding: Finding) -> None:
+        """Show where a finding lies, and say what it is."""
+        self.show_stretch(finding.from_s, finding.to_s)
+        self.desk.noted.emit(f"{finding.kind.value}: {finding.text}")
 
-    def go_to(self, letter: str) -> None:
-        """Show a bracket in the lanes."""
-        bracket = next((b for b in self.brackets if b.letter == letter), None)
-        if bracket is not None:
-            margin = 0.6 * (bracket.to_s - bracket.from_s)
-            self.stack.window_on_time.show(bracket.from_s - margin, bracket.to_s + margin)
+    def next_doubt(self) -> None:
+        """Go to the first finding after the middle of the window, else to the first."""
+        findings = self.desk.findings or ()
+        if not findings:
+            self.desk.noted.emit("Nothing speaks against this capture.")
+            return
+        middle = (self._window.from_s + self._window.to_s) / 2
+        later = (f for f in findings if (f.from_s + f.to_s) / 2 > middle + self._window.interval_s)
+        self.show_finding(next(later, findings[0]))
 
-    def _on_drawn(self, from_s: float, to_s: float) -> None:
+    def save_picture(self, path: Path) -> None:
+        """Write the plot of the open view to a file.
+
+        Raises
+        ------
+        BadArgumentError
+            If the ending is no picture's.
+        BadFileError
+            If it cannot be written.
+        """
         if self.results is None:
             return
-        name = self.results.run.name
-        letter = edits.next_letter(self.desk.project, name)
-        self.chosen = letter
-        self.desk.apply(edits.add_bracket(name, from_s, to_s), f"add bracket {letter}")
-
-    def _on_moved(self, letter: str, from_s: float, to_s: float) -> None:
-        if self.results is not None:
-            edit = edits.change_bracket(self.results.run.name, letter, from_s=from_s, to_s=to_s)
-            self.desk.apply(edit, f"move bracket {letter}")
-
-    def _remove(self) -> None:
-        if self.results is not None and self.chosen:
-            edit = edits.drop_bracket(self.results.run.name, self.chosen)
-            self.desk.apply(edit, f"remove bracket {self.chosen}")
-
-    def _on_named(self) -> None:
-        bracket, text = self.chosen_bracket, self.name_edit.text().strip()
-        if bracket is not None and self.results is not None and not self._naming and text != bracket.name:
-            edit = edits.change_bracket(self.results.run.name, bracket.letter, name=text)
-            self.desk.apply(edit, f"name bracket {bracket.letter}")
-
-    def _name_state(self) -> None:
-        """Ask for the state's name where the bracket's name stands; Enter places it."""
-        if self.chosen_bracket is None:
-            return
-        self._naming = "state"
-        self.name_edit.clear()
-        self.name_edit.setPlaceholderText("name of the state, then Enter")
-        self.name_edit.setFocus()
-
-    def _on_name_entered(self) -> None:
-        bracket, text = self.chosen_bracket, self.name_edit.text().strip()
-        if self._naming != "state" or bracket is None or self.results is None or not text:
-            return
-        rule = HandRule(text, self.results.run.name, bracket.from_s, bracket.to_s)
-        self._naming = ""
-        self.name_edit.clearFocus()
-        self.name_edit.setText(bracket.name)
-        self.desk.apply(edits.add_rule(rule, default_rules(self.results.capture)), f"place {text} by hand")
-        self.stack.current.setFocus()
-
-    def _take_as_activity(self) -> None:
-        bracket = self.chosen_bracket
-        if bracket is None or self.results is None:
-            return
-        known = {activity.name for activity in self.desk.project.activities}
-        name = bracket.name or f"bracket {bracket.letter}"
-        name = next(n for n in (name, *(f"{name} {k}" for k in range(2, 1000))) if n not in known)
-        source = FromStretch(self.results.run.name, bracket.from_s, bracket.to_s)
-        self.desk.apply(edits.set_activity(Activity(name, source, per_day=1.0)), f"take {name} as activity")
-        self.desk.noted.emit(f"{name} is now an activity once a day: say how often on the Battery page")
-
-    def _expected_from(self) -> None:
-        bracket = self.chosen_bracket
-        if bracket is None:
-            return
-        state = self.main_state(bracket)
-        mean_a = self.reading(bracket).mean_a
-        if state == UNPLACED_NAME or mean_a is None or mean_a <= 0:
-            self.desk.troubled.emit(
-                "No state covers this bracket: place one first, then take its expected value from it."
-            )
-            return
-        value = ExpectedValue(state, mean_a, 0.1, f"bracket {bracket.letter} of {bracket.capture}", "measured")
-        self.desk.apply(edits.set_expected(value, state), f"expect {state} as in bracket {bracket.letter}")
-        self.desk.noted.emit(f"{state} is now expected at {quantity_text(mean_a, 'A')} ± 10 %")
-
-    def main_state(self, bracket: Bracket) -> str:
-        """Return the state that takes most of a bracket's time."""
-        if self.results is None:
-            return UNPLACED_NAME
-        placement, interval_s = self.results.placement, self.results.capture.current.interval_s
-        edges = np.clip(placement.edges * interval_s, bracket.from_s, bracket.to_s)
-        lengths = np.diff(edges)
-        totals = [(float(lengths[placement.of(name)].sum()), name) for name in placement.names]
-        totals.append((float(lengths[placement.state < 0].sum()), UNPLACED_NAME))
-        return max(totals)[1]
-
-    def _duplicate(self) -> None:
-        bracket = self.chosen_bracket
-        if bracket is None or self.results is None:
-            return
-        shift = self.next_cycle(bracket)
-        if shift is None:
-            self.desk.troubled.emit("There is no next cycle: the bracket's state is not entered again in this capture.")
-            return
-        name = self.results.run.name
-        self.chosen = edits.next_letter(self.desk.project, name)
-        edit = edits.add_bracket(name, bracket.from_s + shift, bracket.to_s + shift, bracket.name)
-        self.desk.apply(edit, f"duplicate bracket {bracket.letter}")
-
-    def next_cycle(self, bracket: Bracket) -> float | None:
-        """Return how far on the bracket's main state is entered again, or None."""
-        if self.results is None:
-            return None
-        placement, interval_s = self.results.placement, self.results.capture.current.interval_s
-        starts = placement.edges[:-1][placement.of(self.main_state(bracket))] * interval_s
-        middle = (bracket.from_s + bracket.to_s) / 2
-        here, later = starts[starts <= middle], starts[starts >= bracket.to_s - interval_s / 2]
-        if not len(here) or not len(later):
-            return None
-        shift = float(later[0] - here[-1])
-        return shift if bracket.to_s + shift <= self.results.capture.duration_s else None
+        label = self.results.run.label
+        if self.view == "fold":
+            save_picture(path, self.fold.plot.size(), f"{label}, folded", self.fold.plot.paint_onto)
+        else:
+            save_picture(path, self.stack.size(), label, self.stack.paint_onto)
 
     def sentence(self) -> str:
         if self.results is None:
-            return "Drop a file of current here, or import one with **Ctrl+I**: text, raw binary or NumPy."
-        bracket, brackets = self.chosen_bracket, self.brackets
+            return "Drop a file of current here, or import one with **Ctrl+I**."
+        if self.view == "fold":
+            return self.fold.sentence()
+        if self.view == "doubts":
+            return self._doubt_sentence()
+        bracket = self.book.chosen_bracket
         if bracket is None:
             whole = self.results.whole
             words = quantity_text(whole.mean_a, "A").marked
             peak = quantity_text(whole.max_a, "A").marked
             length = duration_text(whole.length_s).marked
             return f"{self.results.run.label} draws {words} on average over {length}, {peak} at most."
-        reading = self.reading(bracket)
+        reading = self.book.reading(bracket)
         subject = bracket.name or f"Bracket {bracket.letter}"
         length, charge_taken = duration_text(reading.length_s).marked, quantity_text(reading.charge_c, "C").marked
         text = f"{subject[:1].upper()}{subject[1:]} lasts {length} and takes {charge_taken}"
-        other = next((b for b in brackets if b.letter != bracket.letter), None)
-        charge = self.reading(other).charge_c if other is not None else 0.0
+        other = next((b for b in self.book.brackets if b.letter != bracket.letter), None)
+        charge = self.book.reading(other).charge_c if other is not None else 0.0
         if other is not None and charge > 0 and reading.charge_c / charge >= 1.5:
             text += (
                 f": as much as **{bare(reading.charge_c / charge)}** times “{other.name or f'bracket {other.letter}'}”"
             )
         return text + "."
 
+    def _doubt_sentence(self) -> str:
+        findings = self.desk.findings
+        if findings is None:
+            return "Looking for what speaks against this capture …"
+        if not findings:
+            return "Nothing speaks against this capture."
+        kinds = list(dict.fromkeys(finding.kind.value for finding in findings))
+        places = "place" if len(findings) == 1 else "places"
+        return f"This capture must not be believed in **{len(findings)}** {places}: {', '.join(kinds)}."
+
     def switches(self) -> tuple[Switch, ...]:
+        view = Switch("View", tuple(self.views), self.view, self.show_view)
         current = self.stack.current
-        return (
-            Switch(
-                "Current axis",
-                ("log", "linear"),
-                "log" if current.log else "linear",
-                lambda o: current.set_log(o == "log"),
-            ),
-            Switch(
-                "Snap",
-                ("on", "off"),
-                "on" if current.snaps else "off",
-                lambda o: setattr(current, "snaps", o == "on"),
-            ),
+        axis = Switch(
+            "Current axis",
+            ("log", "linear"),
+            "log" if current.log else "linear",
+            self._set_axis,
         )
+        if self.view == "doubts":
+            return (view,)
+        if self.view == "fold":
+            return (view, axis)
+        snap = Switch(
+            "Snap",
+            ("on", "off"),
+            "on" if current.snaps else "off",
+            lambda o: setattr(current, "snaps", o == "on"),
+        )
+        if self._window.start is None:
+            return (view, axis, snap)
+        clock = Switch(
+            "Time",
+            ("relative", "clock"),
+            "clock" if self._window.shows_clock else "relative",
+            lambda o: self._window.show_clock(o == "clock"),
+        )
+        return (view, axis, clock, snap)
+
+    def _set_axis(self, option: str) -> None:
+        self.stack.current.set_log(option == "log")
+        self.fold.plot.set_log(option == "log")
 
     def warning(self) -> str:
-        if self.results is None or self.results.whole.coverage >= 0.999:
+        if self.results is None:
             return ""
-        return f"**{(1 - self.results.whole.coverage) * 100:.1f}** % of the capture was not measured"
+        parts = []
+        kinds = list(dict.fromkeys(finding.kind.value for finding in self.desk.findings or ()))
+        if kinds and self.view != "doubts":
+            parts.append(f"{', '.join(kinds)}: see Doubts")
+        whole = self.results.whole
+        if whole.coverage < 0.999:
+            missing = f"**{(1 - whole.coverage) * 100:.1f}** % not measured"
+            bounds = self.results.capture.bounds(whole.from_s, whole.to_s)
+            if bounds is not None and bounds.low_a is not None:
+                high = f" to {quantity_text(bounds.high_a, 'A').marked}" if bounds.high_a is not None else " or more"
+                missing += f", the mean is {quantity_text(bounds.low_a, 'A').marked}{high}"
+            parts.append(missing)
+        return "; ".join(parts)
 
     def link(self) -> LinkFigure:
         if self.results is None:

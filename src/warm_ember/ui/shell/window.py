@@ -23,7 +23,9 @@ from PySide6.QtWidgets import (
 
 from warm_ember import __version__
 from warm_ember.errors import WarmEmberError
-from warm_ember.session.importing import ImportRequest, free_name
+from warm_ember.report.export import export
+from warm_ember.report.writing import TABLE_ENDINGS
+from warm_ember.session.importing import free_name
 from warm_ember.session.results import RunResults
 from warm_ember.session.session import Session
 from warm_ember.ui.desk import Desk
@@ -31,10 +33,12 @@ from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.style import palette, style_sheet
 from warm_ember.ui.look.theme import DAY, NIGHT, Look
 from warm_ember.ui.pages.battery import BatteryPage
+from warm_ember.ui.pages.import_view import ImportView, requests_for
 from warm_ember.ui.pages.page import Page
 from warm_ember.ui.pages.runs import RunsPage
 from warm_ember.ui.pages.states import StatesPage
 from warm_ember.ui.pages.trace import TracePage
+from warm_ember.ui.picture import ENDINGS as PICTURE_ENDINGS
 from warm_ember.ui.shell.budget_bar import BudgetBar
 from warm_ember.ui.shell.headline import Headline
 from warm_ember.ui.shell.message_panel import MessagePanel, ProgressPanel
@@ -43,6 +47,15 @@ from warm_ember.ui.shell.spine import Spine
 log = logging.getLogger(__name__)
 
 _RECENT = 8
+EXPORTS = {
+    "capture": "The capture",
+    "brackets": "The brackets",
+    "ledger": "The ledger",
+    "fold": "The mean occurrence",
+    "cycles": "The cycles of the fold",
+    "findings": "The findings",
+    "picture": "A picture of the view",
+}
 
 
 class MainWindow(QMainWindow):
@@ -76,6 +89,8 @@ class MainWindow(QMainWindow):
         self.stacked = QStackedWidget()
         for page in self.pages.values():
             self.stacked.addWidget(page)
+        self.imports = ImportView(self.desk, self.look)
+        self.stacked.addWidget(self.imports)
         self.messages = MessagePanel(self.look)
         self.progress = ProgressPanel(self.look)
         self.budget = BudgetBar(self.look)
@@ -113,6 +128,10 @@ class MainWindow(QMainWindow):
         self._action(menus["File"], "Open project …", key.Open, self.open_project)
         self.recent_menu = menus["File"].addMenu("Open recent")
         self._action(menus["File"], "Import a capture …", "Ctrl+I", self.import_capture)
+        exports = menus["File"].addMenu("Export")
+        for what, words in EXPORTS.items():
+            keys = "Ctrl+E" if what == "capture" else ""
+            self._action(exports, f"{words} …", keys, lambda what=what: self.ask_export(what))
         self._action(menus["File"], "Save", key.Save, self.desk.save)
         menus["File"].addSeparator()
         self._action(menus["File"], "Quit", "Ctrl+Q", self.close)
@@ -128,8 +147,8 @@ class MainWindow(QMainWindow):
         menus["View"].addSeparator()
         self.lanes_menu = menus["View"].addMenu("Lanes")
         self.lanes_menu.aboutToShow.connect(self._fill_lanes_menu)
-        menus["Edit"].addActions(self.trace.page_actions()[4:])
-        menus["View"].addActions(self.trace.page_actions()[:4])
+        menus["Edit"].addActions(self.trace.page_actions())
+        menus["View"].addActions(self.trace.view_actions)
         self.runs_menu = menus["Capture"].addMenu("Show run")
         self._action(menus["Capture"], "Next run", "Ctrl+PgDown", lambda: self.step_run(1))
         self._action(menus["Capture"], "Previous run", "Ctrl+PgUp", lambda: self.step_run(-1))
@@ -158,6 +177,10 @@ class MainWindow(QMainWindow):
         self.budget.segment_chosen.connect(self._on_segment)
         self.runs.run_asked.connect(desk.select_run)
         self.states.trace_asked.connect(lambda: self.show_page("Trace"))
+        self.imports.import_asked.connect(desk.import_file)
+        self.imports.finished.connect(self._on_imports_finished)
+        self.imports.changed.connect(self._show_headline)
+        self.trace.export_asked.connect(self.ask_export)
         for page in self.pages.values():
             page.headline_changed.connect(self._show_headline)
 
@@ -184,10 +207,9 @@ class MainWindow(QMainWindow):
 
     @property
     def page(self) -> Page:
-        """The open page."""
+        """The open page; while files are looked at, the Trace page that they will be shown on."""
         page = self.stacked.currentWidget()
-        assert isinstance(page, Page)
-        return page
+        return page if isinstance(page, Page) else self.trace
 
     def show_page(self, title: str) -> None:
         """Open a page."""
@@ -200,8 +222,12 @@ class MainWindow(QMainWindow):
 
     def _show_headline(self) -> None:
         page = self.page
-        self.headline.show_sentence(page.sentence(), page.warning())
-        self.headline.switches.show_switches(page.switches())
+        if self.stacked.currentWidget() is self.imports:
+            self.headline.show_sentence(self.imports.sentence(), self.imports.warning())
+            self.headline.switches.show_switches(())
+        else:
+            self.headline.show_sentence(page.sentence(), page.warning())
+            self.headline.switches.show_switches(page.switches())
         for title, other in self.pages.items():
             self.spine.links[title].show_figure(other.link())
 
@@ -238,7 +264,8 @@ class MainWindow(QMainWindow):
             action = self._action(self.runs_menu, run.label, "", lambda name=run.name: self.desk.select_run(name))
             action.setCheckable(True)
             action.setChecked(session is not None and session.current == run.name)
-        self.trace.show_brackets()
+        self.trace.book.refresh()
+        self.trace.fold.set_results(self.desk.results)
         self._show_status()
 
     def _show_status(self) -> None:
@@ -253,7 +280,8 @@ class MainWindow(QMainWindow):
     def _on_results(self, results: RunResults | None) -> None:
         if results is not None and results.capture is not self._shown_capture:
             self._shown_capture = results.capture
-            self.window_on_time.set_capture(results.capture.duration_s, results.capture.current.interval_s)
+            capture = results.capture
+            self.window_on_time.set_capture(capture.duration_s, capture.current.interval_s, capture.info.start_utc)
         for page in self.pages.values():
             page.show_results(results)
         self.budget.set_results(results)
@@ -320,7 +348,7 @@ class MainWindow(QMainWindow):
         self.import_files([Path(path) for path in paths])
 
     def import_files(self, paths: list[Path]) -> None:
-        """Import files, the target's logs among them beside the capture of the same name; a project opens."""
+        """Look at files to import them, logs and dumps among them beside their capture; a project opens."""
         folders = [path for path in paths if path.is_dir() or path.name == "project.json"]
         if folders:
             self.desk.open(folders[0] if folders[0].is_dir() else folders[0].parent)
@@ -329,20 +357,58 @@ class MainWindow(QMainWindow):
             self.new_project()
         if self.desk.session is None:
             return
-        logs = {path.name.split(".")[0]: path for path in paths if ".events." in path.name}
-        for path in paths:
-            if path not in logs.values():
-                self._import(path, logs.get(path.stem))
-
-    def _import(self, path: Path, events_file: Path | None) -> None:
-        if self.desk.session is None:
-            return
+        session = self.desk.session
         try:
-            name = free_name(self.desk.session, path.stem)
+            requests = requests_for(paths, lambda wanted: free_name(session, wanted))
         except WarmEmberError as error:
             self.messages.show_trouble(error.one_line)
             return
-        self.desk.import_file(ImportRequest(path, name=name, events_file=events_file))
+        if not requests:
+            self.messages.show_trouble("Logs and line dumps come with a capture: choose its file together with them.")
+            return
+        self.imports.show_files(requests)
+        self.stacked.setCurrentWidget(self.imports)
+        self._show_headline()
+
+    def _on_imports_finished(self) -> None:
+        self.show_page("Trace")
+
+    def ask_export(self, what: str) -> None:
+        """Ask for a file and write a part of what is known of the run to it."""
+        if self.desk.results is None:
+            self.messages.show_trouble("There is nothing to export yet: import a capture first.")
+            return
+        endings: tuple[str, ...] = PICTURE_ENDINGS if what == "picture" else TABLE_ENDINGS
+        if what == "capture":
+            endings = (*endings, ".h5")
+        kinds = ";;".join(f"{ending[1:].upper()} (*{ending})" for ending in endings)
+        wanted = f"{self.desk.results.run.name} {what}{endings[0]}"
+        path, _ = QFileDialog.getSaveFileName(self, f"Export: {EXPORTS[what].lower()}", wanted, kinds)
+        if path:
+            self.export(what, Path(path))
+
+    def export(self, what: str, path: Path) -> None:
+        """Write a part of what is known of the run to a file, in the background."""
+        session, results = self.desk.session, self.desk.results
+        if session is None or results is None:
+            return
+        if what == "picture":
+            try:
+                self.trace.save_picture(path)
+            except WarmEmberError as error:
+                self.messages.show_trouble(error.one_line)
+                return
+            self.messages.show_note(f"{path.name} is written")
+            return
+        name, plan = results.run.name, self.trace.fold.plan
+        self.desk.work(
+            "export",
+            f"writing {path.name}",
+            lambda should_stop, progress: export(
+                session, name, what, path, plan=plan, should_stop=should_stop, progress=progress
+            ),
+            lambda _done: self.messages.show_note(f"{path.name} is written"),
+        )
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         if event.mimeData().hasUrls():

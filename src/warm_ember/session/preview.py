@@ -1,0 +1,147 @@
+"""What an import would make of a file, from its beginning alone."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from itertools import islice
+from pathlib import Path
+
+import numpy as np
+
+from warm_ember.formats.columns import ColumnReader
+from warm_ember.formats.registry import open_source
+from warm_ember.formats.source import ImportOptions, Piece, Source
+from warm_ember.formats.text import TextSource
+from warm_ember.model.arrays import Samples
+from warm_ember.signal.series import ArraySeries, ShouldStop, ignore_progress, never
+
+_SHOWN_ROWS = 12
+_MOST_SAMPLES = 1 << 20
+_RAW_LINES = 6
+
+
+@dataclass(frozen=True, eq=False)
+class Preview:
+    """The beginning of a file as it would be read.
+
+    Parameters
+    ----------
+    columns
+        Titles of the file's columns; empty for a file of bare numbers.
+    current, time, voltage
+        Numbers of the columns that were taken, from 1; 0 for none.
+    delimiter, decimal
+        Of a delimited text; empty for others.
+    interval_s
+        Sample interval so far.
+    beginning
+        The first samples, A, at most about a million.
+    whole
+        Whether that is all of the file.
+    missing
+        How many of them are missing.
+    header, rows
+        The first samples as a table of text.
+    raw_lines
+        The first lines of a delimited text as they stand there.
+    notes
+        What was assumed.
+    """
+
+    columns: tuple[str, ...]
+    current: int
+    time: int
+    voltage: int
+    delimiter: str
+    decimal: str
+    interval_s: float
+    beginning: ArraySeries
+    whole: bool
+    missing: int
+    header: tuple[str, ...]
+    rows: tuple[tuple[str, ...], ...]
+    raw_lines: tuple[str, ...]
+    notes: tuple[str, ...]
+
+
+def preview(path: Path, options: ImportOptions, *, should_stop: ShouldStop = never) -> Preview:
+    """Read the beginning of a file as an import with these options would.
+
+    Raises
+    ------
+    BadFileError
+        If it cannot be read so.
+    Cancelled
+        If `should_stop` answered yes.
+    """
+    source = open_source(path, options)
+    pieces: list[Piece] = []
+    samples, whole = 0, True
+    for piece in source.pieces(should_stop, ignore_progress):
+        pieces.append(piece)
+        samples += len(piece.current)
+        if samples >= _MOST_SAMPLES:
+            whole = False
+            break
+    current = np.concatenate([piece.current for piece in pieces])[:_MOST_SAMPLES]
+    header, rows = _table(source, pieces, source.interval_s)
+    titles, taken = _columns(source)
+    text = source.dialect if isinstance(source, TextSource) else None
+    return Preview(
+        columns=titles,
+        current=taken[0],
+        time=taken[1],
+        voltage=taken[2],
+        delimiter=text.delimiter if text is not None else "",
+        decimal=text.decimal if text is not None else "",
+        interval_s=source.interval_s,
+        beginning=ArraySeries(current, source.interval_s),
+        whole=whole,
+        missing=int(np.isnan(current).sum()),
+        header=header,
+        rows=rows,
+        raw_lines=_raw_lines(path, source),
+        notes=source.notes,
+    )
+
+
+def _columns(source: Source) -> tuple[tuple[str, ...], tuple[int, int, int]]:
+    if not isinstance(source, ColumnReader):
+        return (), (0, 0, 0)
+    columns = source.columns
+    taken = tuple(
+        column.index + 1 if column is not None else 0 for column in (columns.current, columns.time, columns.voltage)
+    )
+    return source.titles, (taken[0], taken[1], taken[2])
+
+
+def _table(
+    source: Source, pieces: list[Piece], interval_s: float
+) -> tuple[tuple[str, ...], tuple[tuple[str, ...], ...]]:
+    first = pieces[0]
+    channels: list[tuple[str, Samples]] = [("current, A", first.current)]
+    if first.voltage is not None:
+        channels.append(("voltage, V", first.voltage))
+    for bit, name in enumerate(source.line_names):
+        if first.lines is not None:
+            channels.append((name, (first.lines >> bit & 1).astype(np.float32)))
+    for name, values in first.aux.items():
+        unit = source.aux_units.get(name, "")
+        channels.append((f"{name}, {unit}" if unit else name, values))
+    header = ("time, s", *(title for title, _ in channels))
+    count = min(_SHOWN_ROWS, len(first.current))
+    rows = tuple(
+        (f"{k * interval_s:.9g}", *("missing" if np.isnan(v[k]) else f"{v[k]:.6g}" for _, v in channels))
+        for k in range(count)
+    )
+    return header, rows
+
+
+def _raw_lines(path: Path, source: Source) -> tuple[str, ...]:
+    if not isinstance(source, TextSource):
+        return ()
+    with path.open("rb") as file:
+        lines = [
+            line[:400].decode(source.dialect.encoding, "replace").rstrip("\r\n") for line in islice(file, _RAW_LINES)
+        ]
+    return tuple(lines)

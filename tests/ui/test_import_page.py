@@ -1,0 +1,171 @@
+"""Files on their way in: the preview shows what is assumed, and all of it can be changed."""
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QMimeData, QPointF, Qt, QUrl
+from PySide6.QtGui import QDropEvent
+from pytestqt.qtbot import QtBot
+
+from ui.driving import LEFT, type_into
+from warm_ember.model.project import Project
+from warm_ember.session import edits
+from warm_ember.store.project_folder import ProjectFolder
+from warm_ember.ui.look.marked import plain
+from warm_ember.ui.shell.window import MainWindow
+
+
+def take(window: MainWindow, qtbot: QtBot, settle, *paths: Path) -> None:
+    """Import files as they are."""
+    window.import_files(list(paths))
+    settle()
+    qtbot.mouseClick(window.imports.import_button, LEFT)
+    settle()
+
+
+def choose(view, words: str, text: str) -> None:
+    """Pick an entry of a choice of the preview."""
+    box = view.choices[words]
+    box.setCurrentIndex(box.findText(text))
+    box.activated.emit(box.currentIndex())
+
+
+def test_a_dropped_file_becomes_the_current_run(window: MainWindow, tmp_path: Path, qtbot: QtBot, settle) -> None:
+    path = tmp_path / "night.csv"
+    path.write_text(
+        "Zeit [s];Strom [mA]\n" + "".join(f"{k / 100:.2f};{1 + k % 2},5\n".replace(".", ",") for k in range(500))
+    )
+    log = tmp_path / "night.events.csv"
+    log.write_text("time_s,event,name,value\n0,state,On,\n")
+    mime = QMimeData()
+    mime.setUrls([QUrl.fromLocalFile(str(path)), QUrl.fromLocalFile(str(log))])
+    drop = QDropEvent(QPointF(10, 10), Qt.DropAction.CopyAction, mime, LEFT, Qt.KeyboardModifier.NoModifier)
+    window.dropEvent(drop)
+    settle()
+    assert "500" not in window.messages.words.text()
+    assert plain(window.headline.sentence).startswith("night.csv holds 100 S/s")
+    qtbot.keyClick(window.imports, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
+    settle()
+    assert window.desk.session.current == "night"
+    assert window.desk.results.whole.mean_a == pytest.approx(2e-3, rel=1e-3)
+    assert window.desk.results.ledger.rows[0].name == "On"
+    assert "decimal comma" in window.messages.words.text()
+    assert ProjectFolder(window.desk.session.folder.path).load().run("night") is not None
+    take(window, qtbot, settle, path)
+    assert window.desk.session.current == "night 2"
+
+
+def test_an_import_outlasts_undo_and_another_project_can_follow(
+    window: MainWindow, tmp_path: Path, qtbot: QtBot, settle
+) -> None:
+    window.desk.apply(edits.drop_activity("Report"), "an edit before")
+    path = tmp_path / "later.csv"
+    path.write_text("s,A\n" + "".join(f"{k / 100:.2f},0.002\n" for k in range(500)))
+    take(window, qtbot, settle, path)
+    window.desk.undo()
+    settle()
+    assert window.desk.project.run("later") is not None
+    assert any(activity.name == "Report" for activity in window.desk.project.activities)
+    other = ProjectFolder(tmp_path / "other")
+    other.save(Project(name="other"))
+    assert window.desk.open(tmp_path / "other")
+    window.grab()
+    assert window.desk.results is None
+    assert window.desk.open(window_path := Path(window.recent()[1]))
+    settle()
+    assert window.desk.session.folder.path == window_path
+    window.grab()
+
+
+def test_a_file_that_cannot_be_read_is_told_in_the_window(
+    window: MainWindow, tmp_path: Path, qtbot: QtBot, settle
+) -> None:
+    path = tmp_path / "bad.csv"
+    path.write_text("s,A\n0,1\n1,x\n2,3\n")
+    window.import_files([path])
+    settle()
+    assert "line 3" in window.headline.warning
+    assert not window.imports.import_button.isEnabled()
+    qtbot.keyClick(window.imports, Qt.Key.Key_Escape)
+    assert window.page is window.trace
+    assert window.desk.project.run("bad") is None
+    assert [run.name for run in window.desk.project.runs] == ["r1", "r2", "r3", "r4", "r5"]
+
+
+def test_everything_that_was_assumed_can_be_changed(window: MainWindow, tmp_path: Path, qtbot: QtBot, settle) -> None:
+    path = tmp_path / "log.csv"
+    rows = [k for k in range(300) if not 100 <= k < 110]
+    path.write_text("t;a;b\n" + "".join(f"{k};{k % 7};{1 + k % 3},25\n" for k in rows))
+    view = window.imports
+    window.import_files([path])
+    settle()
+    assert "cannot be read like this" in window.headline.sentence
+    assert "--current-column" in window.headline.warning or "current" in window.headline.warning
+    choose(view, "current", "b")
+    settle()
+    assert view.shown is not None
+    assert view.table.rowCount() == 12
+    assert view.shown.missing == 10
+    choose(view, "unit", "mA")
+    settle()
+    assert view.table.item(0, 1).text() == "0.00125"
+    choose(view, "current", "a")
+    settle()
+    assert view.table.item(1, 1).text() == "0.001"
+    choose(view, "gaps", "hold the value before")
+    settle()
+    assert view.shown.missing == 0
+    type_into(qtbot, view.numbers["rate"], "2 kHz")
+    settle()
+    assert view.shown.interval_s == 0.0005
+    type_into(qtbot, view.numbers["shunt"], "10")
+    type_into(qtbot, view.numbers["supply"], "3.3")
+    settle()
+    view.name.setText("bench log")
+    qtbot.mouseClick(view.import_button, LEFT)
+    settle()
+    capture = window.desk.results.capture
+    assert window.desk.session.current == "bench log"
+    assert capture.info.supply_v == 3.3
+    assert capture.info.corrections == ("current from the voltage across 10 ohm, gain 1, offset 0 V",)
+
+
+def test_raw_binary_asks_for_its_rate(window: MainWindow, tmp_path: Path, qtbot: QtBot, settle) -> None:
+    path = tmp_path / "dump.bin"
+    np.full(4000, 20, dtype="<i2").tofile(path)
+    view = window.imports
+    window.import_files([path])
+    settle()
+    assert "rate" in window.headline.warning
+    type_into(qtbot, view.numbers["rate"], "1 kHz")
+    choose(view, "samples are", "i16")
+    settle()
+    type_into(qtbot, view.numbers["ampere per count"], "1 uA")
+    settle()
+    assert view.shown.beginning.read(0, 1)[0] == pytest.approx(20e-6)
+    window.grab()
+
+
+def test_several_files_are_looked_at_one_after_another(
+    window: MainWindow, tmp_path: Path, qtbot: QtBot, settle
+) -> None:
+    paths = [tmp_path / f"{name}.csv" for name in "abc"]
+    for path in paths:
+        path.write_text("s,A\n" + "".join(f"{k / 100:.2f},0.002\n" for k in range(100)))
+    dump = tmp_path / "a.vcd"
+    dump.write_text("$timescale 1ms $end\n$var wire 1 ! TX $end\n$enddefinitions $end\n#0\n0!\n#500\n1!\n")
+    window.import_files([*paths, dump])
+    settle()
+    assert "a.vcd" in window.imports.beside.text()
+    qtbot.mouseClick(window.imports.import_button, LEFT)
+    settle()
+    qtbot.mouseClick(window.imports.skip_button, LEFT)
+    settle()
+    qtbot.mouseClick(window.imports.import_button, LEFT)
+    settle()
+    assert [run.name for run in window.desk.project.runs][-2:] == ["a", "c"]
+    assert window.desk.session.capture("a").lines.names == ("TX",)
+    assert window.page is window.trace
+    window.import_files([dump])
+    assert "come with a capture" in window.messages.words.text()

@@ -1,0 +1,406 @@
+"""The Trace page as a user drives it: lanes, brackets, fold, doubts, exports."""
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtGui import QGuiApplication
+from PySide6.QtWidgets import QFileDialog
+from pytestqt.qtbot import QtBot
+
+from tuning.made_currents import bursts
+from ui.driving import LEFT, drag, type_into
+from warm_ember.formats.source import ImportOptions
+from warm_ember.model.battery import FromStretch
+from warm_ember.model.finding import Kind
+from warm_ember.model.fold import AlignBy, FoldPlan
+from warm_ember.model.rules import HandRule
+from warm_ember.session import edits
+from warm_ember.session.importing import ImportRequest, adopt, import_file
+from warm_ember.session.session import Session
+from warm_ember.ui.look.marked import plain
+from warm_ember.ui.shell.window import MainWindow
+
+
+def test_a_bracket_is_drawn_named_moved_and_removed(window: MainWindow, qtbot: QtBot, settle) -> None:
+    lane, page = window.trace.stack.current, window.trace
+    window.window_on_time.show(100.0, 110.0)
+    drag(qtbot, lane, lane.x_of(102.0), lane.x_of(104.0))
+    settle()
+    bracket = page.book.chosen_bracket
+    assert bracket is not None
+    assert (bracket.letter, bracket.from_s, bracket.to_s) == (
+        "C",
+        pytest.approx(102, abs=0.05),
+        pytest.approx(104, abs=0.05),
+    )
+    type_into(qtbot, page.lanes.panel.name_edit, "idle stretch")
+    settle()
+    assert page.book.chosen_bracket.name == "idle stretch"
+    drag(qtbot, lane, lane.x_of(bracket.to_s), lane.x_of(107.0))
+    settle()
+    assert page.book.chosen_bracket.to_s == pytest.approx(107, abs=0.05)
+    lane.setFocus()
+    qtbot.keyClick(lane, Qt.Key.Key_Delete)
+    settle()
+    assert len(page.book.brackets) == 2
+    window.undo_action.trigger()
+    settle()
+    assert len(page.book.brackets) == 3
+    window.redo_action.trigger()
+    settle()
+    assert len(page.book.brackets) == 2
+
+
+def test_an_edge_snaps_to_a_state_edge_unless_alt(window: MainWindow, qtbot: QtBot) -> None:
+    lane = window.trace.stack.current
+    results = window.desk.results
+    assert results is not None
+    edge = float(results.placement.edges[results.placement.of("Transmit").argmax()] * 1e-4)
+    window.window_on_time.show(edge - 1, edge + 1)
+    near = edge + 3 / lane.plot_rect.width() * 2.0
+    assert lane.snapped(near) == edge
+    lane.snaps = False
+    assert lane.snapped(near) == near
+
+
+def test_a_bracket_becomes_a_state_an_activity_and_an_expected_value(window: MainWindow, qtbot: QtBot, settle) -> None:
+    page = window.trace
+    page.book.choose("B")
+    bracket = page.book.chosen_bracket
+    qtbot.mouseClick(page.lanes.panel.buttons["Take as activity"], LEFT)
+    settle()
+    activity = window.desk.project.activities[-1]
+    assert activity.source == FromStretch("r4", bracket.from_s, bracket.to_s)
+    qtbot.mouseClick(page.lanes.panel.buttons["Expected value from it"], LEFT)
+    settle()
+    expected = window.desk.project.expected_of("Transmit")
+    assert expected.current_a == pytest.approx(page.book.reading(bracket).mean_a)
+    qtbot.mouseClick(page.lanes.panel.buttons["Name a state by it"], LEFT)
+    qtbot.keyClicks(page.lanes.panel.name_edit, "Uplink")
+    qtbot.keyClick(page.lanes.panel.name_edit, Qt.Key.Key_Return)
+    settle()
+    assert HandRule("Uplink", "r4", bracket.from_s, bracket.to_s) in window.desk.project.rules
+    assert window.desk.results.ledger.row("Uplink").entries == 1
+    assert page.book.chosen_bracket.name == bracket.name
+
+
+def test_a_bracket_is_duplicated_to_the_next_cycle(window: MainWindow, qtbot: QtBot, settle) -> None:
+    window.trace.book.choose("A")
+    first = window.trace.book.chosen_bracket
+    qtbot.mouseClick(window.trace.lanes.panel.buttons["Duplicate to next cycle"], LEFT)
+    settle()
+    if len(window.trace.book.brackets) == 2:  # it was the capture's last count
+        assert "no next cycle" in window.messages.words.text()
+        return
+    copy = window.trace.book.chosen_bracket
+    assert copy.to_s - copy.from_s == pytest.approx(first.to_s - first.from_s)
+    assert window.trace.book.main_state(copy) == "Count"
+
+
+def test_keys_move_the_window_on_time(window: MainWindow, qtbot: QtBot) -> None:
+    lane, shown = window.trace.stack.current, window.window_on_time
+    lane.setFocus()
+    qtbot.keyClick(lane, Qt.Key.Key_Up)
+    zoomed = (shown.from_s, shown.to_s)
+    assert shown.length_s == pytest.approx(0.7 * 300)
+    qtbot.keyClick(lane, Qt.Key.Key_Right)
+    assert shown.from_s > zoomed[0]
+    shown.show(10.0, 12.0)
+    next(a for a in window.trace.view_actions if a.text() == "Next state edge").trigger()
+    edges = window.desk.results.placement.edges * 1e-4
+    assert np.abs(edges - (shown.from_s + shown.to_s) / 2).min() < 1e-3
+    qtbot.keyClick(lane, Qt.Key.Key_Backspace)
+    qtbot.keyClick(lane, Qt.Key.Key_F)
+    assert (shown.from_s, shown.to_s) == (0.0, 300.0)
+
+
+def test_shift_drag_zooms_and_the_wheel_keeps_the_moment(window: MainWindow, qtbot: QtBot) -> None:
+    lane, shown = window.trace.stack.current, window.window_on_time
+    drag(qtbot, lane, lane.x_of(60.0), lane.x_of(75.0), Qt.KeyboardModifier.ShiftModifier)
+    assert (shown.from_s, shown.to_s) == (pytest.approx(60, abs=1.5), pytest.approx(75, abs=1.5))
+    assert len(window.trace.book.brackets) == 2
+    x = lane.x_of(70.0)
+    shown.zoom(0.5, 70.0)
+    assert lane.x_of(70.0) == pytest.approx(x, abs=1)
+
+
+def test_the_overview_frame_moves_the_window(window: MainWindow, qtbot: QtBot) -> None:
+    overview, shown = window.trace.stack.overview, window.window_on_time
+    shown.show(50.0, 100.0)
+    drag(qtbot, overview, overview.x_of(75.0), overview.x_of(175.0))
+    assert (shown.from_s + shown.to_s) / 2 == pytest.approx(175, abs=1)
+    shown.show(100.0, 100.001)
+    left, right = overview.frame()
+    assert right - left >= overview.look.px(12) - 1
+
+
+def test_lanes_fold_and_only_lanes_with_data_are_offered(window: MainWindow, qtbot: QtBot) -> None:
+    stack = window.trace.stack
+    assert "Voltage" in stack.foldable_names()
+    assert not stack.voltage.isVisible()
+    stack.set_folded("Voltage", False)
+    assert stack.voltage.isVisible()
+    qtbot.mouseClick(stack.lines, LEFT, pos=QPoint(4, 10))
+    assert not stack.lines.isVisible()
+    assert "Lines" in stack.axis.hidden_lanes
+
+
+def test_the_value_under_the_cursor_is_the_current_there(window: MainWindow, qtbot: QtBot) -> None:
+    lane = window.trace.stack.current
+    window.window_on_time.show(61.0, 62.0)
+    window.grab()
+    qtbot.mouseMove(lane, QPoint(round(lane.x_of(61.5)), 50))
+    shown = lane.value_at(window.window_on_time.cursor_s)
+    reading = window.desk.results.capture.reading(61.499, 61.501)
+    assert shown == pytest.approx(reading.mean_a, rel=0.1)
+
+
+def test_the_windows_looked_at_are_a_history(window: MainWindow) -> None:
+    shown = window.window_on_time
+    shown.show(10.0, 20.0)
+    shown.show(100.0, 110.0)
+    shown.back()
+    assert (shown.from_s, shown.to_s) == (10.0, 20.0)
+    shown.forward()
+    assert (shown.from_s, shown.to_s) == (100.0, 110.0)
+    shown.back()
+    shown.show(50.0, 60.0)
+    shown.forward()
+    assert (shown.from_s, shown.to_s) == (50.0, 60.0)
+
+
+def test_times_are_shown_by_the_clock_when_the_start_is_known(window: MainWindow, qtbot: QtBot) -> None:
+    shown = window.window_on_time
+    assert shown.label(61.5, 300.0) == "1:02"
+    qtbot.mouseClick(window.headline.switches.words["Time", "clock"], LEFT)
+    assert shown.label(61.5, 300.0) == "06:00:02"
+    assert shown.label(61.5, 3e6) == "14 Jun 06:00:02"
+    window.grab()
+
+
+def test_the_keyboard_moves_the_cursor_and_the_edges(window: MainWindow, qtbot: QtBot, settle) -> None:
+    lane, book = window.trace.stack.current, window.trace.book
+    window.window_on_time.show(100.0, 110.0)
+    lane.setFocus()
+    for _ in range(3):
+        qtbot.keyClick(lane, Qt.Key.Key_Right, Qt.KeyboardModifier.ShiftModifier)
+    assert window.window_on_time.cursor_s == pytest.approx(105.0, abs=0.1)
+    qtbot.keyClick(lane, Qt.Key.Key_Return)
+    settle()
+    before = book.chosen_bracket
+    actions = {action.text(): action for action in window.trace.bracket_actions}
+    actions["Right edge later"].trigger()
+    settle()
+    assert book.chosen_bracket.to_s > before.to_s
+    actions["Left edge earlier"].trigger()
+    settle()
+    assert book.chosen_bracket.from_s < before.from_s
+    actions["Next bracket"].trigger()
+    assert book.chosen == "A"
+    qtbot.keyClick(lane, Qt.Key.Key_End)
+    assert window.window_on_time.to_s == 300.0
+
+
+def test_a_bracket_is_extended_to_whole_cycles(window: MainWindow, qtbot: QtBot, settle) -> None:
+    page = window.trace
+    page.book.add(20.2, 22.7)
+    settle()
+    qtbot.mouseClick(page.lanes.panel.buttons["Extend to whole cycles"], LEFT)
+    settle()
+    bracket = page.book.chosen_bracket
+    assert bracket.to_s - bracket.from_s == pytest.approx(4.0, abs=0.01)
+    assert "4 whole cycles of 1.00 s" in window.messages.words.text()
+    window.undo_action.trigger()
+    settle()
+    assert page.book.chosen_bracket.to_s == 22.7
+
+
+def test_looking_inside_a_bracket(window: MainWindow, qtbot: QtBot, settle) -> None:
+    page = window.trace
+    page.book.add(0.0, 300.0)
+    settle()
+    qtbot.mouseClick(page.lanes.panel.buttons["Look inside"], LEFT)
+    settle()
+    inside = page.lanes.inside.inside
+    assert inside.bands.charge_c.sum() + inside.bands.below_c == pytest.approx(window.desk.results.whole.charge_c)
+    found = len(inside.peaks.times_s)
+    assert found == len(page.lanes.inside.inside.peaks.intervals_s) + 1
+    type_into(qtbot, page.lanes.inside.threshold_edit, "2 mA")
+    settle()
+    assert page.lanes.inside.inside.peaks.threshold_a == 2e-3
+    assert len(page.lanes.inside.inside.peaks.times_s) > found
+    next(a for a in page.bracket_actions if a.text().startswith("Copy")).trigger()
+    assert QGuiApplication.clipboard().text().startswith("from_a")
+    window.grab()
+
+
+def test_the_fold_shows_steps_and_odd_cycles(window: MainWindow, qtbot: QtBot, settle) -> None:
+    page, fold = window.trace, window.trace.fold
+    qtbot.mouseClick(window.headline.switches.words["View", "fold"], LEFT)
+    settle()
+    assert "cycles on entries of Count" in plain(window.headline.sentence)
+    window.desk.apply(edits.set_fold(FoldPlan("r4", AlignBy.LINE, "RTC_IRQ", length_s=0.2)), "fold")
+    settle()
+    assert fold.folded.fold.cycles > 250
+    assert fold.odd.rowCount() > 0
+    fold.align.setCurrentIndex(fold.align.findText("entries of Transmit"))
+    fold.align.activated.emit(fold.align.currentIndex())
+    settle()
+    assert window.desk.project.fold_of("r4").what == "Transmit"
+    shares = [float(fold.steps.item(row, 4).text().split()[0]) for row in range(fold.steps.rowCount())]
+    assert sum(shares) == pytest.approx(100, abs=1)
+    window.grab()
+    fold.align.setCurrentIndex(fold.align.findText("wakes by rtc"))
+    fold.align.activated.emit(fold.align.currentIndex())
+    settle()
+    fold.odd.selectRow(0)
+    qtbot.keyClick(fold.odd, Qt.Key.Key_Return)
+    assert page.view == "lanes"
+    odd = fold.folded.odd[0]
+    shown = window.window_on_time
+    assert any(shown.from_s <= one.time_s <= shown.to_s for one in fold.folded.odd)
+    assert abs(odd.difference_c) >= abs(fold.folded.odd[-1].difference_c)
+
+
+def test_steps_are_cut_and_named_by_hand(window: MainWindow, qtbot: QtBot, settle) -> None:
+    fold, plot = window.trace.fold, window.trace.fold.plot
+    window.trace.show_view("fold")
+    settle()
+    type_into(qtbot, fold.length, "3 s")
+    settle()
+    assert window.desk.project.fold_of("r4").length_s == 3.0
+    count = len(plot.steps)
+    qtbot.mouseDClick(plot, LEFT, pos=QPoint(round(plot.x_of(1.2)), 60))
+    settle()
+    assert len(plot.steps) == count + 1
+    index = min(range(len(plot.edges)), key=lambda k: abs(plot.edges[k] - 1.2))
+    drag_to = QPoint(round(plot.x_of(1.5)), 60)
+    qtbot.mousePress(plot, LEFT, pos=QPoint(round(plot.x_of(plot.edges[index])), 60))
+    qtbot.mouseMove(plot, drag_to)
+    qtbot.mouseRelease(plot, LEFT, pos=drag_to)
+    settle()
+    assert plot.edges[index] == pytest.approx(1.5, abs=0.01)
+    plot.setFocus()
+    qtbot.keyClick(plot, Qt.Key.Key_Right, Qt.KeyboardModifier.ControlModifier)
+    settle()
+    assert plot.edges[index] > 1.5
+    qtbot.keyClick(plot, Qt.Key.Key_Delete)
+    settle()
+    assert len(plot.steps) == count
+    qtbot.keyClick(plot, Qt.Key.Key_Insert)
+    qtbot.keyClick(plot, Qt.Key.Key_Left)
+    settle()
+    fold.steps.item(0, 0).setText("start-up")
+    settle()
+    assert window.desk.project.fold_of("r4").names[0] == "start-up"
+    assert plot.names[0] == "start-up"
+    qtbot.mouseClick(fold.find_steps, LEFT)
+    settle()
+    assert window.desk.project.fold_of("r4").edges_s is None
+    charges = sum(step.charge_c for step in plot.steps)
+    assert charges == pytest.approx(fold.folded.fold.charge_c)
+
+
+def test_what_cannot_be_folded_is_said(window: MainWindow, settle) -> None:
+    window.trace.show_view("fold")
+    settle()
+    window.desk.apply(edits.set_fold(FoldPlan("r4", AlignBy.STATE, "Count", length_s=5000.0)), "fold")
+    settle()
+    assert "no cycle lies within" in window.headline.sentence.lower()
+    window.grab()
+
+
+def test_doubts_stand_on_the_trace_on_the_spine_and_in_their_view(
+    empty_window: MainWindow, tmp_path: Path, qtbot: QtBot, settle, random
+) -> None:
+    window = empty_window
+    faulty_project(tmp_path, random)
+    window.desk.open(tmp_path / "p")
+    settle()
+    assert window.desk.findings[0].kind is Kind.CLIPPED
+    assert window.trace.stack.doubts.isVisible()
+    assert "clipped" in window.spine.links["Trace"].shown.doubt
+    assert "see Doubts" in window.headline.warning
+    next(a for a in window.trace.view_actions if a.text() == "Next doubt").trigger()
+    shown, first = window.window_on_time, window.desk.findings[0]
+    assert shown.length_s < 1.0
+    assert "range was exceeded" in window.messages.words.text()
+    shown.fit()
+    window.grab()
+    lane = window.trace.stack.doubts
+    box = lane._boxes[0][0]
+    qtbot.mouseClick(lane, LEFT, pos=box.center().toPoint())
+    assert shown.from_s <= first.from_s <= shown.to_s
+    qtbot.mouseClick(window.headline.switches.words["View", "doubts"], LEFT)
+    assert len(window.trace.doubts.cards) == 1
+    window.grab()
+    qtbot.mouseClick(window.trace.doubts.cards[0], LEFT)
+    assert window.trace.view == "lanes"
+
+
+def test_a_corrected_copy_and_a_joined_capture(
+    empty_window: MainWindow, tmp_path: Path, qtbot: QtBot, settle, random
+) -> None:
+    window, doubts = empty_window, empty_window.trace.doubts
+    faulty_project(tmp_path, random)
+    window.desk.open(tmp_path / "p")
+    settle()
+    window.trace.show_view("doubts")
+    mean_a = window.desk.results.whole.mean_a
+    assert not doubts.correct_button.isEnabled()
+    type_into(qtbot, doubts.edits["debugger or programmer"], "310 uA")
+    type_into(qtbot, doubts.edits["burden in series"], "20")
+    assert "the target sees 1.00 V" in doubts.effect.text()
+    doubts.reasons["burden in series"].clear()
+    doubts.show_effect()
+    assert "Say why" in doubts.effect.text()
+    doubts.reasons["burden in series"].setText("long leads")
+    doubts.show_effect()
+    qtbot.keyClick(doubts, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
+    settle()
+    assert window.desk.session.current == "fine corrected"
+    assert window.desk.results.whole.mean_a == pytest.approx(mean_a - 310e-6, rel=1e-3)
+    assert "long leads" in doubts.done.text()
+    window.desk.select_run("fine")
+    settle()
+    qtbot.mouseClick(doubts.join_button, LEFT)
+    settle()
+    assert window.desk.session.current == "fine and coarse"
+    assert window.desk.results.whole.max_a > 0.12
+    assert window.trace.stack.aux[0].name == "at least"
+    window.trace.show_view("lanes")
+    window.grab()
+
+
+def faulty_project(folder: Path, random) -> None:
+    """Make a project with a capture that is clipped at 100 mA, and one of the same work that is not."""
+    made = bursts(random)
+    coarse = made * (1 + 0.01 * random.standard_normal(len(made))) + 80e-6 * random.standard_normal(len(made))
+    with Session.open_or_create(folder / "p") as session:
+        for name, values in (("coarse", coarse), ("fine", np.minimum(made, 0.1))):
+            values.astype("<f4").tofile(folder / f"{name}.f32")
+            request = ImportRequest(folder / f"{name}.f32", ImportOptions(rate_hz=10e3), name, supply_v=3.0)
+            adopt(session, import_file(session, request))
+
+
+@pytest.mark.parametrize("what", ["capture", "brackets", "ledger", "fold", "cycles", "findings"])
+def test_tables_are_exported_from_the_menu(window: MainWindow, tmp_path: Path, monkeypatch, settle, what: str) -> None:
+    path = tmp_path / f"{what}.parquet"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(path), ""))
+    window.ask_export(what)
+    settle()
+    assert path.stat().st_size > 100
+    assert "is written" in window.messages.words.text()
+
+
+@pytest.mark.parametrize(("view", "ending"), [("lanes", ".svg"), ("fold", ".png"), ("fold", ".svg")])
+def test_the_view_is_exported_as_a_picture(window: MainWindow, tmp_path: Path, settle, view: str, ending: str) -> None:
+    window.trace.show_view(view)
+    settle()
+    path = tmp_path / f"view{ending}"
+    window.export("picture", path)
+    assert path.stat().st_size > 3000
+    window.export("picture", tmp_path / "view.txt")
+    assert "expected a file ending" in window.messages.words.text()
