@@ -384,8 +384,8 @@ class ColumnReader(ABC):
                 )
 
     def _on_grid(self, times: Floats, values: list[Floats]) -> list[Floats]:
-        falling = np.flatnonzero(np.diff(times, prepend=self._last_time) < 0)
-        if len(falling):
+        if times[0] < self._last_time or (len(times) > 1 and float(np.diff(times).min()) < 0):
+            falling = np.flatnonzero(np.diff(times, prepend=self._last_time) < 0)
             raise BadFileError(
                 self._path,
                 f"expected times that rise, found {times[falling[0]]:.9g} s after a later one",

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from warm_ember.errors import Cancelled
+from warm_ember.formats.ahead import one_ahead
 from warm_ember.formats.clock_text import MidnightRoller, clock_seconds, start_utc_of
 from warm_ember.formats.columns import ColumnReader, Columns, find_columns, with_digital_lines
 from warm_ember.formats.source import ImportOptions
@@ -21,7 +22,7 @@ from warm_ember.signal.series import Progress, ShouldStop
 if TYPE_CHECKING:
     import pyarrow as pa
 
-_PART_BYTES = 32 << 20
+_PART_BYTES = 8 << 20
 _PARSE_BYTES = 1 << 20
 _SPACES = re.compile(rb" +")
 _EDGE_SPACES = re.compile(rb"(?m)^ +| +(?=\r?$)")
@@ -77,14 +78,18 @@ class TextSource(ColumnReader):
                 decimal_point=dialect.decimal,
             ),
         }
+
+        def tables() -> Iterator[tuple[float, pa.Table]]:
+            for share, part in _parts(self._path, dialect):
+                try:
+                    yield share, csv.read_csv(pa.BufferReader(part), **options)
+                except pa.ArrowInvalid as error:
+                    raise bad_row(self._path, dialect, used) from error
+
         roller = MidnightRoller()
-        for share, part in _parts(self._path, dialect):
+        for share, table in one_ahead(tables()):
             if should_stop():
                 raise Cancelled("stopped")
-            try:
-                table = csv.read_csv(pa.BufferReader(part), **options)
-            except pa.ArrowInvalid as error:
-                raise bad_row(self._path, dialect, used) from error
             yield {index: self._numbers(table.column(names[index]), index, roller) for index in used}
             progress(share)
 

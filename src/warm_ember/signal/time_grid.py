@@ -75,6 +75,8 @@ def inspect_times(times: Floats) -> TimeKind:
 
 def _gaps(steps: Floats, interval_s: float) -> np.ndarray:
     """Flag steps that skip samples: long ones that the next step does not make up for."""
+    if not len(steps) or float(steps.max()) <= 1.5 * interval_s:
+        return np.zeros(len(steps), dtype=bool)
     following = np.append(steps[1:], interval_s)
     return np.asarray((steps > 1.5 * interval_s) & (steps + following > 2.5 * interval_s))
 
