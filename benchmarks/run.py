@@ -1,6 +1,6 @@
 """Speed and memory at 10^8 samples, as ratios within one run.
 
-    .venv/bin/python benchmarks/run.py [SAMPLES]
+    .venv/bin/python benchmarks/run.py [SAMPLES]      1e9 needs 9 GB of disk and some minutes
 
 Each figure is printed with the limit it is held to. Nothing here is a test: machines differ, ratios less so.
 """
@@ -27,9 +27,12 @@ from warm_ember.formats.source import ImportOptions
 from warm_ember.memory import keep_freed_memory
 from warm_ember.session.importing import ImportRequest, adopt, import_file
 from warm_ember.session.session import Session
+from warm_ember.signal.fold import fold
+from warm_ember.signal.series import Series, chunks
 
 ROUNDS = 5
 TEXT_ROWS = 4_000_000
+_REPEATED = 100_000_000
 
 
 def row(what: str, value: str, limit: str) -> None:
@@ -50,14 +53,14 @@ def seconds(work: Callable[[], object]) -> float:
 
 
 def paired(
-    ours: Callable[[], object], theirs: Callable[[], object], before: Callable[[], object]
+    ours: Callable[[], object], theirs: Callable[[], object], before: Callable[[], object], *, rounds: int = ROUNDS
 ) -> tuple[float, float, float]:
     """Return the median times of both and of their ratio, taken in turn so that both see the same machine.
 
     `before` runs untimed before each round: deleting the last round's capture is no part of an import.
     """
     pairs = []
-    for _ in range(ROUNDS):
+    for _ in range(rounds):
         before()
         pairs.append((seconds(ours), seconds(theirs)))
     return tuple(float(np.median(v)) for v in zip(*((a, b, a / b) for a, b in pairs), strict=True))  # type: ignore[return-value]
@@ -75,6 +78,18 @@ def write_raw(path: Path, samples: int) -> None:
                 len(index)
             )
             noisy.astype("<f4").tofile(file)
+
+
+def print_memory(what: str) -> None:
+    """Print the most memory that this process has had."""
+    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+    row(f"memory: {what}, peak", f"{peak:.0f} MB", "under 600 MB")
+
+
+def series_pass(series: Series) -> None:
+    """Read a capture once and take minimum, maximum and sum."""
+    for _, values in chunks(series):
+        values.min(), values.max(), values.sum(dtype=np.float64)
 
 
 def numpy_pass(path: Path) -> None:
@@ -107,13 +122,13 @@ def bench_import(folder: Path, samples: int) -> None:
     raw = folder / "bench.f32"
     write_raw(raw, samples)
     ours, theirs, ratio = paired(
-        importer(folder / "raw", raw, rate_hz=100e3), lambda: numpy_pass(raw), lambda: cleared(folder / "raw")
+        importer(folder / "raw", raw, rate_hz=100e3),
+        lambda: numpy_pass(raw),
+        lambda: cleared(folder / "raw"),
+        rounds=ROUNDS if samples <= _REPEATED else 1,
     )
-    row(
-        f"import raw float32, {samples:.0e} samples, to one NumPy pass",
-        f"{ours:.2f} s / {theirs:.2f} s = {ratio:.2f}",
-        "at most 4",
-    )
+    row(f"import raw float32, {samples:.0e} samples, to one NumPy pass", ratio_text(ours, theirs, ratio), "at most 4")
+    print_memory("import")
     text = folder / "bench.csv"
     current = np.fromfile(raw, "<f4", TEXT_ROWS) * 1e3
     with text.open("w") as file:
@@ -122,13 +137,38 @@ def bench_import(folder: Path, samples: int) -> None:
     ours, theirs, ratio = paired(
         importer(folder / "text", text), lambda: pyarrow.csv.read_csv(text), lambda: cleared(folder / "text")
     )
-    row(
-        f"import text, {TEXT_ROWS:.0e} rows, to pyarrow reading it",
-        f"{ours:.2f} s / {theirs:.2f} s = {ratio:.2f}",
-        "at most 2.5",
-    )
+    row(f"import text, {TEXT_ROWS:.0e} rows, to pyarrow reading it", ratio_text(ours, theirs, ratio), "at most 1.5")
     text.unlink()
     raw.unlink()
+
+
+def bench_fold(folder: Path) -> None:
+    """Time a fold of ten thousand cycles against one NumPy pass over the same samples."""
+    raw = folder / "fold.f32"
+    write_raw(raw, _REPEATED)
+    with Session.open_or_create(folder / "fold") as session:
+        request = ImportRequest(raw, ImportOptions(rate_hz=100e3), name="bench", replace=True)
+        adopt(session, import_file(session, request))
+        current = session.capture("bench").current
+        starts = np.arange(10_000) * (current.samples // 10_000)
+        length_s = (current.samples // 10_000) * current.interval_s
+        fold(current, starts, length_s=length_s)
+        ours, theirs, ratio = paired(
+            lambda: fold(current, starts, length_s=length_s), lambda: series_pass(current), lambda: None
+        )
+    row("fold of 10^4 cycles, to one NumPy pass over the samples", ratio_text(ours, theirs, ratio), "at most 3")
+    raw.unlink()
+
+
+def bench_open(folder: Path) -> None:
+    """Time the opening of a capture whose pyramid is there, and the placing of its states by its levels."""
+    with Session.open(folder / "raw") as session:
+        row("opening a capture with its pyramid", f"{seconds(lambda: session.capture('bench')):.3f} s", "under 1 s")
+        whole = seconds(lambda: session.results.placement(session.project, "bench"))
+        row("placing by levels found in the current", f"{whole:.1f} s", "")
+        row("sums over the states", f"{seconds(lambda: session.results.ledger(session.project, 'bench')):.1f} s", "")
+        row("looking for faults", f"{seconds(lambda: session.results.checkup('bench')):.1f} s", "")
+    print_memory("placing, sums and faults")
 
 
 def bench_reading(folder: Path) -> None:
@@ -170,13 +210,12 @@ def bench_redraw(folder: Path) -> None:
     row("redraw of the lane stack at 1280x800, 95th percentile", f"{np.quantile(times, 0.95) * 1e3:.1f} ms", "16 ms")
     row("redraw of the lane stack, median", f"{np.median(times) * 1e3:.1f} ms", "")
     window.close()
-    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
-    row("memory of the window with the capture open, peak", f"{peak:.0f} MB", "under 600 MB")
+    print_memory("the window with the capture open")
 
 
-def bench_memory(folder: Path, samples: int) -> None:
-    """Run the redraw in a process of its own, so that its memory is its own."""
-    subprocess.run([sys.executable, __file__, str(samples), "--redraw", str(folder)], check=True)
+def in_own_process(part: str, folder: Path, samples: int) -> None:
+    """Run a part in a process of its own, so that its memory is its own."""
+    subprocess.run([sys.executable, __file__, str(samples), part, str(folder)], check=True)
 
 
 def bench_start() -> None:
@@ -199,18 +238,25 @@ def bench_start() -> None:
     )
 
 
+PARTS: dict[str, Callable[[Path, int], None]] = {
+    "--import": bench_import,
+    "--open": lambda folder, _samples: bench_open(folder),
+    "--read": lambda folder, _samples: bench_reading(folder),
+    "--redraw": lambda folder, _samples: bench_redraw(folder),
+    "--fold": lambda folder, _samples: bench_fold(folder),
+}
+
+
 def main() -> None:
     """Run all benchmarks."""
     keep_freed_memory()
-    samples = int(float(sys.argv[1])) if len(sys.argv) > 1 else 100_000_000
-    if "--redraw" in sys.argv:
-        bench_redraw(Path(sys.argv[-1]))
+    samples = int(float(sys.argv[1])) if len(sys.argv) > 1 else _REPEATED
+    if len(sys.argv) > 3:
+        PARTS[sys.argv[2]](Path(sys.argv[3]), samples)
         return
     with tempfile.TemporaryDirectory(prefix="warm-ember-bench-") as name:
-        folder = Path(name)
-        bench_import(folder, samples)
-        bench_reading(folder)
-        bench_memory(folder, samples)
+        for part in PARTS:
+            in_own_process(part, Path(name), samples)
     bench_start()
 
 
