@@ -4,10 +4,19 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from warm_ember.errors import Cancelled
+from warm_ember.signal import levels
 from warm_ember.signal.bands import band_stays, runs_of
 from warm_ember.signal.bits import BitPyramidBuilder, line_window, reduce_bits, rising_edges
 from warm_ember.signal.levels import MOST_LEVELS, find_levels
 from warm_ember.signal.series import ArraySeries
+
+
+@pytest.fixture(params=["short", "long"])
+def length(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> str:
+    """Search the levels as in a short capture, and as in a long one, where the summary tells most of it."""
+    if request.param == "long":
+        monkeypatch.setattr(levels, "_LONG_SAMPLES", 1)
+    return request.param
 
 
 def staircase(
@@ -25,6 +34,7 @@ def staircase(
 
 @pytest.mark.parametrize("rate_hz", [1e3, 1e4, 1e5])
 @pytest.mark.parametrize("levels_a", [[2e-6, 1e-3], [3e-6, 9e-4, 8e-3], [1e-6, 5e-5, 1.2e-3, 9e-3, 0.12]])
+@pytest.mark.usefixtures("length")
 def test_each_level_gets_its_charge(random: np.random.Generator, rate_hz: float, levels_a: list[float]) -> None:
     values, truth = staircase(random, levels_a, 80, rate_hz)
     found = find_levels(ArraySeries(values, 1 / rate_hz))
@@ -36,6 +46,7 @@ def test_each_level_gets_its_charge(random: np.random.Generator, rate_hz: float,
         assert charge == pytest.approx(values[truth == index].sum(dtype=np.float64), rel=0.01)
 
 
+@pytest.mark.usefixtures("length")
 def test_edges_are_found_to_the_sample(random: np.random.Generator) -> None:
     values, truth = staircase(random, [2e-6, 1e-3, 2e-2], 40, 1e4)
     found = find_levels(ArraySeries(values, 1e-4))
@@ -43,6 +54,7 @@ def test_edges_are_found_to_the_sample(random: np.random.Generator) -> None:
     assert np.abs(found.edges[1:-1] - expected).max() <= 1
 
 
+@pytest.mark.usefixtures("length")
 def test_noise_around_zero_is_one_level(random: np.random.Generator) -> None:
     values = (2e-7 * random.standard_normal(200_000)).astype(np.float32)
     values[80_000:90_000] += 5e-3
@@ -62,6 +74,7 @@ def test_at_most_fourteen_levels() -> None:
     assert len(find_levels(ArraySeries(values, 1e-3)).centres_a) <= MOST_LEVELS
 
 
+@pytest.mark.usefixtures("length")
 def test_constant_short_and_empty_captures() -> None:
     assert find_levels(ArraySeries(np.full(50, 1e-3, dtype=np.float32), 1e-3)).edges.tolist() == [0, 50]
     assert find_levels(ArraySeries(np.float32([1e-3]), 1e-3)).edges.tolist() == [0, 1]
@@ -76,6 +89,7 @@ def test_holes_belong_to_no_level() -> None:
     assert np.abs(found.edges - [0, 10_000, 20_000, 30_000]).max() <= 10
 
 
+@pytest.mark.usefixtures("length")
 def test_the_search_stops_when_told() -> None:
     with pytest.raises(Cancelled):
         find_levels(ArraySeries(np.ones(10, dtype=np.float32), 1.0), should_stop=lambda: True)

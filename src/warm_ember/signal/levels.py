@@ -16,6 +16,8 @@ import numpy as np
 
 from warm_ember.errors import Cancelled
 from warm_ember.model.arrays import Floats, Indices, Samples
+from warm_ember.signal.bands import runs_of
+from warm_ember.signal.pyramid import BLOCK_SAMPLES
 from warm_ember.signal.series import CHUNK_SAMPLES, Series, ShouldStop, never
 
 MOST_LEVELS = 14
@@ -26,6 +28,13 @@ _BIN = 0.01
 _SMOOTH_BINS = 2.0
 _LEAST_BLOCKS = 3
 _SMALLEST_SCALE_A = 1e-10
+_LONG_SAMPLES = 10_000_000
+_SUMMARY_BLOCKS = 1 << 14
+_CALM = 0.2
+_WIDE = 0.3
+_LOOKED_AT = 2048
+_WIDEST_NOISE = 8.0
+_RANGE_OF_BLOCK = 5.6  # expected range of 256 normal values, in standard deviations
 
 
 @dataclass(frozen=True, eq=False)
@@ -67,8 +76,10 @@ def find_levels(series: Series, *, should_stop: ShouldStop = never) -> Levels:
 
     Notes
     -----
-    Two passes over the samples in bounded memory. A level is a peak of the histogram of block medians that
-    stands out of the valley beside it by its own counting error; at most 14 are kept, the most distinct.
+    A level is a peak of the histogram of block medians that stands out of the valley beside it by its own counting
+    error; at most 14 are kept, the most distinct. Memory is bounded. Of a long capture only those parts are read
+    whose summary blocks are not calm: in a calm one, whose mean lies midway between its extremes and which is not
+    wider than noise, the median is taken to be the mean.
     """
     if series.samples == 0:
         return Levels(np.empty(0), np.array([0]), np.empty(0, dtype=np.int64), _SMALLEST_SCALE_A)
@@ -99,11 +110,16 @@ def _block_samples(series: Series) -> int:
     duration_s = series.samples * series.interval_s
     wanted = min(BLOCK_S, duration_s / 20_000) / series.interval_s
     least = -(-series.samples // _MOST_BLOCKS)
-    return int(np.clip(max(round(wanted), least), 1, _MOST_BLOCK_SAMPLES))
+    size = max(round(wanted), least)
+    if series.samples >= _LONG_SAMPLES:  # blocks that tile the summary's blocks, or are tiled by them
+        size = 1 << max(round(np.log2(max(size, 1))), int(np.ceil(np.log2(least))))
+    return int(np.clip(size, 1, _MOST_BLOCK_SAMPLES))
 
 
 def _block_medians(series: Series, size: int, should_stop: ShouldStop) -> tuple[Floats, Floats]:
     """Return median and spread (interquartile range as a standard deviation) of each block."""
+    if series.samples >= _LONG_SAMPLES and size <= BLOCK_SAMPLES:
+        return _from_summary(series, size, should_stop)
     medians, spreads = [], []
     step = max(1, CHUNK_SAMPLES // size) * size
     for first in range(0, series.samples, step):
@@ -117,6 +133,56 @@ def _block_medians(series: Series, size: int, should_stop: ShouldStop) -> tuple[
         medians.append(median)
         spreads.append(spread)
     return np.concatenate(medians).astype(np.float64), np.concatenate(spreads).astype(np.float64)
+
+
+def _from_summary(series: Series, size: int, should_stop: ShouldStop) -> tuple[Floats, Floats]:
+    """Do as `_block_medians` does, reading only what the summary does not tell."""
+    per_block = BLOCK_SAMPLES // size
+    blocks = -(-series.samples // BLOCK_SAMPLES)
+    medians = np.empty(blocks * per_block, dtype=np.float32)
+    spreads = np.empty(blocks * per_block, dtype=np.float32)
+    floor = _floor_width(series, blocks)
+    for first in range(0, blocks, _SUMMARY_BLOCKS):
+        if should_stop():
+            raise Cancelled("stopped")
+        last = min(first + _SUMMARY_BLOCKS, blocks)
+        found = series.blocks(0, first, last)
+        with np.errstate(invalid="ignore", divide="ignore"):
+            mean = found["sum"] / found["count"]
+            width = found["max"] - found["min"]
+            calm = np.abs(mean - 0.5 * (found["max"] + found["min"])) <= _CALM * width
+            # A block with a change of level in it is as wide as that change.
+            calm &= width <= np.maximum(_WIDE * np.abs(mean), floor)
+        calm &= found["count"] == BLOCK_SAMPLES
+        part = slice(first * per_block, last * per_block)
+        medians[part] = np.repeat(mean, per_block)
+        spreads[part] = np.repeat(width / _RANGE_OF_BLOCK, per_block)
+        for begin, end in runs_of(~calm).tolist():
+            samples = slice((first + begin) * BLOCK_SAMPLES, min((first + end) * BLOCK_SAMPLES, series.samples))
+            values = series.read(samples.start, samples.stop)
+            missing = (end - begin) * BLOCK_SAMPLES - len(values)
+            if missing:
+                values = np.concatenate((values, np.full(missing, np.nan, dtype=np.float32)))
+            here = slice((first + begin) * per_block, (first + end) * per_block)
+            medians[here], spreads[here] = _of_rows(values.reshape(-1, size))
+    used = -(-series.samples // size)
+    return medians[:used].astype(np.float64), spreads[:used].astype(np.float64)
+
+
+def _floor_width(series: Series, blocks: int) -> float:
+    """Return how wide a block of nothing but the lowest level's noise is, from what changes sample by sample."""
+    looked_at = np.linspace(0, blocks - 1, min(blocks, _LOOKED_AT)).astype(np.int64)
+    found = np.concatenate([series.blocks(0, int(k), int(k) + 1) for k in looked_at])
+    with np.errstate(invalid="ignore", divide="ignore"):
+        mean = found["sum"] / found["count"]
+    steps = []
+    for block in looked_at[np.argsort(mean, kind="stable")][: max(1, len(looked_at) // 5)].tolist():
+        values = series.read(block * BLOCK_SAMPLES, min((block + 1) * BLOCK_SAMPLES, series.samples))
+        steps.append(np.abs(np.diff(values)))
+    joined = np.concatenate(steps)
+    known = joined[~np.isnan(joined)]
+    noise_a = float(np.median(known)) / 0.954 if len(known) else 0.0
+    return _WIDEST_NOISE * noise_a
 
 
 def _of_rows(rows: Samples) -> tuple[Samples, Samples]:
