@@ -13,6 +13,7 @@ from warm_ember.model.figure import Figure, Grade, weakest
 from warm_ember.model.placement import UNPLACED
 from warm_ember.model.project import ExpectedValue
 from warm_ember.model.rules import BandRule, HandRule, LevelsRule, LineRule, LogRule
+from warm_ember.signal.levels import find_levels
 from warm_ember.signal.series import ArraySeries
 
 PARTS = (("Sleep", 2e-6, 3.0), ("Run", 4e-3, 0.5), ("Sleep", 2e-6, 2.0), ("Radio", 0.1, 0.2), ("Sleep", 2e-6, 4.0))
@@ -124,7 +125,7 @@ def test_the_log_may_run_on_its_own_clock(offset_s: float, drift: float) -> None
     made, truth = stays(*parts, noise=0.02)
     shifted = tuple(msgspec.structs.replace(e, time_s=(e.time_s - offset_s) / (1 + drift)) for e in made.events)
     made.events = shifted
-    alignment = align(made)
+    alignment = align(made, lambda: find_levels(made.current))
     assert alignment.offset_s == pytest.approx(offset_s, abs=2e-3)
     assert alignment.drift == pytest.approx(drift, abs=20e-6)
     ledger = make_ledger(made, place(made))
@@ -136,7 +137,7 @@ def test_the_log_may_run_on_its_own_clock(offset_s: float, drift: float) -> None
 
 def test_a_log_that_fits_is_left_alone() -> None:
     made, _ = stays(*PARTS)
-    assert align(made).method == "same clock"
+    assert align(made, lambda: find_levels(made.current)).method == "same clock"
 
 
 def test_sync_pulses_on_a_line_align_the_log() -> None:
@@ -146,7 +147,7 @@ def test_sync_pulses_on_a_line_align_the_log() -> None:
         bits[at : at + 5] = 1
     syncs = tuple(Event((at * INTERVAL_S - 0.75) / (1 + 50e-6), "sync", "SYNC") for at in rises)
     made = Made(ArraySeries(np.ones(20_000, dtype=np.float32), INTERVAL_S), syncs, ArrayLines(bits, ("SYNC",)))
-    alignment = align(made)
+    alignment = align(made, lambda: find_levels(made.current))
     assert alignment.method == "sync line SYNC"
     assert alignment.to_capture(syncs[-1].time_s) == pytest.approx(15.0, abs=1e-6)
 

@@ -402,5 +402,9 @@ def test_the_view_is_exported_as_a_picture(window: MainWindow, tmp_path: Path, s
     path = tmp_path / f"view{ending}"
     window.export("picture", path)
     assert path.stat().st_size > 3000
+    for page in ("Battery", "Runs"):
+        window.show_page(page)
+        window.export("picture", tmp_path / f"{page}{ending}")
+        assert (tmp_path / f"{page}{ending}").stat().st_size > 3000
     window.export("picture", tmp_path / "view.txt")
     assert "expected a file ending" in window.messages.words.text()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 
 from warm_ember.attribution.recording import Recording
@@ -9,21 +11,21 @@ from warm_ember.model.arrays import Floats
 from warm_ember.model.placement import Alignment
 from warm_ember.signal.alignment import ClockFit, fit_clock, same_clock
 from warm_ember.signal.bits import LineSeries, rising_edges
-from warm_ember.signal.levels import find_levels
-from warm_ember.signal.series import CHUNK_SAMPLES, ShouldStop, never
+from warm_ember.signal.levels import Levels
+from warm_ember.signal.series import CHUNK_SAMPLES
 
 _SHORTEST_TOLERANCE_S = 1e-3
 
 
-def align(recording: Recording, *, should_stop: ShouldStop = never) -> Alignment:
+def align(recording: Recording, levels: Callable[[], Levels]) -> Alignment:
     """Find how the log's clock maps to the capture's.
 
     Parameters
     ----------
     recording
         The capture with its log.
-    should_stop
-        Polled while the current is searched.
+    levels
+        Gives the levels of the current where they are needed.
 
     Returns
     -------
@@ -35,7 +37,7 @@ def align(recording: Recording, *, should_stop: ShouldStop = never) -> Alignment
     if on_line is not None:
         return on_line
     target_s = _changes(recording)
-    edges = find_levels(recording.current, should_stop=should_stop).edges
+    edges = levels().edges
     edges_s: Floats = edges.astype(np.float64) * recording.current.interval_s
     fit = fit_clock(target_s, edges_s, tolerance_s=tolerance_s)
     same = same_clock(target_s, edges_s, tolerance_s=tolerance_s)

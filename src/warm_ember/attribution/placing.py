@@ -14,7 +14,7 @@ from warm_ember.model.arrays import Indices
 from warm_ember.model.placement import UNPLACED, Alignment, Placement
 from warm_ember.model.rules import BandRule, HandRule, LevelsRule, LineRule, LogRule, Rule
 from warm_ember.signal.bands import band_stays, runs_of
-from warm_ember.signal.levels import find_levels
+from warm_ember.signal.levels import Levels, find_levels
 from warm_ember.signal.series import CHUNK_SAMPLES, ShouldStop, never
 from warm_ember.units import quantity_text
 
@@ -40,7 +40,13 @@ def default_rules(recording: Recording) -> tuple[Rule, ...]:
     return (LevelsRule(),)
 
 
-def place(recording: Recording, rules: tuple[Rule, ...] = (), *, should_stop: ShouldStop = never) -> Placement:
+def place(
+    recording: Recording,
+    rules: tuple[Rule, ...] = (),
+    *,
+    levels: Callable[[], Levels] | None = None,
+    should_stop: ShouldStop = never,
+) -> Placement:
     """Place states on a capture.
 
     Parameters
@@ -49,6 +55,8 @@ def place(recording: Recording, rules: tuple[Rule, ...] = (), *, should_stop: Sh
         The capture.
     rules
         In order; none takes `default_rules`. Rules by hand go before all others.
+    levels
+        Gives the levels of the current where they are needed; found here when None.
     should_stop
         Polled on long passes.
 
@@ -65,15 +73,16 @@ def place(recording: Recording, rules: tuple[Rule, ...] = (), *, should_stop: Sh
     rules = rules or default_rules(recording)
     by_hand = tuple(r for r in rules if isinstance(r, HandRule))
     others = tuple(r for r in rules if not isinstance(r, HandRule))
-    placer = _Placer(recording, should_stop)
+    find = levels or (lambda: find_levels(recording.current, should_stop=should_stop))
+    placer = _Placer(recording, find, should_stop)
     # Of two strokes by hand the later one counts, as with paint.
     layers = [placer.layer(rule) for rule in (*reversed(by_hand), *others)]
     return _flatten([layer for layer in layers if layer is not None], recording.current.samples, placer.alignment)
 
 
 class _Placer:
-    def __init__(self, recording: Recording, should_stop: ShouldStop) -> None:
-        self._recording = recording
+    def __init__(self, recording: Recording, levels: Callable[[], Levels], should_stop: ShouldStop) -> None:
+        self._recording, self._levels = recording, levels
         self._should_stop = should_stop
         self.alignment: Alignment | None = None
 
@@ -92,7 +101,7 @@ class _Placer:
         if not states:
             return None
         if self.alignment is None:
-            self.alignment = align(self._recording, should_stop=self._should_stop)
+            self.alignment = align(self._recording, self._levels)
         samples = self._recording.current.samples
         times = np.array([self.alignment.to_capture(event.time_s) for event in states])
         starts = np.clip(np.rint(times / self._recording.current.interval_s), 0, samples).astype(np.int64)
@@ -145,7 +154,7 @@ class _Placer:
         return self._layer_of_stays(stays, rule.state, how)
 
     def _by_levels(self, rule: LevelsRule) -> _Layer:
-        levels = find_levels(self._recording.current, should_stop=self._should_stop)
+        levels = self._levels()
         names = [rule.names.get(f"level {i + 1}", f"level {i + 1}") for i in range(len(levels.centres_a))]
         known = tuple(dict.fromkeys(names))
         numbers = np.array([*(known.index(name) for name in names), UNPLACED])

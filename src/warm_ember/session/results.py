@@ -25,6 +25,7 @@ from warm_ember.model.placement import Placement
 from warm_ember.model.project import Project, Run
 from warm_ember.model.rules import HandRule, Rule
 from warm_ember.signal.fold import Fold
+from warm_ember.signal.levels import Levels, find_levels
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.signal.stretch import StretchReading
 from warm_ember.store.capture import Capture
@@ -137,7 +138,15 @@ class Results:
         """Place the states of one capture."""
         capture = self._open_capture(name)
         rules = _rules_for(project.rules, name)
-        return self._once(_placement_key(project, capture), lambda: place(capture, rules, should_stop=should_stop))
+        levels = self._levels(capture, should_stop)
+        return self._once(
+            _placement_key(project, capture), lambda: place(capture, rules, levels=levels, should_stop=should_stop)
+        )
+
+    def _levels(self, capture: Capture, should_stop: ShouldStop) -> Callable[[], Levels]:
+        """Return what gives the levels of a capture, which several results need."""
+        key = ("levels", capture.identity)
+        return lambda: self._once(key, lambda: find_levels(capture.current, should_stop=should_stop))
 
     def ledger(self, project: Project, name: str, should_stop: ShouldStop = never) -> Ledger:
         """Sum one capture over its states."""
@@ -157,7 +166,8 @@ class Results:
     def checkup(self, name: str, should_stop: ShouldStop = never) -> Checkup:
         """Find what is wrong with one capture, and say what was looked at."""
         capture = self._open_capture(name)
-        return self._once(("checkup", capture.identity), lambda: check(capture, should_stop=should_stop))
+        levels = self._levels(capture, should_stop)
+        return self._once(("checkup", capture.identity), lambda: check(capture, levels, should_stop=should_stop))
 
     def fold(self, project: Project, name: str, plan: FoldPlan, should_stop: ShouldStop = never) -> Fold:
         """Fold one capture; how its steps are cut and named does not matter here.

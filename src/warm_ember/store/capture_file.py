@@ -308,7 +308,8 @@ def open_file(path: Path, mode: str) -> h5py.File:
     if not path.exists():
         raise BadFileError(path, "there is no such capture")
     try:
-        file = h5py.File(path, mode)
+        # Without a cache a short read takes its part of a stored chunk only, not all of it.
+        file = h5py.File(path, mode, rdcc_nbytes=0)
     except OSError as error:
         raise BadFileError(
             path, "expected an HDF5 capture, found something else or a damaged file", remedy="import it again"

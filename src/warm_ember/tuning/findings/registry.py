@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from warm_ember.attribution.recording import Recording
 from warm_ember.model.finding import Finding, Kind
-from warm_ember.signal.levels import find_levels
+from warm_ember.signal.levels import Levels, find_levels
 from warm_ember.signal.resolution import level_noise
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.signal.stretch import total
@@ -40,8 +41,19 @@ class Checkup:
     facts: tuple[Fact, ...]
 
 
-def check(recording: Recording, *, should_stop: ShouldStop = never) -> Checkup:
+def check(
+    recording: Recording, levels: Callable[[], Levels] | None = None, *, should_stop: ShouldStop = never
+) -> Checkup:
     """Find all that is wrong with a capture, in the order of time; only what is more likely so than not.
+
+    Parameters
+    ----------
+    recording
+        The capture.
+    levels
+        Gives the levels of its current; found here when None.
+    should_stop
+        Polled on long passes.
 
     Raises
     ------
@@ -50,9 +62,9 @@ def check(recording: Recording, *, should_stop: ShouldStop = never) -> Checkup:
     """
     if recording.current.samples < 2:
         return Checkup((), ())
-    levels = find_levels(recording.current, should_stop=should_stop)
-    lowest = level_noise(recording.current, levels, 0) if len(levels.centres_a) else None
-    evidence = Evidence(recording, levels, lowest, should_stop)
+    found_levels = levels() if levels is not None else find_levels(recording.current, should_stop=should_stop)
+    lowest = level_noise(recording.current, found_levels, 0) if len(found_levels.centres_a) else None
+    evidence = Evidence(recording, found_levels, lowest, should_stop)
     found = [finding for finder in FINDERS for finding in finder(evidence)]
     listed = [finding for finding in found if finding.confidence >= LEAST_CONFIDENCE]
     ordered = tuple(sorted(listed, key=lambda finding: (finding.from_s, finding.to_s)))

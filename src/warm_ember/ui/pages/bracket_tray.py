@@ -14,12 +14,13 @@ from warm_ember.signal.stretch import StretchReading
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.marked import draw_chip, draw_marked
 from warm_ember.ui.look.theme import Look
-from warm_ember.units import Text, bare, duration_text, quantity_text
+from warm_ember.units import Text, bare, duration_text, percent_text, quantity_text
 
 _ROW = 21
 _TOP = 36
 _HEAD = 160
 _COLUMN = 264
+_WHOLE = 0.9995
 
 
 @dataclass(frozen=True)
@@ -46,6 +47,9 @@ def tray_rows(readings: list[StretchReading]) -> list[TrayRow]:
         row("peak", "A", [r.max_a for r in readings]),
         row("lowest", "A", [r.min_a for r in readings]),
     ]
+    if any(reading.coverage < _WHOLE for reading in readings):
+        shares = tuple(reading.coverage for reading in readings)
+        rows[5] = TrayRow("measured", shares, tuple(percent_text(share) for share in shares))
     return rows if any(r.energy_j is not None for r in readings) else [r for r in rows if r.name != "energy"]
 
 

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import QPoint, Qt, Signal
 from PySide6.QtGui import QAction, QKeySequence
 from PySide6.QtWidgets import QWidget
 
 from warm_ember.session.results import RunResults
 from warm_ember.ui.desk import Desk
 from warm_ember.ui.look.theme import Look
+from warm_ember.ui.picture import save_picture
 from warm_ember.ui.shell.headline import Switch
 from warm_ember.ui.shell.spine import LinkFigure
 
@@ -59,6 +61,18 @@ class Page(QWidget):
     def page_actions(self) -> list[QAction]:
         """Return the page's own actions for the menus."""
         return []
+
+    def save_picture(self, path: Path) -> None:
+        """Write what the page shows to a file.
+
+        Raises
+        ------
+        BadArgumentError
+            If the ending is no picture's.
+        BadFileError
+            If it cannot be written.
+        """
+        save_picture(path, self.size(), self.title, lambda painter: self.render(painter, QPoint()))
 
     def make_action(self, text: str, keys: str, slot: Callable[[], object], on: QWidget | None = None) -> QAction:
         """Make an action whose key works while the page, or a part of it, has the keyboard."""

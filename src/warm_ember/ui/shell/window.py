@@ -54,7 +54,7 @@ EXPORTS = {
     "fold": "The mean occurrence",
     "cycles": "The cycles of the fold",
     "findings": "The findings",
-    "picture": "A picture of the view",
+    "picture": "A picture of the page",
 }
 
 
@@ -382,7 +382,8 @@ class MainWindow(QMainWindow):
         if what == "capture":
             endings = (*endings, ".h5")
         kinds = ";;".join(f"{ending[1:].upper()} (*{ending})" for ending in endings)
-        wanted = f"{self.desk.results.run.name} {what}{endings[0]}"
+        thing = self.page.title.lower() if what == "picture" else what
+        wanted = f"{self.desk.results.run.name} {thing}{endings[0]}"
         path, _ = QFileDialog.getSaveFileName(self, f"Export: {EXPORTS[what].lower()}", wanted, kinds)
         if path:
             self.export(what, Path(path))
@@ -394,7 +395,7 @@ class MainWindow(QMainWindow):
             return
         if what == "picture":
             try:
-                self.trace.save_picture(path)
+                self.page.save_picture(path)
             except WarmEmberError as error:
                 self.messages.show_trouble(error.one_line)
                 return
