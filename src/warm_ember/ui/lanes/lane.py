@@ -55,9 +55,10 @@ class Lane(QWidget):
         return self.results is not None
 
     def refresh(self) -> None:
-        """Paint the plot anew."""
+        """Paint the plot anew, when it is seen."""
         self._plot_is_stale = True
-        self.update()
+        if self.isVisible():
+            self.update()
 
     def refresh_all(self) -> None:
         """Paint the plot and the head anew."""
@@ -77,18 +78,21 @@ class Lane(QWidget):
     @property
     def plot_rect(self) -> QRectF:
         """Where the plot is."""
-        left = self.head_width
-        return QRectF(left, 0, max(1, self.width() - left - self.look.px(MARGIN)), self.height())
+        return QRectF(self.head_width, 0, self._plot_width, self.height())
+
+    @property
+    def _plot_width(self) -> int:
+        return max(1, self.width() - self.head_width - self.look.px(MARGIN))
 
     def x_of(self, time_s: float) -> float:
         """Return the x of a moment."""
-        window, plot = self.window_on_time, self.plot_rect
-        return plot.left() + (time_s - window.from_s) / window.length_s * plot.width()
+        window = self.window_on_time
+        return self.head_width + (time_s - window.from_s) / window.length_s * self._plot_width
 
     def time_at(self, x: float) -> float:
         """Return the moment at an x."""
-        window, plot = self.window_on_time, self.plot_rect
-        return window.from_s + (x - plot.left()) / plot.width() * window.length_s
+        window = self.window_on_time
+        return window.from_s + (x - self.head_width) / self._plot_width * window.length_s
 
     def paintEvent(self, event: QPaintEvent) -> None:
         kept = self._picture_to_paint()

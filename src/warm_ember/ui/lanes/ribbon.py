@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from PySide6.QtCore import QLineF, QRectF, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter
@@ -59,8 +61,14 @@ class RibbonLane(Lane):
         placement = self._preview or self.results.placement
         rows = self.results.ledger.all_rows
         self._swatches = swatches(self.look, [(row.name, row.mean.value) for row in rows])
-        self._paint_shares(painter, placement)
-        self._paint_blocks(painter, placement)
+        shown = _within(placement, *self._samples_shown)
+        self._paint_shares(painter, shown)
+        self._paint_blocks(painter, shown)
+
+    @property
+    def _samples_shown(self) -> tuple[float, float]:
+        interval_s = self.results.capture.current.interval_s if self.results else 1.0
+        return self.window_on_time.from_s / interval_s, self.window_on_time.to_s / interval_s
 
     def _swatch(self, placement: Placement, state: int) -> Swatch:
         name = UNPLACED_NAME if state == UNPLACED else placement.names[state]
@@ -68,10 +76,9 @@ class RibbonLane(Lane):
 
     def _paint_shares(self, painter: QPainter, placement: Placement) -> None:
         """Paint every pixel column with the shares of the states in it, by stacked height."""
-        rect, window = self.block_rect, self.window_on_time
+        rect = self.block_rect
         width, height = self.columns_of(rect), max(1, round(rect.height() * self.devicePixelRatioF()))
-        interval_s = self.results.capture.current.interval_s if self.results else 1.0
-        columns = np.linspace(window.from_s, window.to_s, width + 1) / interval_s
+        columns = np.linspace(*self._samples_shown, width + 1)
         cuts = placement.edges[(placement.edges > columns[0]) & (placement.edges < columns[-1])]
         edges = np.union1d(columns, cuts)
         middles = (edges[:-1] + edges[1:]) / 2
@@ -83,11 +90,14 @@ class RibbonLane(Lane):
         cell = np.searchsorted(states, state) * width + column
         shares = np.bincount(cell, weights=np.diff(edges), minlength=len(states) * width).reshape(len(states), width)
         tops = np.cumsum(shares / np.maximum(shares.sum(axis=0), 1e-30), axis=0) * height
-        picture = np.full((height, width), np.uint32(self.look.theme.sunken.rgb()))
-        row = np.arange(height)[:, None] + 0.5
-        for index in reversed(range(len(states))):
-            color = np.uint32(self._swatch(placement, int(states[index])).color.rgb())
-            picture = np.where(row <= tops[index][None, :], color, picture)
+        colors = np.array([self._swatch(placement, int(one)).color.rgb() for one in states], dtype=np.uint32)
+        only = np.argmax(shares, axis=0)
+        picture = np.empty((height, width), dtype=np.uint32)
+        picture[:] = colors[only]
+        mixed = np.flatnonzero((shares > 0).sum(axis=0) > 1)
+        if len(mixed):
+            row = np.arange(height)[:, None, None] + 0.5
+            picture[:, mixed] = colors[np.argmax(row <= tops[:, mixed].T[None] + 1e-9, axis=2)]
         draw_pixels(painter, rect, picture)
 
     def _paint_blocks(self, painter: QPainter, placement: Placement) -> None:
@@ -146,3 +156,12 @@ class RibbonLane(Lane):
         if not 0 <= at < placement.intervals or placement.state[at] == UNPLACED:
             return UNPLACED_NAME
         return placement.names[int(placement.state[at])]
+
+
+def _within(placement: Placement, first: float, last: float) -> Placement:
+    """Return the part of a placement that a window of samples touches."""
+    begin = max(int(np.searchsorted(placement.edges, first, side="right")) - 1, 0)
+    end = min(max(int(np.searchsorted(placement.edges, last, side="left")), begin + 1), placement.intervals)
+    if not placement.intervals:
+        return placement
+    return replace(placement, edges=placement.edges[begin : end + 1], state=placement.state[begin:end])

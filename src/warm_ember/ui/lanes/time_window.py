@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
+import math
 from datetime import UTC, datetime, timedelta
 
-import numpy as np
 from PySide6.QtCore import QObject, Signal
 
 from warm_ember.signal.envelope import Columns, Envelope, envelope, per_column
@@ -103,7 +103,7 @@ class TimeWindow(QObject):
         """Write a moment with as many decimals as a window of that length needs, by the clock when it is shown."""
         if not self.shows_clock or self.start is None:
             return clock_text(time_s, window_s)
-        second = float(np.round(self.origin_s + time_s, _decimals(window_s)))
+        second = round(self.origin_s + time_s, _decimals(window_s))
         text = clock_text(second % _DAY_S, window_s, hours=True)
         if window_s < _DAY_S and second % _DAY_S:
             return text
@@ -138,7 +138,7 @@ def _moment(start_utc: str) -> datetime | None:
 
 
 def _decimals(window_s: float) -> int:
-    return int(np.clip(np.ceil(-np.log10(max(window_s, 1e-9) / 300)), 0, 9))
+    return min(max(math.ceil(-math.log10(max(window_s, 1e-9) / 300)), 0), 9)
 
 
 def clock_text(time_s: float, window_s: float, *, hours: bool = False) -> str:

@@ -6,6 +6,8 @@ blindness and greyscale print. Colours are quantised to an eighth of a decade.
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 from PySide6.QtGui import QColor
 
@@ -41,6 +43,7 @@ class Ramp:
         self._packed = (
             np.uint32(0xFF000000) | self._table[:, 0] << 16 | self._table[:, 1] << 8 | self._table[:, 2]
         ).astype(np.uint32)
+        self._colors = [QColor(*row) for row in self._table.tolist()]
 
     def _index(self, current_a: Floats) -> np.ndarray:
         with np.errstate(divide="ignore", invalid="ignore"):
@@ -54,5 +57,7 @@ class Ramp:
 
     def color(self, current_a: float | None) -> QColor:
         """Return the colour of one current."""
-        red, green, blue = self._table[int(self._index(np.array([current_a or 0.0]))[0])]
-        return QColor(int(red), int(green), int(blue))
+        step = 0
+        if current_a is not None and current_a > 0:
+            step = round((math.log10(current_a) - FIRST_DECADE) * STEPS_PER_DECADE)
+        return self._colors[min(max(step, 0), len(self._colors) - 1)]
