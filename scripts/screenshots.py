@@ -15,10 +15,15 @@ os.environ["QT_QPA_PLATFORM"] = "offscreen"
 ROOT = Path(__file__).resolve().parent.parent
 sys.path.insert(0, str(ROOT / "src"))
 
+import numpy as np
 from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QApplication
 
+from warm_ember.formats.source import ImportOptions
+from warm_ember.model.fold import AlignBy, FoldPlan
+from warm_ember.session import edits
 from warm_ember.session.demo import make_demo
+from warm_ember.session.importing import ImportRequest, adopt, import_file
 from warm_ember.ui.application import make_window
 from warm_ember.ui.look.theme import DAY, NIGHT, Theme
 from warm_ember.ui.shell.window import MainWindow
@@ -42,6 +47,58 @@ def a_row_open(window: MainWindow) -> None:
     window.states.choose("Idle wait")
 
 
+def inside_the_report(window: MainWindow) -> None:
+    """Show the currents of the report, and the time between its peaks."""
+    around_the_report(window)
+    window.trace.lanes.show_inside(True)
+
+
+def all_wakes(window: MainWindow) -> None:
+    """Fold the wakes of each second, with the serial line's wait as a step of its own."""
+    plan = FoldPlan("r5", AlignBy.LINE, "RTC_IRQ", before_s=0.01, length_s=0.12)
+    window.desk.apply(edits.set_fold(plan), "fold")
+    window.trace.show_view("fold")
+
+
+def long_leads(window: MainWindow) -> None:
+    """Measure run 4 with long leads, a range of 100 mA, and too little patience."""
+    session = window.desk.session
+    assert session is not None
+    capture = session.capture("r4")
+    time_s = np.arange(round(69.0 / capture.current.interval_s)) * capture.current.interval_s
+    read = capture.current.read(0, len(time_s)) + 4e-6 * np.sin(2 * np.pi * 50 * time_s)
+    path = session.folder.path / "r4 on long leads.f32"
+    np.minimum(read, 0.1).astype("<f4").tofile(path)
+    options = ImportOptions(rate_hz=1 / capture.current.interval_s)
+    adopt(session, import_file(session, ImportRequest(path, options, supply_v=3.0)))
+    window.desk.open(session.folder.path)
+    _settle(window)
+
+
+def doubts(window: MainWindow) -> None:
+    """Say what speaks against a capture, and what its leads do to the target."""
+    long_leads(window)
+    window.trace.show_view("doubts")
+    window.trace.doubts.edits["burden in series"].setText("1.8")
+    window.trace.doubts.edits["serial line"].setText("3.1u")
+    window.trace.doubts.show_effect()
+
+
+def a_file(window: MainWindow) -> None:
+    """Look at a text of a quarter of run 5, with a gap, before it is imported."""
+    session = window.desk.session
+    assert session is not None
+    path = session.folder.path / "night.csv"
+    current = session.capture("r5").current
+    rows = (k for k in range(0, 750_000, 10) if not 300_000 < k < 330_000)
+    values = current.read(0, 750_000)
+    lines = (
+        f"{k * current.interval_s:.3f};{values[k] * 1e3:.5f};{int(values[k] > 0.05)}".replace(".", ",") for k in rows
+    )
+    path.write_text("# trail counter post, night\nZeit (s);Strom (mA);modem\n" + "\n".join(lines) + "\n")
+    window.import_files([path])
+
+
 def nothing(_window: MainWindow) -> None:
     """Leave the page as it opens."""
 
@@ -54,6 +111,10 @@ PICTURES: tuple[tuple[str, str, str, Theme, Callable[[MainWindow], None]], ...] 
     ("battery", "Battery", "r4", NIGHT, nothing),
     ("battery-met-day", "Battery", "r5", DAY, nothing),
     ("runs", "Runs", "r4", NIGHT, nothing),
+    ("inside", "Trace", "r4", NIGHT, inside_the_report),
+    ("fold", "Trace", "r5", NIGHT, all_wakes),
+    ("doubts", "Trace", "r4", DAY, doubts),
+    ("import", "Trace", "r5", NIGHT, a_file),
 )
 
 
@@ -66,29 +127,28 @@ def main() -> None:
     folder = ROOT / "docs" / "screenshots"
     folder.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory() as name:
-        make_demo(Path(name) / "post").close()
         for picture, page, run, theme, arrange in PICTURES:
             settings = QSettings(str(Path(name) / f"{picture}.ini"), QSettings.Format.IniFormat)
             window = make_window(application, settings)
             window.look.set_theme(theme)
             window.resize(1280, 800)
             window.show()
-            window.desk.open(Path(name) / "post")
-            _settle(application, window)
+            window.desk.set_session(make_demo(Path(name) / picture))
+            _settle(window)
             window.desk.select_run(run)
-            _settle(application, window)
+            _settle(window)
             window.show_page(page)
             arrange(window)
-            _settle(application, window)
+            _settle(window)
             window.grab().save(str(folder / f"{picture}.png"))
             window.close()
 
 
-def _settle(application: QApplication, window: MainWindow) -> None:
-    application.processEvents()
+def _settle(window: MainWindow) -> None:
+    QApplication.processEvents()
     while window.desk.jobs.is_busy:
-        application.processEvents()
-    application.processEvents()
+        QApplication.processEvents()
+    QApplication.processEvents()
 
 
 if __name__ == "__main__":

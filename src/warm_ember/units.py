@@ -188,6 +188,21 @@ def quantity_text(value: float | None, unit: str, digits: int = 3) -> Text:
     return Text(significant(value / 1e-12, digits), "p" + unit)
 
 
+def told_apart(one: float, other: float, unit: str) -> tuple[Text, Text]:
+    """Write two quantities with as many digits as it takes to tell them apart, at most eight.
+
+    Examples
+    --------
+    >>> [str(text) for text in (*told_apart(2.9981, 2.9987, "V"), *told_apart(0.0, 1.0, "C"))]
+    ['2.998 V', '2.999 V', '0 C', '1.00 C']
+    """
+    for digits in range(3, 9):
+        texts = quantity_text(one, unit, digits), quantity_text(other, unit, digits)
+        if one == other or texts[0] != texts[1]:
+            break
+    return texts
+
+
 def duration_text(seconds: float | None, digits: int = 3) -> Text:
     """Write a length of time in the unit people use for it, from ns to years.
 

@@ -19,6 +19,7 @@ _SAME = 1e-6
 _LEAST_RUN = 3
 _LEAST_PAIRS = 20
 _MOST_EQUAL = 0.3
+_FINEST = 2.0**-23
 
 
 @dataclass(frozen=True, eq=False)
@@ -33,14 +34,15 @@ class Clipping:
         How many stand at it in runs of three and more.
     stretches
         First and last-plus-one sample of each run, shape ``(runs, 2)``.
-    equal_elsewhere
-        Share of neighbouring readings that are equal elsewhere at high current: what makes the runs suspicious.
+    seen_at_high_current
+        Whether readings at comparable current differ from each other. Otherwise only those of sleep do, and a burst
+        without any noise of its own would look the same.
     """
 
     limit_a: float
     samples: int
     stretches: Indices
-    equal_elsewhere: float
+    seen_at_high_current: bool
 
 
 def find_clipping(series: Series, *, should_stop: ShouldStop = never) -> Clipping | None:
@@ -79,10 +81,18 @@ def find_clipping(series: Series, *, should_stop: ShouldStop = never) -> Clippin
     runs = runs[runs[:, 1] - runs[:, 0] >= _LEAST_RUN]
     if not len(runs):
         return None
-    equal = _equal_share(series, at_limit, below, limit)
-    if equal > _MOST_EQUAL:
+    count = -(-series.samples // BLOCK_SAMPLES)
+    beside = np.unique(np.concatenate((at_limit[:_COMPARED_BLOCKS], below[:_COMPARED_BLOCKS])))
+    steps = _steps(series, beside, 0.25 * limit, limit)
+    at_high = len(steps) >= _LEAST_PAIRS
+    if not at_high:
+        anywhere = np.unique(np.linspace(0, count - 1, _COMPARED_BLOCKS).astype(np.int64))
+        steps = _steps(series, anywhere, -np.inf, limit)
+        # Noise finer than single precision shows at this height would vanish there without any clipping.
+        steps = np.where(steps < _FINEST * highest, 0.0, steps)
+    if len(steps) < _LEAST_PAIRS or np.mean(steps == 0) > _MOST_EQUAL:
         return None
-    return Clipping(highest, int((runs[:, 1] - runs[:, 0]).sum()), runs, equal)
+    return Clipping(highest, int((runs[:, 1] - runs[:, 0]).sum()), runs, at_high)
 
 
 def _highest(series: Series) -> float:
@@ -119,25 +129,13 @@ def _runs_at(series: Series, blocks: Indices, limit: float, should_stop: ShouldS
     return np.concatenate(found)
 
 
-def _equal_share(series: Series, at_limit: Indices, below: Indices, limit: float) -> float:
-    """Return how often neighbouring readings are equal below the limit, at high current where there is enough."""
-    count = -(-series.samples // BLOCK_SAMPLES)
-    beside = np.unique(np.concatenate((at_limit[:_COMPARED_BLOCKS], below[:_COMPARED_BLOCKS])))
-    high = _pairs(series, beside, 0.25 * limit, limit)
-    if len(high) >= _LEAST_PAIRS:
-        return float(np.mean(high))
-    anywhere = np.unique(np.linspace(0, count - 1, _COMPARED_BLOCKS).astype(np.int64))
-    some = _pairs(series, anywhere, -np.inf, limit)
-    return float(np.mean(some)) if len(some) >= _LEAST_PAIRS else 1.0
-
-
-def _pairs(series: Series, blocks: Indices, low: float, high: float) -> Floats:
-    """Flag each pair of neighbours, both within a band, that is equal."""
+def _steps(series: Series, blocks: Indices, low: float, high: float) -> Floats:
+    """Return how far neighbouring readings, both within a band, are apart."""
     found = [np.empty(0)]
     for block in blocks.tolist():
         values: Samples = series.read(block * BLOCK_SAMPLES, min((block + 1) * BLOCK_SAMPLES, series.samples))
         with np.errstate(invalid="ignore"):
             inside = (values >= low) & (values < high)
         both = inside[1:] & inside[:-1]
-        found.append((values[1:][both] == values[:-1][both]).astype(np.float64))
+        found.append(np.abs(np.diff(values.astype(np.float64)))[both])
     return np.concatenate(found)

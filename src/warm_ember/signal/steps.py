@@ -102,8 +102,11 @@ def _merged(values: Floats, edges: Indices) -> Indices:
 
 
 def found_edges_s(folded: Fold, *, most: int = MOST_STEPS) -> tuple[float, ...]:
-    """Return the inner edges of the mean occurrence's steps, seconds from the alignment."""
-    return tuple(float(folded.edges_s[edge]) for edge in find_edges(folded.mean_a, most=most))
+    """Return the inner edges of the occurrence's steps, seconds from the alignment.
+
+    They are found in the median, which a few odd cycles do not bend.
+    """
+    return tuple(float(folded.edges_s[edge]) for edge in find_edges(folded.median_a, most=most))
 
 
 def steps_of(folded: Fold, edges_s: tuple[float, ...]) -> tuple[Step, ...]:

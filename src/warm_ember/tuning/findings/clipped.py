@@ -15,6 +15,8 @@ def clipped(evidence: Evidence) -> list[Finding]:
     if found is None:
         return []
     confidence = 0.95 if found.samples >= 10 else 0.75
+    if not found.seen_at_high_current:
+        confidence = 0.6
     limit = quantity_text(found.limit_a, "A")
     findings = []
     for first, last in places(found.stretches, current.samples):

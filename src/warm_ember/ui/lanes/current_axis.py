@@ -42,10 +42,10 @@ def paint_current_axis(
         if grid:
             painter.setPen(theme.grid)
             painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
-        if last_y - y < least:
-            continue
-        last_y = y
         label_y = min(max(y, plot.top() + px(7)), plot.bottom() - px(5))
+        if last_y - label_y < least:
+            continue
+        last_y = label_y
         box = QRectF(plot.left() - room, label_y - px(8), room - px(14), px(16))
         text = str(quantity_text(value, "A", 1 if scale.log else 2))
         draw_marked(painter, box, text, look, size="small", align=Qt.AlignmentFlag.AlignRight)

@@ -10,9 +10,9 @@ from PySide6.QtWidgets import QWidget
 
 from warm_ember.session.results import RunResults
 from warm_ember.ui.lanes.time_window import TimeWindow
-from warm_ember.ui.look.marked import draw_marked
+from warm_ember.ui.look.marked import draw_marked, width_of
 from warm_ember.ui.look.theme import Look
-from warm_ember.units import quantity_text
+from warm_ember.units import told_apart
 
 HEAD = 160
 MARGIN = 8
@@ -152,7 +152,7 @@ class Lane(QWidget):
         px = self.look.px
         painter.setPen(self.look.theme.faint)
         draw_marked(painter, QRectF(px(8), px(8), px(14), px(18)), "▾", self.look, size="small")
-        rect = QRectF(px(22), px(8), self.head_width - px(26), px(18))
+        rect = QRectF(px(22), px(8), self.name_room(), px(18))
         draw_marked(painter, rect, self.name, self.look, dim=self.look.theme.ink)
 
     def paint_value(self, painter: QPainter, marked: str, line: int = 1) -> None:
@@ -165,11 +165,19 @@ class Lane(QWidget):
     def paint_ends(self, painter: QPainter, ends: tuple[float, float], unit: str) -> None:
         """Paint the values at a tenth and at nine tenths of the height, where plots without ticks put theirs."""
         px = self.look.px
-        for value, share in zip(ends, (0.9, 0.1), strict=True):
+        for text, share in zip(told_apart(*ends, unit), (0.9, 0.1), strict=True):
             y = 1 + share * (self.height() - 2)
-            box = QRectF(px(100), y - px(8), self.head_width - px(104), px(16))
-            text = str(quantity_text(value, unit))
-            draw_marked(painter, box, text, self.look, size="small", align=Qt.AlignmentFlag.AlignRight)
+            box = QRectF(px(60), y - px(8), self.head_width - px(64), px(16))
+            draw_marked(painter, box, str(text), self.look, size="small", align=Qt.AlignmentFlag.AlignRight)
+
+    def name_room(self) -> float:
+        """Return the width that the name may take."""
+        return self.head_width - self.look.px(26)
+
+    def room_beside(self, ends: tuple[float, float], unit: str) -> float:
+        """Return the width that is left for the name beside the value at the upper end."""
+        value = width_of(self.look, str(told_apart(*ends, unit)[1]), "small")
+        return self.head_width - self.look.px(28) - value
 
     def columns_of(self, rect: QRectF) -> int:
         """Return the plot's width in device pixels."""

@@ -228,6 +228,9 @@ class ChargeLane(Lane):
     def head_key(self) -> object:
         return (super().head_key(), self._ends)
 
+    def name_room(self) -> float:
+        return self.room_beside(self._ends, "C")
+
     def paint_head(self, painter: QPainter) -> None:
         """Paint the name, and the charge at both ends of the axis."""
         super().paint_head(painter)
@@ -274,6 +277,7 @@ class ScalarLane(Lane):
     def __init__(self, look: Look, window: TimeWindow, name: str, unit: str, height: int = 56) -> None:
         super().__init__(look, window, height)
         self.name, self.unit = name, unit
+        self.setToolTip(name)
         self._columns: Columns | None = None
         self._ends = (0.0, 0.0)
 
@@ -291,6 +295,9 @@ class ScalarLane(Lane):
 
     def head_key(self) -> object:
         return (super().head_key(), self._ends)
+
+    def name_room(self) -> float:
+        return self.room_beside(self._ends, self.unit)
 
     def paint_head(self, painter: QPainter) -> None:
         """Paint the name, and the values at both ends of the axis."""

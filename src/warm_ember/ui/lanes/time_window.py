@@ -107,6 +107,7 @@ class TimeWindow(QObject):
         text = clock_text(second % _DAY_S, window_s, hours=True)
         if window_s < _DAY_S and second % _DAY_S:
             return text
+        text = text[:5] if window_s >= _DAY_S else text
         day = (self.start + timedelta(seconds=second - self.origin_s)).strftime("%d %b")
         return f"{day} {text}" if window_s < 300 * _DAY_S else day
 

@@ -53,7 +53,7 @@ def style_sheet(look: Look) -> str:
         selection-color: {t.ink.name()}; outline: none; }}
     QTableWidget::item {{ border-bottom: 1px solid {t.rule.name()}; padding: 0 {px(6)}px; }}
     QTableWidget:focus {{ border: 1px solid {t.mark.name()}; }}
-    QHeaderView {{ background: transparent; }}
+    QHeaderView, QTableWidget {{ background: transparent; font-size: {look.font("small").pointSizeF()}pt; }}
     QHeaderView::section {{ background: transparent; color: {t.dim.name()}; border: none;
         border-bottom: 1px solid {t.rule.name()}; padding: {px(2)}px {px(6)}px; }}
     QScrollArea, QScrollArea > QWidget > QWidget {{ background: transparent; border: none; }}

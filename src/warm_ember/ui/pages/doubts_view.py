@@ -33,7 +33,7 @@ from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.marked import draw_marked, width_of
 from warm_ember.ui.look.theme import Look, ink_on
 from warm_ember.ui.pages.inline_edit import QuantityEdit
-from warm_ember.units import percent_text, quantity_text
+from warm_ember.units import percent_text, quantity_text, told_apart
 
 _LOADS: tuple[tuple[str, str, str], ...] = (
     ("shunt or amplifier, factor", "", "shunt checked against a reference"),
@@ -68,7 +68,7 @@ class FindingCard(QAbstractButton):
         self.setText(f"{finding.kind}: {finding.text}")
         self.setAccessibleName(self.text())
         self.setCursor(Qt.CursorShape.PointingHandCursor)
-        self.setMinimumHeight(self.heightForWidth(look.px(640)))
+        self.setMinimumWidth(look.px(160))
 
     def _go_on(self) -> None:
         self.place_asked.emit(self.findings[self._next])
@@ -84,7 +84,8 @@ class FindingCard(QAbstractButton):
         return round(box.height()) + self._look.px(42)
 
     def sizeHint(self) -> QSize:
-        return QSize(self._look.px(400), self.heightForWidth(max(self.width(), self._look.px(400))))
+        width = max(self.width(), self._look.px(240))
+        return QSize(self._look.px(240), self.heightForWidth(width))
 
     def resizeEvent(self, event: object) -> None:
         self.setMinimumHeight(self.heightForWidth(self.width()))
@@ -162,6 +163,7 @@ class DoubtsView(QWidget):
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setWidget(inner)
         return scroll
 
@@ -173,7 +175,7 @@ class DoubtsView(QWidget):
         column = QVBoxLayout(panel)
         column.setContentsMargins(px(16), px(12), px(16), px(12))
         column.setSpacing(px(8))
-        column.addWidget(QLabel("What the measurement adds, and why: it is taken out of a copy."))
+        column.addWidget(_wrapped("What the measurement adds, and why: it is taken out of a copy."))
         grid = QGridLayout()
         grid.setHorizontalSpacing(px(8))
         grid.setVerticalSpacing(px(5))
@@ -183,12 +185,15 @@ class DoubtsView(QWidget):
             edit.textEdited.connect(self.show_effect)
             words = QLineEdit(reason)
             words.setCursorPosition(0)
+            words.setMinimumWidth(px(48))
+            words.setToolTip(reason)
             words.setAccessibleName(f"Reason: {name}")
             self.edits[name], self.reasons[name] = edit, words
-            grid.addWidget(QLabel(name), place, 0)
+            grid.addWidget(_wrapped(name), place, 0)
             grid.addWidget(edit, place, 1)
             grid.addWidget(words, place, 2)
-        grid.setColumnStretch(2, 1)
+        grid.setColumnStretch(0, 2)
+        grid.setColumnStretch(2, 3)
         column.addLayout(grid)
         self.effect = QLabel()
         self.effect.setWordWrap(True)
@@ -197,7 +202,7 @@ class DoubtsView(QWidget):
         self.correct_button.clicked.connect(self.correct)
         column.addWidget(self.correct_button)
         column.addSpacing(px(12))
-        column.addWidget(QLabel("The same work at a coarser range gives the bursts that are clipped here."))
+        column.addWidget(_wrapped("The same work at a coarser range gives the bursts that are clipped here."))
         joining = QHBoxLayout()
         self.other = QComboBox()
         self.other.setAccessibleName("Capture at the coarser range")
@@ -210,7 +215,11 @@ class DoubtsView(QWidget):
         self.done = QLabel()
         self.done.setWordWrap(True)
         column.addWidget(self.done)
-        return panel
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setWidget(panel)
+        return scroll
 
     def set_results(self, results: RunResults | None) -> None:
         """Show another run."""
@@ -299,7 +308,8 @@ class DoubtsView(QWidget):
         self.correct_button.setEnabled(True)
         mean_a, peak_a = whole.mean_a or 0.0, whole.max_a or 0.0
         effect = effect_of(corrections, mean_a=mean_a, peak_a=peak_a, supply_v=supply_v)
-        text = f"Mean {quantity_text(mean_a, 'A')} becomes {quantity_text(effect.mean_a, 'A')}"
+        before, after = told_apart(mean_a, effect.mean_a, "A")
+        text = f"Mean {before} becomes {after}"
         if effect.lowest_v is not None:
             text += f"; at the peak the burden drops {quantity_text(effect.drop_v, 'V')}"
             text += f" and the target sees {quantity_text(effect.lowest_v, 'V')}"
@@ -344,3 +354,9 @@ class DoubtsView(QWidget):
             self.correct()
         else:
             super().keyPressEvent(event)
+
+
+def _wrapped(words: str) -> QLabel:
+    label = QLabel(words)
+    label.setWordWrap(True)
+    return label

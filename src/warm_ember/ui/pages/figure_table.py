@@ -67,8 +67,6 @@ class FigureTable(QTableWidget):
 
     def _on_look(self) -> None:
         self.verticalHeader().setDefaultSectionSize(self._look.px(22))
-        self.setFont(self._look.font("small"))
-        self.horizontalHeader().setFont(self._look.font("small"))
 
     def show_rows(self, rows: Sequence[Sequence[tuple[str, float | str]]]) -> None:
         """Show rows of ``(text, value to sort by)``."""

@@ -218,6 +218,7 @@ class FoldView(QWidget):
                 )
                 for odd in folded.odd
             ]
+            or [(("none stands apart", ""), ("", ""), ("", ""), ("", ""))]
         )
         self._show_steps()
 
@@ -274,7 +275,7 @@ class FoldView(QWidget):
         self._change(edges_s=edges, names=tuple(names))
 
     def _on_odd(self, index: int) -> None:
-        if self.folded is not None:
+        if self.folded is not None and index < len(self.folded.odd):
             odd, edges = self.folded.odd[index], self.folded.fold.edges_s
             self.cycle_asked.emit(odd.time_s + float(edges[0]), odd.time_s + float(edges[-1]))
 

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import QRectF, Qt, Signal
-from PySide6.QtGui import QFontDatabase, QKeyEvent, QPainter, QPaintEvent
+from PySide6.QtGui import QFontDatabase, QFontMetrics, QKeyEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import (
     QComboBox,
     QGridLayout,
@@ -17,6 +17,7 @@ from PySide6.QtWidgets import (
     QLineEdit,
     QPlainTextEdit,
     QPushButton,
+    QScrollArea,
     QVBoxLayout,
     QWidget,
 )
@@ -49,7 +50,8 @@ class BeginningPlot(QWidget):
         super().__init__()
         self._look = look
         self._shown: Preview | None = None
-        self.setFixedHeight(look.px(150))
+        self.setMinimumHeight(look.px(80))
+        self.setMaximumHeight(look.px(150))
         look.changed.connect(self.update)
 
     def show_preview(self, shown: Preview | None) -> None:
@@ -131,18 +133,17 @@ class ImportView(QWidget):
         self.raw = QPlainTextEdit()
         self.raw.setReadOnly(True)
         self.raw.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
-        self.raw.setFixedHeight(px(112))
         self.raw.setTabChangesFocus(True)
         self.raw.setAccessibleName("The file's first lines")
         self.table = FigureTable(self.look, ("time, s", "current, A"), sortable=False)
         self.notes = QLabel()
         self.notes.setWordWrap(True)
         self._raw_title = QLabel("The file's first lines")
-        right.addWidget(self.plot)
+        right.addWidget(self.plot, 2)
         right.addWidget(self._raw_title)
         right.addWidget(self.raw)
         right.addWidget(QLabel("Read as"))
-        right.addWidget(self.table, 1)
+        right.addWidget(self.table, 3)
         right.addWidget(self.notes)
         row.addLayout(right, 1)
 
@@ -154,7 +155,9 @@ class ImportView(QWidget):
         panel.setFixedWidth(px(344))
         column = QVBoxLayout(panel)
         column.setContentsMargins(px(16), px(12), px(16), px(12))
-        grid = QGridLayout()
+        fields = QWidget()
+        grid = QGridLayout(fields)
+        grid.setContentsMargins(0, 0, 0, 0)
         grid.setHorizontalSpacing(px(8))
         grid.setVerticalSpacing(px(5))
         grid.setColumnStretch(1, 1)
@@ -183,9 +186,14 @@ class ImportView(QWidget):
             self._add_field(grid, words, edit)
         self.beside = QLabel()
         self.beside.setWordWrap(True)
-        column.addLayout(grid)
+        grid.setRowStretch(99, 1)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setWidget(fields)
+        column.addWidget(scroll, 1)
         column.addWidget(self.beside)
-        column.addStretch(1)
         self.import_button = QPushButton("Import")
         self.import_button.setToolTip("Ctrl+Return")
         self.import_button.clicked.connect(self.accept)
@@ -290,7 +298,11 @@ class ImportView(QWidget):
         self.table.setColumnCount(len(shown.header))
         self.table.setHorizontalHeaderLabels(list(shown.header))
         self.table.show_rows([[(cell, cell) for cell in row] for row in shown.rows])
-        self.raw.setFont(QFontDatabase.systemFont(QFontDatabase.SystemFont.FixedFont))
+        font = QFontDatabase.systemFont(QFontDatabase.SystemFont.FixedFont)
+        font.setPointSizeF(self.look.font("small").pointSizeF())
+        self.raw.setFont(font)
+        lines = max(len(shown.raw_lines), 1)
+        self.raw.setFixedHeight(QFontMetrics(font).lineSpacing() * lines + self.look.px(18))
         self.raw.setPlainText("\n".join(shown.raw_lines))
         self.raw.setVisible(bool(shown.raw_lines))
         self._raw_title.setVisible(bool(shown.raw_lines))
