@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 from pyarrow import feather, parquet
 
 from warm_ember.errors import BadFileError
+from warm_ember.formats.event_log import read_events
 from warm_ember.formats.registry import open_source
 from warm_ember.formats.source import ImportOptions
 from warm_ember.formats.vcd import VcdFile, sampled
@@ -244,3 +245,55 @@ def test_damaged_dumps_are_read_or_refused_in_words(tmp_path, places, cut: float
     path.write_bytes(mutated(text.encode(), places, cut))
     bits = or_words(lambda: list(sampled(VcdFile(path), 300, 1e-5)), "line ")
     assert bits is None or sum(len(part) for part in bits) == 300
+
+
+@settings(max_examples=120, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(places=st.lists(st.tuples(st.floats(0, 1), st.integers(0, 255)), max_size=5), cut=st.floats(0.05, 1))
+@pytest.mark.parametrize("ending", ["csv", "jsonl"])
+def test_damaged_event_logs_are_read_or_refused_in_words(tmp_path, ending: str, places, cut: float) -> None:
+    rows = [(k / 10, "state", f"s{k % 3}", "") for k in range(40)]
+    text = "time_s,event,name,value\n" + "".join(f"{t},{e},{n},{v}\n" for t, e, n, v in rows)
+    if ending == "jsonl":
+        text = "".join(f'{{"time_s": {t}, "event": "{e}", "name": "{n}"}}\n' for t, e, n, _ in rows)
+    path = tmp_path / f"log.{ending}"
+    path.write_bytes(mutated(text.encode(), places, cut))
+    events = or_words(lambda: read_events(path), str(path))
+    assert events is None or all(np.isfinite(event.time_s) for event in events)
+
+
+@settings(max_examples=80, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(
+    data=st.binary(max_size=4000), ending=st.sampled_from(["f32", "f64", "i16", "bin", "dat", "csv", "npy", "pq", "h5"])
+)
+def test_any_bytes_are_read_or_refused_in_words(tmp_path, data: bytes, ending: str) -> None:
+    path = tmp_path / f"any.{ending}"
+    path.write_bytes(data)
+    found = or_words(lambda: read(path, rate_hz=1000.0, scale_a=1e-6)[1], str(path))
+    assert found is None or not np.isinf(found).any()
+
+
+@pytest.mark.parametrize(
+    ("rows", "words"),
+    [
+        ("05:59:00;1\n05:59:61x;2\n05:59:02;3\n", "line 2.*expected a time like '05:59:00'"),
+        ("05:59:02;1\n05:59:01;2\n05:59:03;3\n", "times that rise"),
+    ],
+)
+def test_clock_times_that_cannot_be_read_name_their_line(tmp_path, rows: str, words: str) -> None:
+    path = tmp_path / "a.csv"
+    path.write_text(rows)
+    with pytest.raises(BadFileError, match=words):
+        read(path, unit="mA")
+
+
+def test_lines_take_the_place_of_digital_columns(tmp_path, command) -> None:
+    table, dump = tmp_path / "t.csv", tmp_path / "t.vcd"
+    table.write_text("s,A,led\n" + "".join(f"{k / 100:.2f},0.001,{k % 2}\n" for k in range(200)))
+    dump.write_text(vcd_text([(1_000_000, "1!")]))
+    code, out, _ = command("import", tmp_path / "p", table, "--lines", dump)
+    assert code == 0
+    assert "digital columns left out for those of t.vcd" in out
+    with Session.open(tmp_path / "p") as session:
+        lines = session.capture("t").lines
+        assert lines.names[:2] == ("TX", "RX")
+        assert (lines.read(0, 200) & 1).tolist() == [0] * 100 + [1] * 100

@@ -12,6 +12,7 @@ from warm_ember.signal.fold import Fold
 
 MOST_STEPS = 12
 _LEAST_CHANGE = 0.15
+_LEAST_BINS, _LEAST_SHARE = 2, 0.01
 _SMALLEST_SCALE_A = 1e-9
 
 
@@ -50,7 +51,8 @@ def find_edges(values: Floats, *, most: int = MOST_STEPS) -> Indices:
     -----
     Optimal partitioning (Jackson et al. 2005) of the curve on an inverse-hyperbolic-sine scale into constant pieces:
     a further piece must lower the squared error by more than a penalty. The penalty follows the curve's noise and is
-    doubled until the pieces are few enough. Neighbours that differ by less than 15 % are one piece.
+    doubled until the pieces are few enough. Neighbours that differ by less than 15 % are one piece,
+    and a piece shorter than a hundredth of the curve belongs to the neighbour that is more like it.
     """
     known = values[~np.isnan(values)]
     if len(known) < 3:
@@ -89,15 +91,22 @@ def _partition(values: Floats, penalty: float) -> Indices:
 
 
 def _merged(values: Floats, edges: Indices) -> Indices:
-    """Drop edges between pieces that hardly differ."""
+    """Drop edges between pieces that hardly differ, and those of pieces too short to be a step of their own."""
     kept = edges.tolist()
+    least = max(_LEAST_BINS, round(_LEAST_SHARE * len(values)))
     while kept:
-        bounds = [0, *kept, len(values)]
-        means = np.array([values[a:b].mean() for a, b in pairwise(bounds)])
+        bounds = np.array([0, *kept, len(values)])
+        means = np.array([values[a:b].mean() for a, b in pairwise(bounds.tolist())])
         changes = np.abs(np.diff(means))
-        if changes.min() >= _LEAST_CHANGE:
+        lengths = np.diff(bounds)
+        beside_short = (lengths[:-1] < least) | (lengths[1:] < least)
+        if changes.min() < _LEAST_CHANGE:
+            worst = int(np.argmin(changes))
+        elif beside_short.any():
+            worst = int(np.argmin(np.where(beside_short, changes, np.inf)))
+        else:
             break
-        del kept[int(np.argmin(changes))]
+        del kept[worst]
     return np.array(kept, dtype=np.int64)
 
 
