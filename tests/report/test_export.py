@@ -52,7 +52,7 @@ def test_tables_hold_what_the_program_shows(demo_copy, tmp_path, command, ending
         assert made["brackets"]["charge_c"][1].as_py() == pytest.approx(
             capture.reading(bracket.from_s, bracket.to_s).charge_c
         )
-    assert made["cycles"].num_rows > 100
+    assert made["cycles"].num_rows > 3
     mean = np.array(made["fold"]["mean_a"])
     lengths = np.array(made["fold"]["to_s"]) - np.array(made["fold"]["from_s"])
     assert (mean * lengths).sum() == pytest.approx(np.mean(made["cycles"]["charge_c"]), rel=1e-6)

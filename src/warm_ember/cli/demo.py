@@ -11,7 +11,14 @@ import typer
 from warm_ember.attribution.day import day_rows
 from warm_ember.cli.arguments import JsonOption
 from warm_ember.cli.output import print_json, print_line
-from warm_ember.cli.tables import ledger_json, life_json, print_ledger, print_life
+from warm_ember.cli.tables import (
+    findings_json,
+    ledger_json,
+    life_json,
+    print_findings,
+    print_ledger,
+    print_life,
+)
 from warm_ember.session.session import Session
 
 
@@ -43,7 +50,12 @@ def demo(
 
 def _run_json(session: Session, name: str) -> dict[str, object]:
     results = session.run(name)
-    return {"capture": name, "states": ledger_json(results.ledger), "life": life_json(results.life)}
+    return {
+        "capture": name,
+        "states": ledger_json(results.ledger),
+        "life": life_json(results.life),
+        "findings": findings_json(session.results.findings(name)),
+    }
 
 
 def _print(session: Session) -> None:
@@ -52,4 +64,5 @@ def _print(session: Session) -> None:
         print_line(f"{run.name}  {run.label}")
         print_ledger(results.ledger, day_rows(results.load, results.ledger))
         print_life(results.life)
+        print_findings(session.results.findings(run.name))
         print_line()

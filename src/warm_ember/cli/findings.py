@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import msgspec
-
 from warm_ember.cli.arguments import JsonOption, NameArgument, ProjectArgument
-from warm_ember.cli.output import print_json, print_line
+from warm_ember.cli.output import print_json
+from warm_ember.cli.tables import findings_json, print_findings
 from warm_ember.session.session import Session
-from warm_ember.units import duration_text, percent_text, quantity_text
 
 
 def findings(project: ProjectArgument, name: NameArgument, json: JsonOption = False) -> None:
@@ -15,12 +13,6 @@ def findings(project: ProjectArgument, name: NameArgument, json: JsonOption = Fa
     with Session.open(project) as session:
         found = session.results.findings(name)
     if json:
-        print_json({"capture": name, "findings": [msgspec.to_builtins(finding) for finding in found]})
-        return
-    if not found:
-        print_line("nothing found")
-    for finding in found:
-        cost = f", costs {quantity_text(finding.cost_a, 'A')}" if finding.cost_a is not None else ""
-        where = f"{duration_text(finding.from_s)} to {duration_text(finding.to_s)}"
-        print_line(f"{finding.kind} from {where}, {percent_text(finding.confidence)} sure{cost}")
-        print_line(f"  {finding.text}")
+        print_json({"capture": name, "findings": findings_json(found)})
+    else:
+        print_findings(found)

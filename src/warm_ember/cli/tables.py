@@ -5,10 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
+import msgspec
+
 from warm_ember.attribution.day import DayRow
 from warm_ember.attribution.ledger import Ledger
 from warm_ember.battery.life import LifeEstimate
 from warm_ember.cli.output import print_line, print_table
+from warm_ember.model.finding import Finding
 from warm_ember.units import HOUR_S, duration_text, months_text, percent_text, quantity_text
 
 
@@ -106,3 +109,19 @@ def print_life(life: LifeEstimate) -> None:
     print_line(
         f"target {months_text(life.target_s)} {verdict}: it allows {quantity_text(life.budget_a, 'A')} on average"
     )
+
+
+def findings_json(findings: tuple[Finding, ...]) -> list[dict[str, Any]]:
+    """Return findings as the contract has them."""
+    return [msgspec.to_builtins(finding) for finding in findings]
+
+
+def print_findings(findings: tuple[Finding, ...]) -> None:
+    """Print findings, each with its evidence."""
+    if not findings:
+        print_line("nothing found")
+    for finding in findings:
+        cost = f", costs {quantity_text(finding.cost_a, 'A')}" if finding.cost_a is not None else ""
+        where = f"{duration_text(finding.from_s)} to {duration_text(finding.to_s)}"
+        print_line(f"{finding.kind} from {where}, {percent_text(finding.confidence)} sure{cost}")
+        print_line(f"  {finding.text}")

@@ -6,15 +6,13 @@ from collections.abc import Sequence
 
 import msgspec
 
-from warm_ember.errors import BadArgumentError
 from warm_ember.model.correction import Burden, Correction
 from warm_ember.model.project import Run, RunKind
-from warm_ember.session.importing import ImportReport
+from warm_ember.session.importing import ImportReport, new_capture_path
 from warm_ember.session.session import Session
 from warm_ember.signal.corrections import check_corrections, correct
 from warm_ember.signal.series import CHUNK_SAMPLES, Progress, ShouldStop, chunks, ignore_progress, never
 from warm_ember.store.capture_file import CaptureWriter
-from warm_ember.store.project_folder import check_capture_name
 
 
 def correct_capture(
@@ -37,9 +35,7 @@ def correct_capture(
     Cancelled
         If `should_stop` answered yes; nothing is left then.
     """
-    path = session.folder.capture_path(check_capture_name(new_name))
-    if path.exists():
-        raise BadArgumentError(f"there already is a capture {new_name!r}")
+    path = new_capture_path(session, new_name)
     capture = session.capture(name)
     supply_v = capture.info.supply_v if capture.info.supply_v is not None else session.project.supply_v
     check_corrections(corrections, has_voltage=capture.voltage is not None or supply_v is not None)

@@ -91,10 +91,8 @@ def import_file(
     Cancelled
         If `should_stop` answered yes.
     """
-    name = check_capture_name(request.name or request.file.stem)
-    path = session.folder.capture_path(name)
-    if path.exists() and not request.replace:
-        raise BadArgumentError(f"there already is a capture {name!r}: choose another --name or give --replace")
+    name = request.name or request.file.stem
+    path = new_capture_path(session, name, replace=request.replace)
     if request.supply_v is not None and not 0 < request.supply_v < float("inf"):
         raise BadArgumentError(f"--supply must be above 0 V, found {request.supply_v}")
     source = open_source(request.file, request.options)
@@ -165,6 +163,20 @@ class _Import:
             note=f"imported from {request.file.name} on {datetime.now(UTC):%Y-%m-%d}",
             corrections=corrections,
         )
+
+
+def new_capture_path(session: Session, name: str, *, replace: bool = False) -> Path:
+    """Return where a capture of that name is to be written.
+
+    Raises
+    ------
+    BadArgumentError
+        If the name is impossible, or taken and nothing may be replaced.
+    """
+    path = session.folder.capture_path(check_capture_name(name))
+    if path.exists() and not replace:
+        raise BadArgumentError(f"there already is a capture {name!r}: choose another --name or give --replace")
+    return path
 
 
 def free_name(session: Session, wanted: str) -> str:

@@ -7,7 +7,7 @@ import numpy as np
 
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.capture import AT_LEAST, AT_MOST
-from warm_ember.session.importing import ImportReport
+from warm_ember.session.importing import ImportReport, new_capture_path
 from warm_ember.session.session import Session
 from warm_ember.signal.clipping import find_clipping
 from warm_ember.signal.joining import JoinedSamples, Ranges, join_samples, lay_on, on_grid
@@ -17,7 +17,6 @@ from warm_ember.signal.series import CHUNK_SAMPLES, Progress, Series, ShouldStop
 from warm_ember.signal.stretch import total
 from warm_ember.store.capture import Capture
 from warm_ember.store.capture_file import CaptureWriter
-from warm_ember.store.project_folder import check_capture_name
 from warm_ember.units import duration_text, quantity_text
 
 _NOISE_BOUND = 3.0
@@ -52,9 +51,7 @@ def join_captures(
     Cancelled
         If `should_stop` answered yes; nothing is left then.
     """
-    path = session.folder.capture_path(check_capture_name(new_name))
-    if path.exists():
-        raise BadArgumentError(f"there already is a capture {new_name!r}")
+    path = new_capture_path(session, new_name)
     fine, coarse = session.capture(fine_name), session.capture(coarse_name)
     ranges = find_ranges(fine, coarse, should_stop=should_stop)
     fit = lay_on(coarse.current, fine.current, ranges.fine_limit_a, should_stop=should_stop)

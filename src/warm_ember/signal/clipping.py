@@ -15,11 +15,13 @@ from warm_ember.signal.series import Series, ShouldStop, never
 _BLOCKS_PER_STEP = 1 << 16
 _EXAMINED_BLOCKS = 20_000
 _COMPARED_BLOCKS = 400
-_SAME = 1e-6
+_SAME = 2.0**-22
 _LEAST_RUN = 3
 _LEAST_PAIRS = 20
 _MOST_EQUAL = 0.3
 _FINEST = 2.0**-23
+_STANDS_OUT = 3
+_LEAST_RELATIVE = 0.005
 
 
 @dataclass(frozen=True, eq=False)
@@ -83,13 +85,15 @@ def find_clipping(series: Series, *, should_stop: ShouldStop = never) -> Clippin
         return None
     count = -(-series.samples // BLOCK_SAMPLES)
     beside = np.unique(np.concatenate((at_limit[:_COMPARED_BLOCKS], below[:_COMPARED_BLOCKS])))
+    if not _stands_out(series, at_limit[:_COMPARED_BLOCKS], highest, limit):
+        return None
     steps = _steps(series, beside, 0.25 * limit, limit)
     at_high = len(steps) >= _LEAST_PAIRS
     if not at_high:
         anywhere = np.unique(np.linspace(0, count - 1, _COMPARED_BLOCKS).astype(np.int64))
-        steps = _steps(series, anywhere, -np.inf, limit)
+        steps, of = _steps(series, anywhere, -np.inf, limit), _steps(series, anywhere, -np.inf, limit, relative=True)
         # Noise finer than single precision shows at this height would vanish there without any clipping.
-        steps = np.where(steps < _FINEST * highest, 0.0, steps)
+        steps = np.where((steps < _FINEST * highest) & (of < _LEAST_RELATIVE), 0.0, steps)
     if len(steps) < _LEAST_PAIRS or np.mean(steps == 0) > _MOST_EQUAL:
         return None
     return Clipping(highest, int((runs[:, 1] - runs[:, 0]).sum()), runs, at_high)
@@ -129,13 +133,31 @@ def _runs_at(series: Series, blocks: Indices, limit: float, should_stop: ShouldS
     return np.concatenate(found)
 
 
-def _steps(series: Series, blocks: Indices, low: float, high: float) -> Floats:
-    """Return how far neighbouring readings, both within a band, are apart."""
+def _stands_out(series: Series, blocks: Indices, highest: float, limit: float) -> bool:
+    """Answer whether far more readings stand at the limit than at the next value below it.
+
+    The highest value of coarse readings is the tail of their noise, and rarer than the one below it.
+    """
+    at_limit, below = 0, [np.empty(0, dtype=np.float32)]
+    for block in blocks.tolist():
+        values = series.read(block * BLOCK_SAMPLES, min((block + 1) * BLOCK_SAMPLES, series.samples))
+        with np.errstate(invalid="ignore"):
+            at_limit += int((values >= limit).sum())
+            below.append(values[(values < limit) & (values > 0.9 * highest)])
+    values, counts = np.unique(np.concatenate(below), return_counts=True)
+    return not len(values) or at_limit > _STANDS_OUT * int(counts[-1])
+
+
+def _steps(series: Series, blocks: Indices, low: float, high: float, *, relative: bool = False) -> Floats:
+    """Return how far neighbouring readings, both within a band, are apart; relative to their size if asked for."""
     found = [np.empty(0)]
     for block in blocks.tolist():
         values: Samples = series.read(block * BLOCK_SAMPLES, min((block + 1) * BLOCK_SAMPLES, series.samples))
         with np.errstate(invalid="ignore"):
             inside = (values >= low) & (values < high)
         both = inside[1:] & inside[:-1]
-        found.append(np.abs(np.diff(values.astype(np.float64)))[both])
+        steps = np.abs(np.diff(values.astype(np.float64)))[both]
+        if relative:
+            steps /= np.maximum(np.abs(values[1:][both]), 1e-300)
+        found.append(steps)
     return np.concatenate(found)

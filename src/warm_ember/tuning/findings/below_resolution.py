@@ -45,7 +45,7 @@ def _judge(evidence: Evidence, level: int, noise: LevelNoise) -> Finding | None:
     from_s, to_s, share = _where(evidence, evidence.levels, level)
     if share < _LEAST_SHARE:
         return None
-    ratio = max(noise.level_a, 0.0) / limit_a if limit_a > 0 else 0.0
+    ratio = float(max(noise.level_a, 0.0) / limit_a) if limit_a > 0 else 0.0
     confidence = 0.95 - 0.4 * ratio
     if why in ("noise", "step") and noise.level_a < 0 and abs(noise.level_a) < 0.1 * noise.noise_a:
         confidence = 0.9

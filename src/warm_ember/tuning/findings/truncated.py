@@ -10,12 +10,14 @@ from warm_ember.model.arrays import Floats, Indices
 from warm_ember.model.finding import Finding, Kind
 from warm_ember.signal.bands import runs_of
 from warm_ember.signal.levels import Levels
+from warm_ember.signal.stretch import total
 from warm_ember.tuning.findings.evidence import Evidence
 from warm_ember.units import duration_text, quantity_text
 
 _REST_SHARE = 0.2
 _ABOVE_REST = 2.0
 _LONGEST_SHARE = 0.5
+_LEAST_CHARGE = 1e-3
 
 
 @dataclass(frozen=True, eq=False)
@@ -37,6 +39,8 @@ def truncated(evidence: Evidence) -> list[Finding]:
     last, complete = int(lengths[-1]), lengths[:-1]
     if last > _LONGEST_SHARE * samples or found.stretches[-1, 0] == 0:
         return []
+    if not _matters(evidence, int(found.stretches[-1, 0]), found.rest_a):
+        return []
     alike = complete[found.heights_a[:-1] >= 0.5 * found.heights_a[-1]]
     # An activity like those before it that is already longer than any of them may be a new level of rest.
     if len(alike) and last > 3 * alike.max():
@@ -49,6 +53,14 @@ def truncated(evidence: Evidence) -> list[Finding]:
     )
     from_s = float(found.stretches[-1, 0]) * interval_s
     return [Finding(Kind.TRUNCATED, from_s, samples * interval_s, None, confidence, text)]
+
+
+def _matters(evidence: Evidence, first: int, rest_a: float) -> bool:
+    """Answer whether what flows above rest from a sample on is a noticeable part of all that does."""
+    current = evidence.recording.current
+    tail, whole = (total(current, begin, current.samples) for begin in (first, 0))
+    above, of = tail.total - rest_a * tail.count, whole.total - rest_a * whole.count
+    return above > _LEAST_CHARGE * of
 
 
 def _activities(levels: Levels) -> _Activities | None:
