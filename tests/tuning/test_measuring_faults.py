@@ -57,6 +57,29 @@ def test_clipping_is_found_where_it_is(random, rate_hz: float, step_a: float) ->
     assert inside[made < 0.01].mean() < 0.001
 
 
+def one_level(random, noise_a: float, relative: float = 0.0) -> np.ndarray:
+    """Return sleep with bursts of one level, the noise that both have, and nothing in between."""
+    time_s = np.arange(100_000) / 10e3
+    level = np.where(time_s % 1.0 < 0.1, 0.172, 2e-6)[:99_500]
+    return level * (1 + relative * random.standard_normal(len(level))) + noise_a * random.standard_normal(len(level))
+
+
+@pytest.mark.parametrize("noise_a", [1e-9, 1e-8, 2e-8, 1e-7, 1e-6])
+def test_bursts_whose_noise_single_precision_hides_are_not_clipped(random, noise_a: float) -> None:
+    assert "clipped" not in kinds(one_level(random, noise_a), 10e3)
+
+
+@pytest.mark.parametrize(("noise_a", "relative"), [(1e-7, 0.0), (0.0, 0.01)])
+def test_clipping_is_suspected_where_only_sleep_shows_noise(random, noise_a: float, relative: float) -> None:
+    found = find_all(MadeRecording(np.minimum(one_level(random, noise_a, relative), 0.1)))
+    assert {(finding.kind, finding.confidence) for finding in found} == {(Kind.CLIPPED, 0.6)}
+
+
+def test_a_cut_end_that_takes_next_to_nothing_is_no_fault(random) -> None:
+    made = np.concatenate((one_level(random, 1e-7), np.full(300, 9e-6)))
+    assert kinds(made, 10e3) == []
+
+
 @pytest.mark.parametrize("rate_hz", RATES)
 @pytest.mark.parametrize(
     ("change", "why"),

@@ -156,8 +156,9 @@ def _steps(series: Series, blocks: Indices, low: float, high: float, *, relative
         with np.errstate(invalid="ignore"):
             inside = (values >= low) & (values < high)
         both = inside[1:] & inside[:-1]
-        steps = np.abs(np.diff(values.astype(np.float64)))[both]
+        exact = values.astype(np.float64)
+        steps = np.abs(np.diff(exact))[both]
         if relative:
-            steps /= np.maximum(np.abs(values[1:][both]), 1e-300)
+            steps /= np.maximum(np.abs(exact[1:][both]), 1e-300)
         found.append(steps)
     return np.concatenate(found)
