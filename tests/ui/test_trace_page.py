@@ -338,6 +338,9 @@ def test_doubts_stand_on_the_trace_on_the_spine_and_in_their_view(
     window.grab()
     qtbot.mouseClick(window.trace.doubts.cards[0], LEFT)
     assert window.trace.view == "lanes"
+    window.trace.show_view("doubts")
+    qtbot.keyClick(window.trace.doubts.cards[0], Qt.Key.Key_Return)
+    assert shown.from_s <= window.desk.findings[1].from_s <= shown.to_s
 
 
 def test_a_corrected_copy_and_a_joined_capture(

@@ -127,5 +127,7 @@ class PyramidBuilder:
         self._rest = values[whole:].copy()
 
     def finish(self) -> Pyramid:
-        """Return the pyramid of all samples taken."""
-        return pyramid_from_base(np.concatenate([*self._parts, reduce_samples(self._rest)]))
+        """Return the pyramid of all samples taken; the builder is empty then."""
+        base = np.concatenate([*self._parts, reduce_samples(self._rest)])
+        self._parts = []  # at 10^9 samples they are as large as the pyramid
+        return pyramid_from_base(base)

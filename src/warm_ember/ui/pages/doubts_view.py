@@ -74,6 +74,12 @@ class FindingCard(QAbstractButton):
         self.place_asked.emit(self.findings[self._next])
         self._next = (self._next + 1) % len(self.findings)
 
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self.click()
+        else:
+            super().keyPressEvent(event)
+
     def hasHeightForWidth(self) -> bool:
         return True
 

@@ -329,9 +329,8 @@ class ImportView(QWidget):
         self._fill("gaps", "are missing", [_Choice("hold the value before", "hold")], shown=bool(titles))
         raw = bool(self.queue) and self.queue[0].file.suffix.lower() in _RAW_ENDINGS
         self._fill("samples are", "by the file's ending", [_Choice(name, name) for name in _FORMATS], shown=raw)
-        for words in ("ampere per count",):
-            self.numbers[words].setVisible(raw)
-            self._labels[words].setVisible(raw)
+        self.numbers["ampere per count"].setVisible(raw)
+        self._labels["ampere per count"].setVisible(raw)
 
     def _fill_columns(self, titles: tuple[str, ...], taken: tuple[str, str, str]) -> None:
         """Let current, time and voltage be picked from the file's columns."""

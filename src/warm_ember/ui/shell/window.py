@@ -442,6 +442,12 @@ class MainWindow(QMainWindow):
             "Pan": "drag the time axis, or Left, Right",
             "Bracket in the middle of the window": "Enter",
             "No snapping": "Alt while dragging",
+            "Move the reading cursor": "Shift+Left, Shift+Right",
+            "Start and end of the capture": "Home, End",
+            "Choose a step's edge in the fold": "Left, Right",
+            "Move, add and remove a step's edge": "Ctrl+Left, Ctrl+Right, Insert, Delete",
+            "Import the file that is shown, or leave it out": "Ctrl+Return, Esc",
+            "Make a corrected copy": "Ctrl+Return in the doubts",
         }
         return "\n".join(f"{text}: {keys}" for text, keys in found.items())
 
