@@ -201,3 +201,19 @@ def test_bands_hold_all_time_and_charge(values) -> None:
     for low, high, charge in zip(bands.edges_a[:-1], bands.edges_a[1:], bands.charge_c, strict=True):
         inside = known[(known >= low * (1 - 1e-6)) & (known < high * (1 + 1e-6)) & (known > 0)]
         assert charge <= inside.sum() * 1e-3 * (1 + 1e-6) + 1e-15
+
+
+@given(st.integers(0, 3000), st.integers(0, 3000), st.integers(0, 9))
+def test_bands_from_summary_blocks_are_those_of_the_samples(one: int, other: int, seed: int) -> None:
+    random = np.random.default_rng(seed)
+    data = np.repeat(10.0 ** random.uniform(-7, -1, 6), 500) * (1 + 0.02 * random.standard_normal(3000))
+    data[random.choice(3000, 40)] = np.nan
+    data[random.choice(3000, 9)] = -1e-6
+    first, last = sorted((one, other))
+    bands = current_bands(series(data), first * 1e-3, last * 1e-3)
+    known = data[first:last].astype(np.float32).astype(float)
+    known = known[~np.isnan(known)]
+    assert bands.time_s.sum() + bands.below_s == pytest.approx(len(known) * 1e-3)
+    expected, _ = np.histogram(known, np.append(bands.edges_a, np.inf)) if len(bands.edges_a) else (np.zeros(1), None)
+    slow = expected[: len(bands.time_s)] * 1e-3
+    assert np.abs(bands.time_s - slow).max(initial=0.0) <= 1.1e-3  # one that lies on an edge may fall to either side

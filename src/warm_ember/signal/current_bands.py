@@ -6,11 +6,15 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from warm_ember.model.arrays import Floats
+from warm_ember.model.arrays import Floats, Indices
+from warm_ember.signal.bands import runs_of
+from warm_ember.signal.pyramid import BLOCK_SAMPLES
 from warm_ember.signal.series import Series, ShouldStop, chunks, never
 
 PER_DECADE = 8
 _LOWEST_DECADE, _HIGHEST_DECADE = -12, 3
+_BANDS = (_HIGHEST_DECADE - _LOWEST_DECADE) * PER_DECADE
+_SUMMARY_BLOCKS = 1 << 14
 
 
 @dataclass(frozen=True, eq=False)
@@ -43,11 +47,17 @@ def current_bands(series: Series, from_s: float, to_s: float, *, should_stop: Sh
         The current, A.
     from_s, to_s
         The stretch; missing samples count nowhere.
+    should_stop
+        Polled between pieces.
 
     Raises
     ------
     Cancelled
         If `should_stop` answered yes.
+
+    Notes
+    -----
+    Blocks of the summary that lie within one band are added as a whole; only the others are read.
 
     Examples
     --------
@@ -58,15 +68,15 @@ def current_bands(series: Series, from_s: float, to_s: float, *, should_stop: Sh
     """
     first = min(max(round(from_s / series.interval_s), 0), series.samples)
     last = min(max(round(to_s / series.interval_s), first), series.samples)
-    bands = (_HIGHEST_DECADE - _LOWEST_DECADE) * PER_DECADE
-    counts, sums = np.zeros(bands + 1), np.zeros(bands + 1)
-    for _, values in chunks(series, first, last, should_stop=should_stop):
-        known = values[~np.isnan(values)]
-        with np.errstate(divide="ignore", invalid="ignore"):
-            places = np.floor((np.log10(known) - _LOWEST_DECADE) * PER_DECADE) + 1
-        index = np.clip(np.where(known > 0, places, 0), 0, bands).astype(np.int64)
-        counts += np.bincount(index, minlength=bands + 1)
-        sums += np.bincount(index, weights=known, minlength=bands + 1)
+    counts, sums = np.zeros(_BANDS + 1), np.zeros(_BANDS + 1)
+    begin, end = -(-first // BLOCK_SAMPLES), last // BLOCK_SAMPLES
+    if begin >= end:
+        _add_samples(series, first, last, counts, sums, should_stop)
+    else:
+        _add_samples(series, first, begin * BLOCK_SAMPLES, counts, sums, should_stop)
+        for start in range(begin, end, _SUMMARY_BLOCKS):
+            _add_blocks(series, start, min(start + _SUMMARY_BLOCKS, end), counts, sums, should_stop)
+        _add_samples(series, end * BLOCK_SAMPLES, last, counts, sums, should_stop)
     used = np.flatnonzero(counts[1:])
     low, high = (int(used[0]), int(used[-1]) + 1) if len(used) else (0, 0)
     edges = 10.0 ** (_LOWEST_DECADE + np.arange(low, high + 1) / PER_DECADE) if len(used) else np.empty(0)
@@ -74,3 +84,29 @@ def current_bands(series: Series, from_s: float, to_s: float, *, should_stop: Sh
     return CurrentBands(
         edges, counts[1:][low:high] * dt, sums[1:][low:high] * dt, float(counts[0]) * dt, float(sums[0]) * dt
     )
+
+
+def _band(current_a: np.ndarray) -> Indices:
+    """Return the band of each current: 0 for what lies at or below zero, then from the lowest band up."""
+    with np.errstate(divide="ignore", invalid="ignore"):
+        places = np.floor((np.log10(current_a) - _LOWEST_DECADE) * PER_DECADE) + 1
+    return np.asarray(np.clip(np.where(current_a > 0, places, 0), 0, _BANDS), dtype=np.int64)
+
+
+def _add_samples(series: Series, first: int, last: int, counts: Floats, sums: Floats, should_stop: ShouldStop) -> None:
+    for _, values in chunks(series, first, last, should_stop=should_stop):
+        known = values[~np.isnan(values)]
+        index = _band(known)
+        counts += np.bincount(index, minlength=_BANDS + 1)
+        sums += np.bincount(index, weights=known, minlength=_BANDS + 1)
+
+
+def _add_blocks(series: Series, first: int, last: int, counts: Floats, sums: Floats, should_stop: ShouldStop) -> None:
+    """Add summary blocks as a whole where they lie within one band, and the samples of the others."""
+    found = series.blocks(0, first, last)
+    lowest = _band(found["min"])
+    pure = (lowest == _band(found["max"])) | (found["count"] == 0)
+    counts += np.bincount(lowest[pure], weights=found["count"][pure], minlength=_BANDS + 1)
+    sums += np.bincount(lowest[pure], weights=found["sum"][pure], minlength=_BANDS + 1)
+    for begin, end in (runs_of(~pure) + first).tolist():
+        _add_samples(series, begin * BLOCK_SAMPLES, end * BLOCK_SAMPLES, counts, sums, should_stop)
