@@ -4,16 +4,24 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from PySide6.QtCore import QRectF, Qt
+from PySide6.QtGui import QGuiApplication, QImage, QPainter
+from pytestqt.qtbot import QtBot
 
+from warm_ember.model.finding import Finding, Kind
 from warm_ember.signal.envelope import Columns, envelope, per_column
 from warm_ember.signal.series import ArraySeries
+from warm_ember.ui.lanes.doubts import DoubtLane
 from warm_ember.ui.lanes.flags import reading_lines, tick_step
 from warm_ember.ui.lanes.heat import CurrentScale, draw_line, heat_picture, log_scale
+from warm_ember.ui.lanes.others import LinesLane
 from warm_ember.ui.lanes.time_window import TimeWindow, clock_text
 from warm_ember.ui.look.marked import plain, runs_of
-from warm_ember.ui.look.theme import DAY, NIGHT, ink_on
+from warm_ember.ui.look.theme import DAY, NIGHT, Look, ink_on
 from warm_ember.ui.pages.bracket_tray import tray_rows
+from warm_ember.ui.pages.figure_table import FigureTable
 from warm_ember.ui.pages.ladder import rungs
+from warm_ember.units import told_apart
 
 ROWS = 120
 
@@ -204,3 +212,76 @@ def test_rungs_compare_with_the_step_before(demo_session) -> None:
     assert ladder[1].before_a == ladder[2].before_a == ladder[0].mean_a
     sleep = rungs(runs, found, "Deep sleep")
     assert all(one.mean_a < rung.mean_a for one, rung in zip(sleep, ladder, strict=True))
+
+
+@given(st.floats(-1e3, 1e3), st.floats(-1e3, 1e3))
+def test_figures_that_differ_are_written_differently(one: float, other: float) -> None:
+    first, second = (str(text) for text in told_apart(one, other, "A"))
+    assert (first == second) == (one == other) or abs(one - other) <= 1e-7 * max(abs(one), abs(other))
+
+
+def test_lines_are_drawn_where_they_are_high(qtbot: QtBot) -> None:
+    lane = LinesLane(Look(NIGHT), TimeWindow())
+    qtbot.addWidget(lane)
+    lane.resize(1160 + 8, 40)
+    lane.window_on_time.set_capture(10.0, 0.01)
+    picture = QImage(lane.size(), QImage.Format.Format_RGB32)
+    picture.fill(0)
+    painter = QPainter(picture)
+    row = QRectF(160, 10, 1000, 10)
+    edges = np.array([0.0, 2.0, 4.0, 4.01, 10.0])
+    lane._paint_line(painter, row, edges, np.array([False, True, True, False]), np.array([True, False, True, True]))
+    painter.end()
+    ink = NIGHT.dim.rgb()
+    at = {x: [y for y in range(5, 25) if picture.pixel(x, y) == ink] for x in (200, 460, 560, 700, 1100)}
+    assert at[200] == at[700] == at[1100] == [20]
+    assert at[460] == [10]
+    assert at[560][0] == 10
+    assert at[560][-1] >= 19
+
+
+def test_doubts_are_labelled_once_and_found_by_the_pointer(qtbot: QtBot) -> None:
+    lane = DoubtLane(Look(DAY), TimeWindow())
+    qtbot.addWidget(lane)
+    lane.window_on_time.set_capture(100.0, 0.01)
+    places = ((10.0, 10.1), (10.2, 10.3), (60.0, 90.0), (99.99, 100.0))
+    found = [Finding(Kind.CLIPPED, a, b, None, 0.9, "cut off") for a, b in places]
+    lane.set_findings((*found, Finding(Kind.HUM, 0.0, 100.0, None, 0.8, "mains")))
+    lane.resize(1280, lane.height())
+    assert lane.has_data()
+    lane.grab()
+    assert len(lane._boxes) == 5
+    x = lane.x_of(75.0)
+    assert lane.finding_at(x, lane._boxes[2][0].center().y()) is found[2]
+    assert lane.finding_at(x, lane._boxes[4][0].center().y()).kind is Kind.HUM
+    assert lane.finding_at(lane.x_of(30.0), lane._boxes[2][0].center().y()) is None
+
+
+def test_a_table_sorts_by_value_copies_as_shown_and_keeps_its_rows(qtbot: QtBot) -> None:
+    table = FigureTable(Look(NIGHT), ("name", "current"))
+    qtbot.addWidget(table)
+    table.show_rows([[("a", "a"), ("9.00 µA", 9e-6)], [("b", "b"), ("1.00 mA", 1e-3)], [("c", "c"), ("20.0 nA", 2e-8)]])
+    table.sortItems(1, Qt.SortOrder.DescendingOrder)
+    assert table.text().split("\n") == ["name\tcurrent", "b\t1.00 mA", "a\t9.00 µA", "c\t20.0 nA"]
+    asked: list[int] = []
+    table.row_asked.connect(asked.append)
+    table.selectRow(2)
+    qtbot.keyClick(table, Qt.Key.Key_Return)
+    assert asked == [2]
+    qtbot.keyClick(table, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)
+    assert QGuiApplication.clipboard().text().startswith("name\tcurrent")
+
+
+@pytest.mark.parametrize("rising", [True, False])
+def test_whole_days_are_labelled_with_their_date(rising: bool) -> None:
+    window = TimeWindow()
+    window.set_capture(40 * 86400.0, 1.0, "2026-06-14T05:59:00+00:00" if rising else "2026-06-14 05:59:00")
+    assert window.label(86400.0, 1e5) == "1d 0:00:00"
+    window.show_clock(True)
+    assert window.origin_s == 5 * 3600 + 59 * 60
+    assert window.label(86400.0 - window.origin_s, 1e5) == "15 Jun 00:00"
+    assert window.label(10 * 86400.0, 1e8) == "24 Jun"
+    assert window.label(30.25, 1.0) == "05:59:30.250"
+    window.set_capture(10.0, 1.0, "no date")
+    assert window.start is None
+    assert window.label(5.0, 10.0) == "0:05.00"

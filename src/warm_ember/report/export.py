@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from warm_ember.attribution.cycles import default_plan
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.fold import FoldPlan
 from warm_ember.report import tables
@@ -70,7 +69,6 @@ def export(
     elif what == "findings":
         write_table(tables.findings_table(session.results.findings(name, should_stop)), path)
     else:
-        placement = session.results.placement(project, name, should_stop)
-        chosen = plan or project.fold_of(name) or default_plan(capture, placement)
+        chosen = plan or session.results.fold_plan(project, name, should_stop)
         folded = session.results.fold(project, name, chosen, should_stop)
         write_table(tables.fold_table(folded) if what == "fold" else tables.cycles_table(folded), path)

@@ -11,7 +11,7 @@ from typing import TypeVar
 import msgspec
 
 from warm_ember.attribution.budget import Segment, budget_by_activity, budget_by_state
-from warm_ember.attribution.cycles import fold_cycles
+from warm_ember.attribution.cycles import default_plan, fold_cycles
 from warm_ember.attribution.ledger import Ledger, make_ledger
 from warm_ember.attribution.load import make_load
 from warm_ember.attribution.placing import place
@@ -55,6 +55,8 @@ class RunResults:
         The budget bar's segments.
     steps
         What one more step of each parameter does to the life.
+    fold_plan
+        How its cycles are folded: as the project says, else as is likely to be wanted.
     """
 
     run: Run
@@ -67,6 +69,7 @@ class RunResults:
     by_state: tuple[Segment, ...]
     by_activity: tuple[Segment, ...]
     steps: tuple[Step, ...]
+    fold_plan: FoldPlan
 
 
 class Memory:
@@ -132,6 +135,7 @@ class Results:
             by_state=budget_by_state(load, ledger),
             by_activity=budget_by_activity(load),
             steps=self._steps(project, name),
+            fold_plan=self.fold_plan(project, name, should_stop),
         )
 
     def placement(self, project: Project, name: str, should_stop: ShouldStop = never) -> Placement:
@@ -168,6 +172,15 @@ class Results:
         capture = self._open_capture(name)
         levels = self._levels(capture, should_stop)
         return self._once(("checkup", capture.identity), lambda: check(capture, levels, should_stop=should_stop))
+
+    def fold_plan(self, project: Project, name: str, should_stop: ShouldStop = never) -> FoldPlan:
+        """Say how one capture is folded: as the project says, else as is likely to be wanted."""
+        known = project.fold_of(name)
+        if known is not None:
+            return known
+        capture, placement = self._open_capture(name), self.placement(project, name, should_stop)
+        key = ("fold plan", *_placement_key(project, capture))
+        return self._once(key, lambda: default_plan(capture, placement))
 
     def fold(self, project: Project, name: str, plan: FoldPlan, should_stop: ShouldStop = never) -> Fold:
         """Fold one capture; how its steps are cut and named does not matter here.

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtCore import QLineF, QRectF, Qt
 from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPen
 
 from warm_ember.model.arrays import Floats
@@ -197,22 +197,27 @@ class LinesLane(Lane):
         looks = high * 2 + low
         starts = np.flatnonzero(np.diff(looks, prepend=-1))
         ends = np.append(starts[1:], len(looks))
-        painter.setPen(QPen(self.look.theme.dim, 1))
+        scale, window = row.width() / self.window_on_time.length_s, self.window_on_time
+        x = row.left() + (edges_s[np.append(starts, ends[-1])] - window.from_s) * scale
+        x = np.clip(x, row.left(), row.right()).tolist()
+        strokes: list[QLineF] = []
+        busy: list[QRectF] = []
         last_y: float | None = None
-        left_limit, right_limit = row.left(), row.right()
-        for start, end in zip(starts.tolist(), ends.tolist(), strict=True):
-            left = min(max(self.x_of(float(edges_s[start])), left_limit), right_limit)
-            right = min(max(self.x_of(float(edges_s[end])), left_limit), right_limit)
-            look = int(looks[start])
-            if look == 3:
-                painter.fillRect(QRectF(left, row.top(), max(1.0, right - left), row.height()), self.look.theme.dim)
+        for look, left, right in zip(looks[starts].tolist(), x[:-1], x[1:], strict=True):
+            if look == 3:  # both levels within a pixel
+                busy.append(QRectF(left, row.top(), max(1.0, right - left), row.height()))
                 last_y = None
                 continue
             y = row.top() if look == 2 else row.bottom()
             if last_y is not None and last_y != y:
-                painter.drawLine(QPointF(left, last_y), QPointF(left, y))
-            painter.drawLine(QPointF(left, y), QPointF(right, y))
+                strokes.append(QLineF(left, last_y, left, y))
+            strokes.append(QLineF(left, y, right, y))
             last_y = y
+        dim = self.look.theme.dim
+        for rect in busy:
+            painter.fillRect(rect, dim)
+        painter.setPen(QPen(dim, 1))
+        painter.drawLines(strokes)
 
 
 class ChargeLane(Lane):

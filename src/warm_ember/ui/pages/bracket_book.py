@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Hashable
+
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
@@ -18,6 +20,7 @@ from warm_ember.ui.desk import Desk
 from warm_ember.units import duration_text, quantity_text
 
 _EDGE_STEPS = 200
+_REMEMBERED = 500
 
 
 class BracketBook(QObject):
@@ -36,6 +39,7 @@ class BracketBook(QObject):
         self.desk = desk
         self.results: RunResults | None = None
         self.chosen = ""
+        self._readings: dict[Hashable, StretchReading] = {}
 
     def set_results(self, results: RunResults | None) -> None:
         """Speak of another run, or the same after an edit."""
@@ -74,9 +78,14 @@ class BracketBook(QObject):
         """Read a bracket."""
         if self.results is None:
             raise ValueError("no capture is open")
-        capture = self.results.capture
+        capture, supply_v = self.results.capture, self.desk.project.supply_v
         ends = sorted(min(max(t, 0.0), capture.duration_s) for t in (bracket.from_s, bracket.to_s))
-        return capture.reading(ends[0], ends[1], supply_v=self.desk.project.supply_v)
+        key = (capture.identity, ends[0], ends[1], supply_v)
+        if key not in self._readings:
+            if len(self._readings) > _REMEMBERED:
+                self._readings.clear()
+            self._readings[key] = capture.reading(ends[0], ends[1], supply_v=supply_v)
+        return self._readings[key]
 
     def add(self, from_s: float, to_s: float) -> None:
         """Add a bracket and choose it."""

@@ -112,7 +112,9 @@ class BracketTray(QWidget):
             painter.drawLine(QPointF(0, y), QPointF(self.width(), y))
             draw_marked(painter, QRectF(px(16), y, px(140), px(_ROW)), row.name, look)
         for column, bracket in enumerate(self._brackets):
-            self._paint_column(painter, column, bracket, rows)
+            left = px(_HEAD + _COLUMN * column)
+            if left < event.rect().right() and left + px(_COLUMN) > event.rect().left():
+                self._paint_column(painter, column, bracket, rows)
         painter.end()
 
     def _paint_column(self, painter: QPainter, column: int, bracket: Bracket, rows: list[TrayRow]) -> None:

@@ -8,7 +8,7 @@ import msgspec
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
-from warm_ember.attribution.cycles import default_plan, wake_sources
+from warm_ember.attribution.cycles import wake_sources
 from warm_ember.model.fold import AlignBy, FoldPlan
 from warm_ember.session import edits
 from warm_ember.session.results import RunResults
@@ -133,8 +133,7 @@ class FoldView(QWidget):
         """How the current capture is folded."""
         if self.results is None:
             return None
-        known = self.desk.project.fold_of(self.results.run.name)
-        return known or default_plan(self.results.capture, self.results.placement)
+        return self.desk.project.fold_of(self.results.run.name) or self.results.fold_plan
 
     def set_results(self, results: RunResults | None) -> None:
         """Show another run, or the same after an edit; folding begins when the view is seen."""

@@ -55,6 +55,7 @@ class QuantityEdit(QLineEdit):
         self._value = value
         if not (self.hasFocus() and self.isModified()):
             self.setText("" if value is None else self._text(value))
+            self.setCursorPosition(0)  # a text that is too long shows its beginning
             self._mark(wrong=False)
 
     def value(self) -> float | None:
