@@ -11,9 +11,7 @@ from warm_ember.signal.corrections import correct, effect_of
 from warm_ember.signal.joining import Ranges, join_samples, mean_bounds, on_grid
 from warm_ember.signal.series import ArraySeries
 
-currents = st.lists(st.floats(-1e-3, 0.5), min_size=1, max_size=50).map(
-    lambda v: np.array(v, dtype=np.float32)
-)
+currents = st.lists(st.floats(-1e-3, 0.5), min_size=1, max_size=50).map(lambda v: np.array(v, dtype=np.float32))
 
 
 @given(currents, st.floats(0.2, 5), st.floats(-1e-3, 1e-3), st.floats(0, 1e-3), st.floats(1e4, 1e8), st.floats(0.01, 5))

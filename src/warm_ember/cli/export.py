@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Annotated
 
+import msgspec
 import typer
 
 from warm_ember.cli.arguments import NameArgument, ProjectArgument
@@ -32,11 +33,8 @@ def export_(
     length: Annotated[float | None, typer.Option(metavar="S", help="Length of a cycle.")] = None,
 ) -> None:
     """Write WHAT of the capture NAME to FILE, as its ending says."""
-    plan = None
     if align is None and (threshold is not None or period is not None):
         align = AlignBy.PERIOD if period is not None else AlignBy.THRESHOLD
-    if align is not None:
-        plan = FoldPlan(name, align, of, not falling, threshold, period, before, length)
     with Session.open(project) as session:
         if what == "trace":
             if output.suffix.lower() not in _PICTURES:
@@ -45,4 +43,10 @@ def export_(
 
             save_trace(session, name, output, (from_s, to_s))
             return
+        plan = None
+        if align is not None:
+            plan = FoldPlan(name, align, of, not falling, threshold, period, before, length)
+        elif what in ("fold", "cycles"):
+            known = session.results.fold_plan(session.project, name)
+            plan = msgspec.structs.replace(known, before_s=before or known.before_s, length_s=length or known.length_s)
         export(session, name, what, output, plan=plan, stretch=(from_s, to_s))

@@ -10,6 +10,7 @@ from warm_ember.report import tables
 from warm_ember.report.writing import TABLE_ENDINGS, check_ending, copy_file, write_batches, write_table
 from warm_ember.session.session import Session
 from warm_ember.signal.series import Progress, ShouldStop, ignore_progress, never
+from warm_ember.signal.stretch import snap
 
 TABLES = ("capture", "brackets", "ledger", "fold", "cycles", "findings")
 
@@ -43,7 +44,7 @@ def export(
     Raises
     ------
     BadArgumentError
-        If `what` or the ending is not known, or there is nothing to fold.
+        If `what` or the ending is not known, the stretch is reversed or outside, or there is nothing to fold.
     BadFileError
         If the capture cannot be read or the file cannot be written.
     Cancelled
@@ -58,7 +59,9 @@ def export(
             raise BadArgumentError("a capture goes to HDF5 as a whole: leave --from and --to out")
         copy_file(capture.path, path)
     elif what == "capture":
-        batches = tables.capture_batches(capture, *stretch, should_stop=should_stop)
+        begin, end = stretch
+        first, last = snap(capture.current, begin or 0.0, capture.duration_s if end is None else end)
+        batches = tables.capture_batches(capture, first, last, should_stop=should_stop)
         write_batches(path, tables.capture_schema(capture), batches, progress=progress)
     elif what == "brackets":
         brackets = project.brackets_of(name)

@@ -38,9 +38,9 @@ def capture_schema(capture: Capture) -> pa.Schema:
 
 
 def capture_batches(
-    capture: Capture, from_s: float | None = None, to_s: float | None = None, *, should_stop: ShouldStop = never
+    capture: Capture, first: int, last: int, *, should_stop: ShouldStop = never
 ) -> Iterator[tuple[float, pa.RecordBatch]]:
-    """Yield a capture's samples in batches, each with the share that is done with it; missing samples are null.
+    """Yield the samples ``[first, last)`` in batches, each with the share that is done with it; missing ones are null.
 
     Raises
     ------
@@ -52,8 +52,6 @@ def capture_batches(
     from warm_ember.errors import Cancelled
 
     current, schema = capture.current, capture_schema(capture)
-    first = 0 if from_s is None else min(max(round(from_s / current.interval_s), 0), current.samples)
-    last = current.samples if to_s is None else min(max(round(to_s / current.interval_s), first), current.samples)
     for start in range(first, last, _ROWS):
         if should_stop():
             raise Cancelled("stopped")

@@ -143,6 +143,8 @@ def fold(
     root.
     """
     interval_s = series.interval_s
+    if not (math.isfinite(length_s) and math.isfinite(before_s)):
+        raise BadArgumentError(f"a cycle needs an end: found a length of {length_s} s, {before_s} s before its start")
     wanted = round(length_s / interval_s)
     if wanted < 1:
         raise BadArgumentError(f"a cycle of {length_s:g} s is shorter than a sample of {interval_s:g} s")
