@@ -230,10 +230,13 @@ def test_looking_inside_a_bracket(window: MainWindow, qtbot: QtBot, settle) -> N
     type_into(qtbot, page.lanes.inside.threshold_edit, "2 mA")
     settle()
     assert page.lanes.inside.inside.peaks.threshold_a == 2e-3
+    assert page.stack.current.threshold.current_a == 2e-3
     assert len(page.lanes.inside.inside.peaks.times_s) > found
     next(a for a in page.bracket_actions if a.text().startswith("Copy")).trigger()
     assert QGuiApplication.clipboard().text().startswith("from_a")
     window.grab()
+    qtbot.mouseClick(page.lanes.panel.buttons["Look inside"], LEFT)
+    assert page.stack.current.threshold is None
 
 
 def test_the_fold_shows_steps_and_odd_cycles(window: MainWindow, qtbot: QtBot, settle) -> None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen
@@ -24,6 +26,15 @@ _SNAP = 6
 _STRIP = 14
 _MEAN_FROM = 6
 _MEAN_COLUMNS = 8
+
+
+@dataclass(frozen=True)
+class Threshold:
+    """A current over a stretch of time."""
+
+    from_s: float
+    to_s: float
+    current_a: float
 
 
 class CurrentLane(Lane):
@@ -53,6 +64,7 @@ class CurrentLane(Lane):
         self.chosen = ""
         self.live: tuple[float, float] | None = None
         self.highlight: tuple[float, float] | None = None
+        self.threshold: Threshold | None = None
         self._drag: tuple[str, float] | None = None
         self._log_scale = log_scale(1e-6, 1.0)
         self._columns: Columns | None = None
@@ -80,6 +92,12 @@ class CurrentLane(Lane):
         """Show brackets, one of them chosen."""
         self.brackets, self.chosen = brackets, chosen
         self.refresh()
+
+    def set_threshold(self, threshold: Threshold | None) -> None:
+        """Draw above which current a peak begins, over the stretch where peaks were looked for."""
+        if threshold != self.threshold:
+            self.threshold = threshold
+            self.refresh()
 
     def set_highlight(self, stretch: tuple[float, float] | None) -> None:
         """Frame a stretch that another view speaks of."""
@@ -162,11 +180,21 @@ class CurrentLane(Lane):
             self._paint_bracket(painter, bracket.from_s, bracket.to_s, bracket.letter == self.chosen)
         if self.live is not None:
             self._paint_bracket(painter, *self.live, True)
+        if self.threshold is not None:
+            self._paint_threshold(painter, rect, self.threshold)
         if self.highlight is not None:
             left, right = self.x_of(self.highlight[0]), self.x_of(self.highlight[1])
             painter.setPen(QPen(self.look.theme.mark, 1))
             painter.drawRect(QRectF(left, 1, max(right - left, 2), self.height() - 3))
         painter.restore()
+
+    def _paint_threshold(self, painter: QPainter, rect: QRectF, threshold: Threshold) -> None:
+        height = float(self.scale().height(np.array([threshold.current_a]))[0])
+        y = rect.bottom() - height * rect.height()
+        left, right = max(self.x_of(threshold.from_s), rect.left()), min(self.x_of(threshold.to_s), rect.right())
+        if left < right:
+            painter.setPen(QPen(self.look.theme.mark, 1, Qt.PenStyle.DashLine))
+            painter.drawLine(QPointF(left, y), QPointF(right, y))
 
     def _paint_bracket(self, painter: QPainter, from_s: float, to_s: float, chosen: bool) -> None:
         left, right = self.x_of(from_s), self.x_of(to_s)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
@@ -46,7 +46,15 @@ def look_inside(results: RunResults, bracket: Bracket, threshold_a: float | None
 
 
 class InsideView(QWidget):
-    """Two plots side by side: the current's histogram, and that of the time between its peaks."""
+    """Two plots side by side: the current's histogram, and that of the time between its peaks.
+
+    Signals
+    -------
+    shown
+        The inside of another stretch is shown, or none.
+    """
+
+    shown = Signal()
 
     def __init__(self, look: Look, desk: Desk) -> None:
         super().__init__()
@@ -66,6 +74,7 @@ class InsideView(QWidget):
             self._desk.jobs.stop("inside")
             self.threshold_edit.hide()
             self.update()
+            self.shown.emit()
             return
         if self._asked == (results, bracket):
             return
@@ -84,6 +93,7 @@ class InsideView(QWidget):
         self.threshold_edit.show()
         self._place_edit()
         self.update()
+        self.shown.emit()
 
     def _on_threshold(self, threshold_a: float) -> None:
         if self._asked is None:
@@ -192,7 +202,7 @@ class InsideView(QWidget):
         rest = self.threshold_edit.x() + self.threshold_edit.width() + px(8)
         room = QRectF(rest, px(6), self.width() - rest - px(8), px(18))
         if not len(gaps):
-            draw_marked(painter, room, "too few for a time between them", look)
+            draw_marked(painter, room, "too few for an interval", look)
             return
         middle, (low, high) = float(np.median(gaps)), np.quantile(gaps, (0.05, 0.95))
         draw_marked(painter, room, f"median {duration_text(middle).marked} apart", look)

@@ -8,6 +8,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
 from warm_ember.ui.desk import Desk
+from warm_ember.ui.lanes.current import Threshold
 from warm_ember.ui.lanes.stack import LaneStack
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.theme import Look
@@ -72,6 +73,7 @@ class LanesView(QWidget):
         if self.stack.flags is not None:
             self.stack.flags.bracket_chosen.connect(book.choose)
         self.panel.left.connect(current.setFocus)
+        self.inside.shown.connect(self._show_threshold)
         book.changed.connect(self.refresh)
         self.look.changed.connect(lambda: self._below.setFixedHeight(self.look.px(_TRAY)))
 
@@ -84,6 +86,15 @@ class LanesView(QWidget):
         """Show the inside of the chosen bracket below the lanes, or the tray."""
         self._views.setCurrentIndex(1 if shown else 0)
         self.refresh()
+        self._show_threshold()
+
+    def _show_threshold(self) -> None:
+        """Draw the threshold of the peaks on the trace while they are looked at."""
+        inside = self.inside.inside if self.shows_inside else None
+        threshold = None
+        if inside is not None:
+            threshold = Threshold(inside.bracket.from_s, inside.bracket.to_s, inside.peaks.threshold_a)
+        self.stack.current.set_threshold(threshold)
 
     def refresh(self) -> None:
         """Show the brackets as the book has them."""
