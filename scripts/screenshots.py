@@ -55,7 +55,7 @@ def inside_the_report(window: MainWindow) -> None:
 
 def all_wakes(window: MainWindow) -> None:
     """Fold the wakes of each second, with the serial line's wait as a step of its own."""
-    plan = FoldPlan("r5", AlignBy.LINE, "RTC_IRQ", before_s=0.01, length_s=0.12)
+    plan = FoldPlan("r5", AlignBy.LINE, "RTC_IRQ", before_s=0.01, length_s=0.12, leaves_out_odd=True)
     window.desk.apply(edits.set_fold(plan), "fold")
     window.trace.show_view("fold")
 

@@ -10,7 +10,7 @@ from warm_ember.signal import fold as fold_module
 from warm_ember.signal import series as series_module
 from warm_ember.signal.crossings import crossings, find_peaks
 from warm_ember.signal.current_bands import current_bands
-from warm_ember.signal.fold import fold, odd_cycles
+from warm_ember.signal.fold import fold, odd_cycles, without_odd
 from warm_ember.signal.period import find_period, whole_cycles
 from warm_ember.signal.series import ArraySeries
 from warm_ember.signal.steps import find_edges, found_edges_s, steps_of
@@ -96,6 +96,17 @@ def test_odd_cycles_are_listed_by_how_much_they_differ(random) -> None:
     assert found[0].difference_c == pytest.approx(30 * 5e-6, rel=1e-3)
     assert found[1].difference_c == pytest.approx(-30 * 3.99e-6, rel=1e-3)
     assert found[0].time_s == pytest.approx(10.0)
+
+
+def test_odd_cycles_can_be_left_out(random) -> None:
+    data = repeated(random, 100, 1e-7)
+    data[200 * 50 + 60 : 200 * 50 + 90] += 5e-3
+    counted = fold(series(data), np.arange(100) * 200, length_s=0.2)
+    found = without_odd(series(data), counted, before_s=0.0, length_s=0.2)
+    assert (found.cycles, [odd.index for odd in found.left_out]) == (99, [50])
+    np.testing.assert_allclose(found.mean_a, SHAPE, atol=1e-7)
+    clean = fold(series(repeated(random, 20)), np.arange(20) * 200, length_s=0.2)
+    assert without_odd(series(repeated(random, 20)), clean, before_s=0.0, length_s=0.2) is clean
 
 
 def test_a_fold_can_be_stopped(random) -> None:

@@ -248,6 +248,11 @@ def test_the_fold_shows_steps_and_odd_cycles(window: MainWindow, qtbot: QtBot, s
     settle()
     assert fold.folded.fold.cycles > 250
     assert fold.odd.rowCount() > 0
+    cycles, odd = fold.folded.fold.cycles, fold.odd.rowCount()
+    qtbot.mouseClick(window.headline.switches.words["Odd ones", "left out"], LEFT)
+    settle()
+    assert fold.folded.fold.cycles <= cycles - odd
+    assert "left out" in window.headline.sentence
     fold.align.setCurrentIndex(fold.align.findText("entries of Transmit"))
     fold.align.activated.emit(fold.align.currentIndex())
     settle()

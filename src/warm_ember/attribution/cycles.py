@@ -13,7 +13,7 @@ from warm_ember.model.arrays import Floats, Indices
 from warm_ember.model.fold import AlignBy, FoldPlan
 from warm_ember.model.placement import Placement
 from warm_ember.signal.crossings import crossings, default_threshold
-from warm_ember.signal.fold import Fold, fold
+from warm_ember.signal.fold import Fold, fold, without_odd
 from warm_ember.signal.period import find_period, whole_cycles
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.signal.stretch import total
@@ -140,7 +140,10 @@ def fold_cycles(recording: Recording, placement: Placement, plan: FoldPlan, *, s
     """
     starts = cycle_starts(recording, placement, plan, should_stop=should_stop)
     length_s = cycle_length_s(starts, plan, recording, placement)
-    return fold(recording.current, starts, before_s=plan.before_s, length_s=length_s, should_stop=should_stop)
+    folded = fold(recording.current, starts, before_s=plan.before_s, length_s=length_s, should_stop=should_stop)
+    if not plan.leaves_out_odd:
+        return folded
+    return without_odd(recording.current, folded, before_s=plan.before_s, length_s=length_s, should_stop=should_stop)
 
 
 def default_plan(recording: Recording, placement: Placement) -> FoldPlan:

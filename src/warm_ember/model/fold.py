@@ -38,6 +38,8 @@ class FoldPlan(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         How much to show before the alignment.
     length_s
         Length of a cycle; None takes what lies between most starts.
+    leaves_out_odd
+        Whether cycles whose charge stands apart are left out of all figures.
     edges_s
         Inner edges of the occurrence's steps, seconds from the alignment; None finds them.
     names
@@ -52,5 +54,6 @@ class FoldPlan(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     period_s: float | None = None
     before_s: float = 0.0
     length_s: float | None = None
+    leaves_out_odd: bool = False
     edges_s: tuple[float, ...] | None = None
     names: tuple[str, ...] = ()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -46,6 +46,8 @@ class Fold:
         From how many cycles, spread evenly, the percentiles are; all others figures are from all.
     cut_off
         Cycles whose window reaches beyond the capture; they count nowhere.
+    left_out
+        Cycles that stood apart and were left out; see `without_odd`.
     """
 
     interval_s: float
@@ -61,6 +63,7 @@ class Fold:
     coverages: Floats
     kept: int
     cut_off: int
+    left_out: tuple[OddCycle, ...] = ()
 
     @property
     def cycles(self) -> int:
@@ -310,3 +313,22 @@ def odd_cycles(folded: Fold, *, most: int = 50) -> tuple[OddCycle, ...]:
         )
         for k in order
     )
+
+
+def without_odd(
+    series: Series, folded: Fold, *, before_s: float, length_s: float, should_stop: ShouldStop = never
+) -> Fold:
+    """Fold once more without the cycles that stand apart.
+
+    Raises
+    ------
+    Cancelled
+        If `should_stop` answered yes.
+    """
+    odd = odd_cycles(folded, most=folded.cycles)
+    kept = np.ones(folded.cycles, dtype=bool)
+    kept[[cycle.index for cycle in odd]] = False
+    if not odd or not kept.any():
+        return folded
+    again = fold(series, folded.starts[kept], before_s=before_s, length_s=length_s, should_stop=should_stop)
+    return replace(again, cut_off=folded.cut_off, left_out=odd)

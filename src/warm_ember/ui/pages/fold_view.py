@@ -198,7 +198,7 @@ class FoldView(QWidget):
 
         def work(should_stop: ShouldStop, _progress: object) -> Folded:
             fold = session.results.fold(project, results.run.name, plan, should_stop)
-            return Folded(plan, fold, found_edges_s(fold), odd_cycles(fold))
+            return Folded(plan, fold, found_edges_s(fold), fold.left_out or odd_cycles(fold))
 
         self.desk.jobs.run("fold", "folding the cycles", work, self._on_folded, self._on_failed)
 
@@ -291,8 +291,15 @@ class FoldView(QWidget):
         text = f"**{fold.cycles}** cycles on {plan_words(self.folded.plan)} take {charge} each"
         if fold.cycles > 1:
             one, many = quantity_text(fold.resolved_once_a, "A").marked, quantity_text(fold.resolved_a, "A").marked
-            text += f"; one resolves {one}, all together {many}"
-        return f"{text}; **{odd}** stand{'s' if odd == 1 else ''} apart." if odd else f"{text}."
+            text += f"; one resolves {one}, all {many}"
+        if not odd:
+            return f"{text}."
+        apart = "left out" if self.folded.fold.left_out else "stands apart" if odd == 1 else "stand apart"
+        return f"{text}; **{odd}** {apart}."
+
+    def leave_out_odd(self, option: str) -> None:
+        """Leave the cycles that stand apart out of all figures, or count them."""
+        self._change(leaves_out_odd=option == "left out")
 
 
 def _kind(plan: FoldPlan) -> tuple[AlignBy, str, bool]:

@@ -229,7 +229,9 @@ class TracePage(Page):
         if self.view == "doubts":
             return (view,)
         if self.view == "fold":
-            return (view, axis)
+            plan = self.fold.plan
+            chosen = "left out" if plan is not None and plan.leaves_out_odd else "counted"
+            return (view, axis, Switch("Odd ones", ("counted", "left out"), chosen, self.fold.leave_out_odd))
         snap = Switch(
             "Snap",
             ("on", "off"),
