@@ -400,7 +400,7 @@ def faulty_project(folder: Path, random) -> None:
 def test_tables_are_exported_from_the_menu(window: MainWindow, tmp_path: Path, monkeypatch, settle, what: str) -> None:
     path = tmp_path / f"{what}.parquet"
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(path), ""))
-    window.ask_export(what)
+    window.exports.ask(what)
     settle()
     assert path.stat().st_size > 100
     assert "is written" in window.messages.words.text()
@@ -411,11 +411,11 @@ def test_the_view_is_exported_as_a_picture(window: MainWindow, tmp_path: Path, s
     window.trace.show_view(view)
     settle()
     path = tmp_path / f"view{ending}"
-    window.export("picture", path)
+    window.exports.write("picture", path)
     assert path.stat().st_size > 3000
     for page in ("Battery", "Runs"):
         window.show_page(page)
-        window.export("picture", tmp_path / f"{page}{ending}")
+        window.exports.write("picture", tmp_path / f"{page}{ending}")
         assert (tmp_path / f"{page}{ending}").stat().st_size > 3000
-    window.export("picture", tmp_path / "view.txt")
+    window.exports.write("picture", tmp_path / "view.txt")
     assert "expected a file ending" in window.messages.words.text()

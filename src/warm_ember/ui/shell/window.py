@@ -23,8 +23,6 @@ from PySide6.QtWidgets import (
 
 from warm_ember import __version__
 from warm_ember.errors import WarmEmberError
-from warm_ember.report.export import export
-from warm_ember.report.writing import TABLE_ENDINGS
 from warm_ember.session.importing import free_name
 from warm_ember.session.results import RunResults
 from warm_ember.session.session import Session
@@ -38,8 +36,8 @@ from warm_ember.ui.pages.page import Page
 from warm_ember.ui.pages.runs import RunsPage
 from warm_ember.ui.pages.states import StatesPage
 from warm_ember.ui.pages.trace import TracePage
-from warm_ember.ui.picture import ENDINGS as PICTURE_ENDINGS
 from warm_ember.ui.shell.budget_bar import BudgetBar
+from warm_ember.ui.shell.exports import EXPORTS, Exports
 from warm_ember.ui.shell.headline import Headline
 from warm_ember.ui.shell.message_panel import MessagePanel, ProgressPanel
 from warm_ember.ui.shell.spine import Spine
@@ -47,15 +45,6 @@ from warm_ember.ui.shell.spine import Spine
 log = logging.getLogger(__name__)
 
 _RECENT = 8
-EXPORTS = {
-    "capture": "The capture",
-    "brackets": "The brackets",
-    "ledger": "The ledger",
-    "fold": "The mean occurrence",
-    "cycles": "The cycles of the fold",
-    "findings": "The findings",
-    "picture": "A picture of the page",
-}
 
 
 class MainWindow(QMainWindow):
@@ -69,6 +58,7 @@ class MainWindow(QMainWindow):
         self.setAcceptDrops(True)
         self.setMinimumSize(960, 600)
         self._build_pages()
+        self.exports = Exports(self, desk, lambda: self.page, lambda: self.trace.fold.plan)
         self._build_shell()
         self._build_menus()
         self._connect()
@@ -131,7 +121,7 @@ class MainWindow(QMainWindow):
         exports = menus["File"].addMenu("Export")
         for what, words in EXPORTS.items():
             keys = "Ctrl+E" if what == "capture" else ""
-            self._action(exports, f"{words} …", keys, lambda what=what: self.ask_export(what))
+            self._action(exports, f"{words} …", keys, lambda what=what: self.exports.ask(what))
         self._action(menus["File"], "Save", key.Save, self.desk.save)
         menus["File"].addSeparator()
         self._action(menus["File"], "Quit", "Ctrl+Q", self.close)
@@ -180,7 +170,7 @@ class MainWindow(QMainWindow):
         self.imports.import_asked.connect(desk.import_file)
         self.imports.finished.connect(self._on_imports_finished)
         self.imports.changed.connect(self._show_headline)
-        self.trace.export_asked.connect(self.ask_export)
+        self.trace.export_asked.connect(self.exports.ask)
         for page in self.pages.values():
             page.headline_changed.connect(self._show_headline)
 
@@ -372,44 +362,6 @@ class MainWindow(QMainWindow):
 
     def _on_imports_finished(self) -> None:
         self.show_page("Trace")
-
-    def ask_export(self, what: str) -> None:
-        """Ask for a file and write a part of what is known of the run to it."""
-        if self.desk.results is None:
-            self.messages.show_trouble("There is nothing to export yet: import a capture first.")
-            return
-        endings: tuple[str, ...] = PICTURE_ENDINGS if what == "picture" else TABLE_ENDINGS
-        if what == "capture":
-            endings = (*endings, ".h5")
-        kinds = ";;".join(f"{ending[1:].upper()} (*{ending})" for ending in endings)
-        thing = self.page.title.lower() if what == "picture" else what
-        wanted = f"{self.desk.results.run.name} {thing}{endings[0]}"
-        path, _ = QFileDialog.getSaveFileName(self, f"Export: {EXPORTS[what].lower()}", wanted, kinds)
-        if path:
-            self.export(what, Path(path))
-
-    def export(self, what: str, path: Path) -> None:
-        """Write a part of what is known of the run to a file, in the background."""
-        session, results = self.desk.session, self.desk.results
-        if session is None or results is None:
-            return
-        if what == "picture":
-            try:
-                self.page.save_picture(path)
-            except WarmEmberError as error:
-                self.messages.show_trouble(error.one_line)
-                return
-            self.messages.show_note(f"{path.name} is written")
-            return
-        name, plan = results.run.name, self.trace.fold.plan
-        self.desk.work(
-            "export",
-            f"writing {path.name}",
-            lambda should_stop, progress: export(
-                session, name, what, path, plan=plan, should_stop=should_stop, progress=progress
-            ),
-            lambda _done: self.messages.show_note(f"{path.name} is written"),
-        )
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         if event.mimeData().hasUrls():

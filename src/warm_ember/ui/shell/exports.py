@@ -1,0 +1,91 @@
+"""Taking tables and pictures out of the program: asking for a file, and writing it in the background."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtCore import QObject
+from PySide6.QtWidgets import QFileDialog, QWidget
+
+from warm_ember.errors import WarmEmberError
+from warm_ember.model.fold import FoldPlan
+from warm_ember.report.export import export
+from warm_ember.report.writing import TABLE_ENDINGS
+from warm_ember.ui.desk import Desk
+from warm_ember.ui.pages.page import Page
+from warm_ember.ui.picture import ENDINGS as PICTURE_ENDINGS
+
+EXPORTS = {
+    "capture": "The capture",
+    "brackets": "The brackets",
+    "ledger": "The ledger",
+    "fold": "The mean occurrence",
+    "cycles": "The cycles of the fold",
+    "findings": "The findings",
+    "picture": "A picture of the page",
+}
+
+
+class Exports(QObject):
+    """What can be taken out of the run that is shown.
+
+    Parameters
+    ----------
+    window
+        Where to ask.
+    desk
+        The session.
+    page
+        Gives the open page, for its picture.
+    plan
+        Gives how the cycles are folded.
+    """
+
+    def __init__(
+        self, window: QWidget, desk: Desk, page: Callable[[], Page], plan: Callable[[], FoldPlan | None]
+    ) -> None:
+        super().__init__(window)
+        self._window, self._desk, self._page, self._plan = window, desk, page, plan
+
+    def ask(self, what: str) -> None:
+        """Ask for a file and write a part of what is known of the run to it."""
+        results = self._desk.results
+        if results is None:
+            self._desk.troubled.emit("There is nothing to export yet: import a capture first.")
+            return
+        endings: tuple[str, ...] = PICTURE_ENDINGS if what == "picture" else TABLE_ENDINGS
+        if what == "capture":
+            endings = (*endings, ".h5")
+        kinds = ";;".join(f"{ending[1:].upper()} (*{ending})" for ending in endings)
+        thing = self._page().title.lower() if what == "picture" else what
+        wanted = f"{results.run.name} {thing}{endings[0]}"
+        path, _ = QFileDialog.getSaveFileName(self._window, f"Export: {EXPORTS[what].lower()}", wanted, kinds)
+        if path:
+            self.write(what, Path(path))
+
+    def write(self, what: str, path: Path) -> None:
+        """Write a part of what is known of the run to a file; a table in the background."""
+        session, results = self._desk.session, self._desk.results
+        if session is None or results is None:
+            return
+        if what == "picture":
+            self._write_picture(path)
+            return
+        name, plan = results.run.name, self._plan()
+        self._desk.work(
+            "export",
+            f"writing {path.name}",
+            lambda should_stop, progress: export(
+                session, name, what, path, plan=plan, should_stop=should_stop, progress=progress
+            ),
+            lambda _done: self._desk.noted.emit(f"{path.name} is written"),
+        )
+
+    def _write_picture(self, path: Path) -> None:
+        try:
+            self._page().save_picture(path)
+        except WarmEmberError as error:
+            self._desk.troubled.emit(error.one_line)
+            return
+        self._desk.noted.emit(f"{path.name} is written")
