@@ -193,6 +193,14 @@ def test_crossings_and_peaks_do_not_depend_on_the_pieces(random, monkeypatch) ->
     np.testing.assert_allclose(pieces.charges_c, peaks.charges_c)
 
 
+def test_a_stay_goes_on_through_a_hole(monkeypatch) -> None:
+    data = np.concatenate(([0.0] * 10, [2.0] * 10, [np.nan] * 40, [3.0] * 5, [0.0] * 5))
+    monkeypatch.setattr(series_module, "CHUNK_SAMPLES", 16)
+    found = find_peaks(series(data), 0, 0.07, threshold_a=1.0)
+    assert (found.times_s.tolist(), found.heights_a.tolist()) == ([0.06], [3.0])
+    assert found.charges_c[0] == pytest.approx(35e-3)
+
+
 def test_time_between_peaks(random) -> None:
     data = series(repeated(random, 25, 1e-7))
     found = find_peaks(data, 0.0, 5.0)
@@ -228,3 +236,28 @@ def test_bands_from_summary_blocks_are_those_of_the_samples(one: int, other: int
     expected, _ = np.histogram(known, np.append(bands.edges_a, np.inf)) if len(bands.edges_a) else (np.zeros(1), None)
     slow = expected[: len(bands.time_s)] * 1e-3
     assert np.abs(bands.time_s - slow).max(initial=0.0) <= 1.1e-3  # one that lies on an edge may fall to either side
+
+
+@given(st.integers(0, 40), st.integers(0, 2999), st.integers(0, 2999), st.booleans())
+def test_crossings_and_peaks_from_the_summary_are_those_of_the_samples(seed: int, one: int, other: int, rising) -> None:
+    random = np.random.default_rng(seed)
+    data = np.repeat(random.choice([0.0, 0.85, 2.0, 3.0], 12), 250) + 0.01 * random.standard_normal(3000)
+    data[random.choice(3000, 25)] = np.nan
+    data[random.choice(3000, 25)] = 5.0
+    slow, above = np.zeros(3000, dtype=bool), False
+    for k, value in enumerate(data.astype(np.float32)):
+        above = True if value >= 1.0 else False if value < 0.8 else above
+        slow[k] = above
+    changed = slow[1:] & ~slow[:-1] if rising else ~slow[1:] & slow[:-1]
+    assert crossings(series(data), 1.0, rising=rising).tolist() == (np.flatnonzero(changed) + 1).tolist()
+    first, last = sorted((one, other))
+    found = find_peaks(series(data), first * 1e-3, last * 1e-3, threshold_a=1.0)
+    part, above = np.zeros(last - first, dtype=bool), False
+    for k, value in enumerate(data[first:last].astype(np.float32)):
+        above = True if value >= 1.0 else False if value < 0.8 else above
+        part[k] = above
+    starts = np.flatnonzero(part & ~np.append(False, part[:-1]))
+    assert len(found.times_s) == len(starts)
+    assert found.charges_c.sum() == pytest.approx(np.nansum(data[first:last][part]) * 1e-3, rel=1e-5, abs=1e-9)
+    tops = [np.nanmax(data[first:last][a : a + int(np.argmin(np.append(part[a:], False)))]) for a in starts]
+    np.testing.assert_allclose(found.heights_a, tops, rtol=1e-6)

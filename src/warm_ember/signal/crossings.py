@@ -8,30 +8,76 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from warm_ember.errors import BadArgumentError
-from warm_ember.model.arrays import Flags, Floats, Indices, Samples
+from warm_ember.errors import BadArgumentError, Cancelled
+from warm_ember.model.arrays import Floats, Indices, Samples
 from warm_ember.signal.bands import runs_of
 from warm_ember.signal.envelope import envelope
+from warm_ember.signal.pyramid import BLOCK_SAMPLES
 from warm_ember.signal.series import Series, ShouldStop, chunks, never
 
 HYSTERESIS = 0.2
 _COLUMNS = 4096
+_SUMMARY_BLOCKS = 1 << 14
 
 
-def _above(
+@dataclass(frozen=True, eq=False)
+class _Stay:
+    """A stretch above a threshold, or a part of one: its samples, where they had to be read."""
+
+    first: int
+    last: int
+    values: Samples | None
+
+
+def _stays(
     series: Series, threshold_a: float, hysteresis: float, first: int, last: int, should_stop: ShouldStop
-) -> Iterator[tuple[int, Samples, Flags]]:
-    """Yield pieces of a series with whether each sample counts as above a threshold with hysteresis."""
+) -> Iterator[_Stay]:
+    """Yield the stretches above a threshold with hysteresis, in order; neighbours belong together.
+
+    What the summary decides is not read: blocks that lie wholly above the threshold or wholly below its lower end.
+    """
     low = threshold_a - hysteresis * abs(threshold_a)
     was_above = False
-    for start, values in chunks(series, first, last, should_stop=should_stop):
-        with np.errstate(invalid="ignore"):
-            decided = (values >= threshold_a) | (values < low)
-            high = values >= threshold_a
-        latest = np.maximum.accumulate(np.where(decided, np.arange(len(values)), -1))
-        above = np.where(latest >= 0, high[np.maximum(latest, 0)], was_above)
-        was_above = bool(above[-1]) if len(above) else was_above
-        yield start, values, above
+    for begin, end, decided in _pieces(series, threshold_a, low, first, last):
+        if decided is not None:
+            was_above = decided
+            if should_stop():
+                raise Cancelled("stopped")
+            if decided:
+                yield _Stay(begin, end, None)
+            continue
+        for start, values in chunks(series, begin, end, should_stop=should_stop):
+            with np.errstate(invalid="ignore"):
+                high = values >= threshold_a
+                known = high | (values < low)
+            latest = np.maximum.accumulate(np.where(known, np.arange(len(values)), -1))
+            above = np.where(latest >= 0, high[np.maximum(latest, 0)], was_above)
+            was_above = bool(above[-1])
+            for one, other in runs_of(above).tolist():
+                yield _Stay(start + one, start + other, values[one:other])
+
+
+def _pieces(
+    series: Series, threshold_a: float, low: float, first: int, last: int
+) -> Iterator[tuple[int, int, bool | None]]:
+    """Cut a stretch into pieces that lie above, below, or have to be read (None)."""
+    begin, end = -(-first // BLOCK_SAMPLES), last // BLOCK_SAMPLES
+    if begin >= end:
+        if last > first:
+            yield first, last, None
+        return
+    if first < begin * BLOCK_SAMPLES:
+        yield first, begin * BLOCK_SAMPLES, None
+    for start in range(begin, end, _SUMMARY_BLOCKS):
+        found = series.blocks(0, start, min(start + _SUMMARY_BLOCKS, end))
+        whole = found["count"] == BLOCK_SAMPLES
+        kind = np.where(whole & (found["min"] >= threshold_a), 1, np.where(whole & (found["max"] < low), 0, -1))
+        starts = np.flatnonzero(np.diff(kind, prepend=-2))
+        for one, other in zip(starts.tolist(), np.append(starts[1:], len(kind)).tolist(), strict=True):
+            decided = None if kind[one] < 0 else bool(kind[one])
+            yield (start + one) * BLOCK_SAMPLES, (start + other) * BLOCK_SAMPLES, decided
+    if end * BLOCK_SAMPLES < last:
+        yield end * BLOCK_SAMPLES, last, None
 
 
 def crossings(
@@ -76,14 +122,15 @@ def crossings(
     """
     if not math.isfinite(threshold_a):
         raise BadArgumentError(f"the threshold must be a current, found {threshold_a}")
-    found: list[Indices] = [np.empty(0, dtype=np.int64)]
-    before: bool | None = None
-    for start, _, above in _above(series, threshold_a, hysteresis, 0, series.samples, should_stop):
-        joined = np.concatenate(([above[0] if before is None else before], above))
-        changed = joined[1:] & ~joined[:-1] if rising else ~joined[1:] & joined[:-1]
-        found.append(np.flatnonzero(changed) + start)
-        before = bool(above[-1])
-    return np.concatenate(found)
+    joined: list[list[int]] = []
+    for stay in _stays(series, threshold_a, hysteresis, 0, series.samples, should_stop):
+        if joined and joined[-1][1] == stay.first:
+            joined[-1][1] = stay.last
+        else:
+            joined.append([stay.first, stay.last])
+    ends = np.array(joined, dtype=np.int64).reshape(-1, 2)
+    crossed = ends[ends[:, 0] > 0, 0] if rising else ends[ends[:, 1] < series.samples, 1]
+    return np.asarray(crossed, dtype=np.int64)
 
 
 @dataclass(frozen=True, eq=False)
@@ -148,17 +195,27 @@ def find_peaks(
     last = min(max(round(to_s / series.interval_s), first), series.samples)
     peaks: list[tuple[float, float, float]] = []
     open_until = -1
-    for start, values, above in _above(series, threshold, HYSTERESIS, first, last, should_stop):
-        for begin, end in runs_of(above).tolist():
-            part = values[begin:end]
-            at = int(np.nanargmax(part))
-            time_s, charge_c = (start + begin + at) * series.interval_s, float(np.nansum(part, dtype=np.float64))
-            height = float(part[at])
-            if open_until == start + begin:
-                known = peaks.pop()
-                time_s = time_s if height > known[1] else known[0]
-                height, charge_c = max(height, known[1]), charge_c + known[2]
-            peaks.append((time_s, height, charge_c))
-            open_until = start + end
+    for stay in _stays(series, threshold, HYSTERESIS, first, last, should_stop):
+        time_s, height, charge = _highest(series, stay)
+        if open_until == stay.first:
+            known = peaks.pop()
+            time_s = time_s if height > known[1] else known[0]
+            height, charge = max(height, known[1]), charge + known[2]
+        peaks.append((time_s, height, charge))
+        open_until = stay.last
     table = np.array(peaks, dtype=np.float64).reshape(-1, 3)
     return Peaks(threshold, table[:, 0], table[:, 1], table[:, 2] * series.interval_s)
+
+
+def _highest(series: Series, stay: _Stay) -> tuple[float, float, float]:
+    """Return the moment and height of the highest sample of a stretch, and the sum of its samples."""
+    if stay.values is not None:
+        heights = np.where(np.isnan(stay.values), -np.inf, stay.values)  # a part of a stay may be a hole
+        at = int(np.argmax(heights))
+        height = float(heights[at])
+        return (stay.first + at) * series.interval_s, height, float(np.nansum(stay.values, dtype=np.float64))
+    blocks = series.blocks(0, stay.first // BLOCK_SAMPLES, stay.last // BLOCK_SAMPLES)
+    first = stay.first + int(np.argmax(blocks["max"])) * BLOCK_SAMPLES
+    values = series.read(first, first + BLOCK_SAMPLES)
+    at = int(np.argmax(values))
+    return (first + at) * series.interval_s, float(values[at]), float(blocks["sum"].sum())
