@@ -19,6 +19,7 @@ from warm_ember.model.rules import HandRule
 from warm_ember.session import edits
 from warm_ember.session.importing import ImportRequest, adopt, import_file
 from warm_ember.session.session import Session
+from warm_ember.ui.lanes.flags import reading_lines
 from warm_ember.ui.look.marked import plain
 from warm_ember.ui.shell.window import MainWindow
 
@@ -349,6 +350,25 @@ def test_doubts_stand_on_the_trace_on_the_spine_and_in_their_view(
     window.trace.show_view("doubts")
     qtbot.keyClick(window.trace.doubts.cards[0], Qt.Key.Key_Return)
     assert shown.from_s <= window.desk.findings[1].from_s <= shown.to_s
+
+
+def test_a_reading_of_clipped_samples_says_at_least(empty_window: MainWindow, tmp_path: Path, settle, random) -> None:
+    window, book = empty_window, empty_window.trace.book
+    faulty_project(tmp_path, random)
+    window.desk.open(tmp_path / "p")
+    settle()
+    book.add(0.5, 2.0)
+    settle()
+    assert book.doubts_of(book.chosen_bracket) == ()
+    assert "at least" not in window.headline.sentence
+    book.add(0.3, 2.0)
+    settle()
+    assert book.doubts_of(book.chosen_bracket) == ("clipped",)
+    assert "takes at least" in window.headline.sentence
+    lines = reading_lines(book.reading(book.chosen_bracket), ("clipped",))
+    assert lines[0].count("≥") == 2
+    assert "peak ≥ **100** mA" in lines[1]
+    window.grab()
 
 
 def test_a_corrected_copy_and_a_joined_capture(

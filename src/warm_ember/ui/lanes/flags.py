@@ -7,6 +7,7 @@ import math
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPen
 
+from warm_ember.model.finding import Kind
 from warm_ember.model.project import Bracket
 from warm_ember.signal.stretch import StretchReading
 from warm_ember.ui.lanes.lane import Lane
@@ -16,18 +17,16 @@ from warm_ember.ui.look.theme import Look, ink_on
 from warm_ember.units import duration_text, quantity_text
 
 
-def reading_lines(reading: StretchReading) -> tuple[str, str]:
-    """Return the two lines of figures on a flag, marked."""
-    first = "   ".join(
-        text.marked
-        for text in (
-            duration_text(reading.length_s),
-            quantity_text(reading.mean_a, "A"),
-            quantity_text(reading.charge_c, "C"),
-        )
-    )
-    parts = [quantity_text(reading.energy_j, "J").marked] if reading.energy_j is not None else []
-    parts.append(f"peak {quantity_text(reading.max_a, 'A').marked}")
+def reading_lines(reading: StretchReading, doubts: tuple[str, ...] = ()) -> tuple[str, str]:
+    """Return the two lines of figures on a flag, marked.
+
+    With readings cut off at the range's end, charge and peak are at least what is shown, and say so.
+    """
+    least = "≥ " if Kind.CLIPPED in doubts else ""
+    mean, charge = quantity_text(reading.mean_a, "A").marked, quantity_text(reading.charge_c, "C").marked
+    first = "   ".join((duration_text(reading.length_s).marked, f"{least}{mean}", f"{least}{charge}"))
+    parts = [f"{least}{quantity_text(reading.energy_j, 'J').marked}"] if reading.energy_j is not None else []
+    parts.append(f"peak {least}{quantity_text(reading.max_a, 'A').marked}")
     if reading.coverage < 0.9995:
         parts.append(f"**{reading.coverage * 100:.0f}** % measured")
     return first, "   ".join(parts)
@@ -49,12 +48,19 @@ class FlagLane(Lane):
         super().__init__(look, window, height)
         self.brackets: tuple[Bracket, ...] = ()
         self.readings: dict[str, StretchReading] = {}
+        self.doubts: dict[str, tuple[str, ...]] = {}
         self.chosen = ""
         self._boxes: dict[str, QRectF] = {}
 
-    def set_brackets(self, brackets: tuple[Bracket, ...], readings: dict[str, StretchReading], chosen: str) -> None:
-        """Show brackets with their readings by letter, one of them chosen."""
-        self.brackets, self.readings, self.chosen = brackets, readings, chosen
+    def set_brackets(
+        self,
+        brackets: tuple[Bracket, ...],
+        readings: dict[str, StretchReading],
+        chosen: str,
+        doubts: dict[str, tuple[str, ...]],
+    ) -> None:
+        """Show brackets with their readings, and what speaks against these, by letter; one of them is chosen."""
+        self.brackets, self.readings, self.chosen, self.doubts = brackets, readings, chosen, doubts
         self.refresh()
 
     def paint_head(self, painter: QPainter) -> None:
@@ -81,9 +87,11 @@ class FlagLane(Lane):
         if self.x_of(bracket.to_s) < plot.left() or staff > plot.right():
             return
         name = bracket.name or "bracket"
-        lines = reading_lines(reading) if reading is not None else ("", "")
+        doubts = self.doubts.get(bracket.letter, ())
+        lines = reading_lines(reading, doubts) if reading is not None else ("", "")
+        warning = ", ".join(doubts)
         width = max(
-            width_of(self.look, name) + px(34),
+            width_of(self.look, name) + px(34) + (width_of(self.look, warning, "small") + px(16) if warning else 0),
             *(width_of(self.look, line, "small") + px(22) for line in lines),
         )
         left = min(max(staff, plot.left()), plot.right() - width)
@@ -111,6 +119,10 @@ class FlagLane(Lane):
                 self.look,
                 dim=theme.ink,
             )
+            if warning:
+                word = QRectF(box.right() - width_of(self.look, warning, "small") - px(8), box.top(), width, px(16))
+                painter.fillRect(QRectF(word.left() - px(6), word.top() + px(2), px(3), px(12)), theme.warning)
+                draw_marked(painter, word, warning, self.look, size="small", dim=theme.warning_text)
             for index, line in enumerate(lines):
                 row = QRectF(box.left() + px(10), box.top() + px(18 + 17 * index), width - px(12), px(16))
                 draw_marked(painter, row, line, self.look, size="small")

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QWidget
 
 from warm_ember.session.results import RunResults
 from warm_ember.ui.lanes.time_window import TimeWindow
-from warm_ember.ui.look.marked import draw_marked, width_of
+from warm_ember.ui.look.marked import draw_marked
 from warm_ember.ui.look.theme import Look
 from warm_ember.units import told_apart
 
@@ -21,6 +21,11 @@ MARGIN = 8
 class Lane(QWidget):
     """Base of all lanes; subclasses paint the plot into a picture that is kept until what it shows changes.
 
+    Attributes
+    ----------
+    name, name_top
+        What the head says, and how far from the top; lanes with a value at the upper end leave room for it.
+
     Signals
     -------
     folded
@@ -28,6 +33,7 @@ class Lane(QWidget):
     """
 
     name = ""
+    name_top = 8
     folded = Signal(str)
 
     def __init__(self, look: Look, window: TimeWindow, height: int = 64) -> None:
@@ -151,14 +157,14 @@ class Lane(QWidget):
         """Paint the name."""
         px = self.look.px
         painter.setPen(self.look.theme.faint)
-        draw_marked(painter, QRectF(px(8), px(8), px(14), px(18)), "▾", self.look, size="small")
-        rect = QRectF(px(22), px(8), self.name_room(), px(18))
+        draw_marked(painter, QRectF(px(8), px(self.name_top), px(14), px(18)), "▾", self.look, size="small")
+        rect = QRectF(px(22), px(self.name_top), self.head_width - px(26), px(18))
         draw_marked(painter, rect, self.name, self.look, dim=self.look.theme.ink)
 
     def paint_value(self, painter: QPainter, marked: str, line: int = 1) -> None:
         """Paint a line of the head below the name."""
         px = self.look.px
-        rect = QRectF(px(22), px(8 + 16 * line), px(78), px(16))
+        rect = QRectF(px(22), px(self.name_top + 16 * line), px(78), px(16))
         painter.fillRect(rect, self.look.theme.ground)
         draw_marked(painter, rect, marked, self.look, ink=self.look.theme.ink)
 
@@ -169,15 +175,6 @@ class Lane(QWidget):
             y = 1 + share * (self.height() - 2)
             box = QRectF(px(60), y - px(8), self.head_width - px(64), px(16))
             draw_marked(painter, box, str(text), self.look, size="small", align=Qt.AlignmentFlag.AlignRight)
-
-    def name_room(self) -> float:
-        """Return the width that the name may take."""
-        return self.head_width - self.look.px(26)
-
-    def room_beside(self, ends: tuple[float, float], unit: str) -> float:
-        """Return the width that is left for the name beside the value at the upper end."""
-        value = width_of(self.look, str(told_apart(*ends, unit)[1]), "small")
-        return self.head_width - self.look.px(28) - value
 
     def columns_of(self, rect: QRectF) -> int:
         """Return the plot's width in device pixels."""

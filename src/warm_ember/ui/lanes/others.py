@@ -224,6 +224,7 @@ class ChargeLane(Lane):
     """The charge that has flowed since the capture's start."""
 
     name = "Charge so far"
+    name_top = 15
 
     def __init__(self, look: Look, window: TimeWindow, height: int = 64) -> None:
         super().__init__(look, window, height)
@@ -232,9 +233,6 @@ class ChargeLane(Lane):
 
     def head_key(self) -> object:
         return (super().head_key(), self._ends)
-
-    def name_room(self) -> float:
-        return self.room_beside(self._ends, "C")
 
     def paint_head(self, painter: QPainter) -> None:
         """Paint the name, and the charge at both ends of the axis."""
@@ -279,6 +277,8 @@ class ChargeLane(Lane):
 class ScalarLane(Lane):
     """A channel on a linear axis of its own: voltage, power, or an auxiliary one."""
 
+    name_top = 15
+
     def __init__(self, look: Look, window: TimeWindow, name: str, unit: str, height: int = 56) -> None:
         super().__init__(look, window, height)
         self.name, self.unit = name, unit
@@ -300,9 +300,6 @@ class ScalarLane(Lane):
 
     def head_key(self) -> object:
         return (super().head_key(), self._ends)
-
-    def name_room(self) -> float:
-        return self.room_beside(self._ends, self.unit)
 
     def paint_head(self, painter: QPainter) -> None:
         """Paint the name, and the values at both ends of the axis."""

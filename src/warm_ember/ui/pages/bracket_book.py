@@ -37,6 +37,7 @@ class BracketBook(QObject):
     def __init__(self, desk: Desk) -> None:
         super().__init__()
         self.desk = desk
+        desk.checkup_changed.connect(self.refresh)
         self.results: RunResults | None = None
         self.chosen = ""
         self._readings: dict[Hashable, StretchReading] = {}
@@ -86,6 +87,11 @@ class BracketBook(QObject):
                 self._readings.clear()
             self._readings[key] = capture.reading(ends[0], ends[1], supply_v=supply_v)
         return self._readings[key]
+
+    def doubts_of(self, bracket: Bracket) -> tuple[str, ...]:
+        """Return what speaks against the reading of a bracket: the kinds of findings within it."""
+        inside = (f for f in self.desk.findings or () if f.from_s < bracket.to_s and f.to_s > bracket.from_s)
+        return tuple(dict.fromkeys(finding.kind.value for finding in inside))
 
     def add(self, from_s: float, to_s: float) -> None:
         """Add a bracket and choose it."""

@@ -21,6 +21,7 @@ _TOP = 36
 _HEAD = 160
 _COLUMN = 264
 _WHOLE = 0.9995
+_AS_DIVISOR = 0.1
 
 
 @dataclass(frozen=True)
@@ -51,6 +52,17 @@ def tray_rows(readings: list[StretchReading]) -> list[TrayRow]:
         shares = tuple(reading.coverage for reading in readings)
         rows[5] = TrayRow("measured", shares, tuple(percent_text(share) for share in shares))
     return rows if any(r.energy_j is not None for r in readings) else [r for r in rows if r.name != "energy"]
+
+
+def ratio_words(ratio: float) -> str:
+    """Write a ratio to the first bracket, marked: as a factor, or as a divisor where that reads better.
+
+    Examples
+    --------
+    >>> ratio_words(65.5), ratio_words(0.985), ratio_words(0.00124)
+    ('× **65.5**', '× **0.985**', '÷ **806**')
+    """
+    return f"× **{bare(ratio)}**" if ratio >= _AS_DIVISOR else f"÷ **{bare(1 / ratio)}**"
 
 
 class BracketTray(QWidget):
@@ -164,12 +176,12 @@ class BracketTray(QWidget):
         draw_marked(
             painter,
             QRectF(box.left() + px(106), box.top(), px(70), box.height()),
-            f"× **{bare(ratio)}**",
+            ratio_words(ratio),
             look,
             align=Qt.AlignmentFlag.AlignRight,
         )
         zero, unit = box.left() + px(184), px(24)
-        reach = max(-0.5, min(math.log10(ratio), 3.0)) * unit
+        reach = max(-0.3, min(math.log10(ratio), 3.0)) * unit
         bar = QRectF(min(zero, zero + reach), box.top() + px(6), max(abs(reach), 2), box.height() - px(12))
         shade = (
             theme.mark

@@ -103,7 +103,8 @@ class LanesView(QWidget):
         readings = {bracket.letter: book.reading(bracket) for bracket in brackets}
         self.stack.current.set_brackets(brackets, book.chosen)
         if self.stack.flags is not None:
-            self.stack.flags.set_brackets(brackets, readings, book.chosen)
+            doubts = {bracket.letter: book.doubts_of(bracket) for bracket in brackets}
+            self.stack.flags.set_brackets(brackets, readings, book.chosen, doubts)
         self.tray.set_brackets(brackets, list(readings.values()), book.chosen)
         if self.shows_inside:
             self.inside.show_bracket(book.results, book.chosen_bracket)

@@ -10,7 +10,7 @@ from PySide6.QtCore import Signal
 from PySide6.QtGui import QAction, QGuiApplication
 from PySide6.QtWidgets import QStackedWidget, QVBoxLayout, QWidget
 
-from warm_ember.model.finding import Finding
+from warm_ember.model.finding import Finding, Kind
 from warm_ember.session.results import RunResults
 from warm_ember.tuning.findings.registry import Checkup
 from warm_ember.ui.desk import Desk
@@ -164,15 +164,6 @@ class TracePage(Page):
         self.show_finding(next(later, findings[0]))
 
     def save_picture(self, path: Path) -> None:
-        """Write the plot of the open view to a file.
-
-        Raises
-        ------
-        BadArgumentError
-            If the ending is no picture's.
-        BadFileError
-            If it cannot be written.
-        """
         if self.results is None:
             return
         label = self.results.run.label
@@ -198,7 +189,9 @@ class TracePage(Page):
         reading = self.book.reading(bracket)
         subject = bracket.name or f"Bracket {bracket.letter}"
         length, charge_taken = duration_text(reading.length_s).marked, quantity_text(reading.charge_c, "C").marked
-        text = f"{subject[:1].upper()}{subject[1:]} lasts {length} and takes {charge_taken}"
+        doubts = self.book.doubts_of(bracket)
+        at_least = "at least " if Kind.CLIPPED in doubts else ""
+        text = f"{subject[:1].upper()}{subject[1:]} lasts {length} and takes {at_least}{charge_taken}"
         other = next((b for b in self.book.brackets if b.letter != bracket.letter), None)
         charge = self.book.reading(other).charge_c if other is not None else 0.0
         if other is not None and charge > 0 and reading.charge_c / charge >= 1.5:
