@@ -1,20 +1,25 @@
 """Make the pictures in docs/screenshots from the demo.
 
-.venv/bin/python scripts/screenshots.py
+.venv/bin/python scripts/screenshots.py [NAME ...]
 """
 
 from __future__ import annotations
 
 import os
+import shutil
+import subprocess
 import sys
 import tempfile
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 os.environ["QT_QPA_PLATFORM"] = "offscreen"
 ROOT = Path(__file__).resolve().parent.parent
+FOLDER = ROOT / "docs" / "screenshots"
 sys.path.insert(0, str(ROOT / "src"))
 
+import msgspec
 import numpy as np
 from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QApplication
@@ -99,6 +104,54 @@ def a_file(window: MainWindow) -> None:
     window.import_files([path])
 
 
+def recording(window: MainWindow) -> None:
+    """Record run 5 from the simulated bench, with a debug probe on the rail, around its report."""
+    with _bench("--attach", "debugger", "--report-after", "12") as (resource, console):
+        bench = window.bench.bench_desk
+        bench.change("instrument", resource=resource)
+        bench.open_console(console)
+        bench.find()
+        _settle(window)
+        bench.start("run 5 again")
+        while bench.recorder is None or bench.recorder.samples < 260_000:
+            QApplication.processEvents()
+        window.bench.show_frame()
+        window.grab().save(str(FOLDER / "bench.png"))
+        bench.stop()
+        while bench.is_recording:
+            QApplication.processEvents()
+        bench.close_console()
+
+
+def planning(window: MainWindow) -> None:
+    """Plan a capture with a shunt that is too large."""
+    with _bench() as (resource, _console):
+        window.bench.bench_desk.change("instrument", resource=resource)
+        window.bench.bench_desk.find()
+        _settle(window)
+    plan = window.bench.plan
+    plan.expectation = msgspec.structs.replace(plan.expectation, shunt_ohm=2.2, capacitance_f=470e-6)
+    plan.refresh()
+    window.bench.show_view("plan")
+    window.messages.hide()
+
+
+@contextmanager
+def _bench(*arguments: str) -> Iterator[tuple[str, str]]:
+    """Serve a simulated bench and give its address and its console's."""
+    process = subprocess.Popen(
+        [sys.executable, "-m", "warm_ember", "bench", "--port", "0", *arguments],
+        stdout=subprocess.PIPE, text=True, env=os.environ | {"PYTHONPATH": str(ROOT / "src")},
+    )  # fmt: skip
+    assert process.stdout is not None
+    lines = [process.stdout.readline().split() for _ in range(3)]
+    try:
+        yield lines[1][1], lines[2][1]
+    finally:
+        process.terminate()
+        process.wait()
+
+
 def nothing(_window: MainWindow) -> None:
     """Leave the page as it opens."""
 
@@ -115,32 +168,38 @@ PICTURES: tuple[tuple[str, str, str, Theme, Callable[[MainWindow], None]], ...] 
     ("fold", "Trace", "r5", NIGHT, all_wakes),
     ("doubts", "Trace", "r4", DAY, doubts),
     ("import", "Trace", "r5", NIGHT, a_file),
+    ("bench", "Bench", "r5", NIGHT, recording),
+    ("bench-plan", "Bench", "r5", DAY, planning),
 )
 
 
-def main() -> None:
-    """Make all pictures."""
+def main(only: list[str]) -> None:
+    """Make all pictures, or only some."""
     application = QApplication(["warm-ember"])
     font = application.font()
     font.setPointSizeF(10.0)
     application.setFont(font)
-    folder = ROOT / "docs" / "screenshots"
-    folder.mkdir(parents=True, exist_ok=True)
+    FOLDER.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory() as name:
-        for picture, page, run, theme, arrange in PICTURES:
+        made = Path(name) / "made"
+        make_demo(made).close()
+        for picture, page, run, theme, arrange in (one for one in PICTURES if not only or one[0] in only):
             settings = QSettings(str(Path(name) / f"{picture}.ini"), QSettings.Format.IniFormat)
             window = make_window(application, settings)
             window.look.set_theme(theme)
             window.resize(1280, 800)
             window.show()
-            window.desk.set_session(make_demo(Path(name) / picture))
+            copy = Path(name) / picture
+            shutil.copytree(made, copy)  # the times of the captures with them, so that their summaries hold
+            window.desk.open(copy)
             _settle(window)
             window.desk.select_run(run)
             _settle(window)
             window.show_page(page)
             arrange(window)
             _settle(window)
-            window.grab().save(str(folder / f"{picture}.png"))
+            if picture != "bench":  # taken while it records
+                window.grab().save(str(FOLDER / f"{picture}.png"))
             window.close()
 
 
@@ -152,4 +211,4 @@ def _settle(window: MainWindow) -> None:
 
 
 if __name__ == "__main__":
-    main()
+    main(sys.argv[1:])

@@ -8,9 +8,10 @@ import pytest
 from attribution.made import ArrayLines, Made
 from warm_ember.attribution.ledger import make_ledger
 from warm_ember.attribution.placing import place
+from warm_ember.bench.simulated.direct import SimulatedCapture, simulate
 from warm_ember.bench.simulated.firmware import FIRMWARE, LINES, PARTS
-from warm_ember.bench.simulated.kernel import sample_means
-from warm_ember.bench.simulated.recorder import RANGES, SimulatedCapture, measure, simulate
+from warm_ember.bench.simulated.kernel import Grid, sample_means
+from warm_ember.bench.simulated.ranges import RANGES, Noise, Reader
 from warm_ember.model.rules import LevelsRule
 from warm_ember.signal.series import ArraySeries
 
@@ -97,7 +98,7 @@ def test_it_looks_like_a_real_capture() -> None:
 def test_samples_are_exact_means(random: np.random.Generator) -> None:
     times = np.append(0.0, np.sort(random.uniform(0, 10, 50)))
     currents = random.uniform(0, 1, 51)
-    means = sample_means(times, currents, np.arange(0, 10.5, 0.5))
+    means = sample_means(times, currents, Grid(0.0, 0.5, 20))
     fine = np.arange(0, 10, 1e-5)
     values = currents[np.searchsorted(times, fine + 5e-6, side="right") - 1]
     assert means == pytest.approx(values.reshape(20, -1).mean(axis=1), abs=2e-4)
@@ -106,6 +107,6 @@ def test_samples_are_exact_means(random: np.random.Generator) -> None:
 def test_the_instrument_is_coarse_after_a_burst(random: np.random.Generator) -> None:
     flowing = np.full(2000, 10e-6)
     flowing[1000:1010] = 0.1
-    read = measure(flowing, random, 10e3)
+    read = Reader(Noise(random), 10e3).read(flowing)
     assert np.std(read[:990]) < 2 * RANGES[0].noise_a
     assert np.std(read[1011:1035]) > 20 * RANGES[0].noise_a

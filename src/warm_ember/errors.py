@@ -7,6 +7,7 @@
     │   └── ColumnError                 a table whose columns cannot be told apart: which there are
     ├── BadArgumentError (ValueError)   something the user typed
     ├── ProjectError (OSError)          the project folder or its project.json
+    ├── InstrumentError (OSError)       an instrument or a console: which, what it did, remedy
     └── Cancelled                       the user stopped a piece of work; not a failure
 
 Each becomes one line for the user. Everything else is a bug and goes to the log with its traceback.
@@ -88,6 +89,32 @@ class ProjectError(WarmEmberError, OSError):
         self.problem = problem
         self.remedy = remedy
         super().__init__(f"{path}: {problem}" + (f"; {remedy}" if remedy else ""))
+
+    def __str__(self) -> str:
+        return str(self.args[0])
+
+
+class InstrumentError(WarmEmberError, OSError):
+    """An instrument or a console that does not do what it should.
+
+    Parameters
+    ----------
+    resource
+        Its address.
+    problem
+        What was expected and what came instead.
+    remedy
+        What the user can do about it.
+    link_lost
+        Whether it may answer again after the link is opened anew.
+    """
+
+    def __init__(self, resource: str, problem: str, *, remedy: str = "", link_lost: bool = False) -> None:
+        self.resource = resource
+        self.problem = problem
+        self.remedy = remedy
+        self.link_lost = link_lost
+        super().__init__(f"{resource}: {problem}" + (f"; {remedy}" if remedy else ""))
 
     def __str__(self) -> str:
         return str(self.args[0])

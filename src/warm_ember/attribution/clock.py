@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 
 import numpy as np
 
@@ -15,6 +16,7 @@ from warm_ember.signal.levels import Levels
 from warm_ember.signal.series import CHUNK_SAMPLES
 
 _SHORTEST_TOLERANCE_S = 1e-3
+_NEARER = 0.25
 
 
 def align(recording: Recording, levels: Callable[[], Levels]) -> Alignment:
@@ -31,38 +33,53 @@ def align(recording: Recording, levels: Callable[[], Levels]) -> Alignment:
     -------
     Alignment
         Both clocks are taken as the same when the log fits the capture as it is, or when nothing fits better.
+
+    Notes
+    -----
+    Sync pulses on a line go first. When they are so regular that several shifts fit, the changes of the current
+    tell which; and where these do not either, the nearest pulse is taken if it is far nearer than the next.
     """
+    length_s = recording.current.samples * recording.current.interval_s
     tolerance_s = max(3 * recording.current.interval_s, _SHORTEST_TOLERANCE_S)
-    on_line = _by_sync_line(recording, tolerance_s)
-    if on_line is not None:
+    on_line = _by_sync_line(recording, tolerance_s, length_s)
+    if on_line is not None and not on_line.is_ambiguous:
         return on_line
+    on_changes = _by_changes(recording, levels, tolerance_s, length_s)
+    if on_line is None or (on_changes.matched and not on_changes.is_ambiguous and not on_changes.is_unconfirmed):
+        return on_changes
+    is_near = abs(on_line.offset_s) <= _NEARER * abs(on_line.rival_s or 0.0)
+    return replace(on_line, rival_s=None, method=f"{on_line.method}, nearest pulse") if is_near else on_line
+
+
+def _by_changes(recording: Recording, levels: Callable[[], Levels], tolerance_s: float, length_s: float) -> Alignment:
     target_s = _changes(recording)
-    edges = levels().edges
+    edges = levels().edges[1:-1]
     edges_s: Floats = edges.astype(np.float64) * recording.current.interval_s
-    fit = fit_clock(target_s, edges_s, tolerance_s=tolerance_s)
-    same = same_clock(target_s, edges_s, tolerance_s=tolerance_s)
+    fit = fit_clock(target_s, edges_s, tolerance_s=tolerance_s, length_s=length_s)
+    same = same_clock(target_s[(target_s > 0) & (target_s < length_s)], edges_s, tolerance_s=tolerance_s)
+    as_it_is = Alignment(matched=same.matched, expected=same.expected, residual_s=same.residual_s)
     if fit is None:
-        return Alignment()
+        return as_it_is
     fits_more = fit.matched > 1.25 * same.matched
     # Two clocks that are the same leave less than a sample; a slow drift leaves more, though most pairs are close.
     fits_closer = fit.matched >= 0.95 * same.matched and same.residual_s > max(
         3 * fit.residual_s, 1.5 * recording.current.interval_s
     )
-    return _alignment(fit, "changes of the current") if fits_more or fits_closer else Alignment()
+    return _alignment(fit, "changes of the current") if fits_more or fits_closer else as_it_is
 
 
 def _alignment(fit: ClockFit, method: str) -> Alignment:
-    return Alignment(fit.offset_s, fit.drift, fit.residual_s, fit.matched, method)
+    return Alignment(fit.offset_s, fit.drift, fit.residual_s, fit.matched, method, fit.expected, fit.rival_s)
 
 
-def _by_sync_line(recording: Recording, tolerance_s: float) -> Alignment | None:
+def _by_sync_line(recording: Recording, tolerance_s: float, length_s: float) -> Alignment | None:
     lines = recording.lines
     names = {event.name for event in recording.events if event.event == "sync"}
     if lines is None or not names & set(lines.names):
         return None
     line = next(name for name in lines.names if name in names)
     target_s = np.array([e.time_s for e in recording.events if e.event == "sync" and e.name == line])
-    fit = fit_clock(target_s, line_rises_s(lines, line), tolerance_s=tolerance_s)
+    fit = fit_clock(target_s, line_rises_s(lines, line), tolerance_s=tolerance_s, length_s=length_s)
     return None if fit is None else _alignment(fit, f"sync line {line}")
 
 

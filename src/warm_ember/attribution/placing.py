@@ -11,7 +11,8 @@ import numpy as np
 from warm_ember.attribution.clock import align
 from warm_ember.attribution.recording import Recording
 from warm_ember.model.arrays import Indices
-from warm_ember.model.placement import UNPLACED, Alignment, Placement
+from warm_ember.model.placement import TYPED_CLOCK, UNPLACED, Alignment, Placement
+from warm_ember.model.project import TypedClock
 from warm_ember.model.rules import BandRule, HandRule, LevelsRule, LineRule, LogRule, Rule
 from warm_ember.signal.bands import band_stays, runs_of
 from warm_ember.signal.levels import Levels, find_levels
@@ -44,6 +45,7 @@ def place(
     recording: Recording,
     rules: tuple[Rule, ...] = (),
     *,
+    clock: TypedClock | None = None,
     levels: Callable[[], Levels] | None = None,
     should_stop: ShouldStop = never,
 ) -> Placement:
@@ -55,6 +57,8 @@ def place(
         The capture.
     rules
         In order; none takes `default_rules`. Rules by hand go before all others.
+    clock
+        How the log's clock maps to the capture's; found when None.
     levels
         Gives the levels of the current where they are needed; found here when None.
     should_stop
@@ -75,6 +79,8 @@ def place(
     others = tuple(r for r in rules if not isinstance(r, HandRule))
     find = levels or (lambda: find_levels(recording.current, should_stop=should_stop))
     placer = _Placer(recording, find, should_stop)
+    if clock is not None:
+        placer.alignment = Alignment(clock.offset_s, clock.drift, method=TYPED_CLOCK)
     # Of two strokes by hand the later one counts, as with paint.
     layers = [placer.layer(rule) for rule in (*reversed(by_hand), *others)]
     return _flatten([layer for layer in layers if layer is not None], recording.current.samples, placer.alignment)
@@ -102,6 +108,8 @@ class _Placer:
             return None
         if self.alignment is None:
             self.alignment = align(self._recording, self._levels)
+        if self.alignment.is_ambiguous:
+            return None
         samples = self._recording.current.samples
         times = np.array([self.alignment.to_capture(event.time_s) for event in states])
         starts = np.clip(np.rint(times / self._recording.current.interval_s), 0, samples).astype(np.int64)

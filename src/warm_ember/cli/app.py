@@ -7,7 +7,7 @@ import sys
 
 import typer
 
-from warm_ember.cli import demo, export, findings, import_command, life, open_window, states, stretch
+from warm_ember.cli import bench, demo, export, findings, import_command, life, open_window, record, states, stretch
 from warm_ember.errors import WarmEmberError
 
 log = logging.getLogger(__name__)
@@ -29,6 +29,8 @@ app.command("states")(states.states)
 app.command("findings")(findings.findings)
 app.command("export")(export.export_)
 app.command("life")(life.life)
+app.command("record")(record.record_)
+app.command("bench")(bench.bench)
 
 _COMMANDS = frozenset(command.name for command in app.registered_commands)
 

@@ -12,5 +12,6 @@ Floats = NDArray[np.float64]
 Indices = NDArray[np.int64]
 Bits = NDArray[np.unsignedinteger[Any]]
 Flags = NDArray[np.bool_]
+Addresses = NDArray[np.uint64]
 Blocks = NDArray[np.void]
 """Structured array with one summary block per element, see `warm_ember.signal.pyramid`."""

@@ -50,6 +50,16 @@ class CaptureInfo(msgspec.Struct, frozen=True):
         Smallest current that the instrument tells from zero; None when not known.
     corrections
         What was subtracted or scaled, and why, one sentence each.
+    target, board, options
+        Which device it was, and what the firmware was built with.
+    indicators
+        Whether its indicators were ``"on"`` or ``"off"``; empty when not known.
+    attached
+        What hung on the rail beside the target.
+    checked
+        What was looked at before: links unplugged, zero set.
+    recipe
+        The recipe that it was recorded with, as JSON text.
     """
 
     sample_interval_s: float
@@ -63,6 +73,13 @@ class CaptureInfo(msgspec.Struct, frozen=True):
     note: str = ""
     resolution_a: float | None = None
     corrections: tuple[str, ...] = ()
+    target: str = ""
+    board: str = ""
+    options: str = ""
+    indicators: str = ""
+    attached: tuple[str, ...] = ()
+    checked: tuple[str, ...] = ()
+    recipe: str = ""
 
 
 def info_from(attributes: Mapping[str, Any]) -> CaptureInfo:

@@ -9,6 +9,9 @@ import numpy as np
 from warm_ember.model.arrays import Flags, Indices
 
 UNPLACED = -1
+SAME_CLOCK = "same clock"
+TYPED_CLOCK = "typed"
+_ENOUGH = 8
 
 
 @dataclass(frozen=True, eq=False)
@@ -26,14 +29,30 @@ class Alignment:
     matched
         How many pairs it rests on.
     method
-        ``"sync line"``, ``"sync pulse"``, ``"current edges"`` or ``"same clock"``.
+        What it rests on, in words.
+    expected
+        How many of the log's changes fall into the capture.
+    rival_s
+        By how much another map that fits as well is shifted; the map is ambiguous then.
     """
 
     offset_s: float = 0.0
     drift: float = 0.0
     residual_s: float = 0.0
     matched: int = 0
-    method: str = "same clock"
+    method: str = SAME_CLOCK
+    expected: int = 0
+    rival_s: float | None = None
+
+    @property
+    def is_ambiguous(self) -> bool:
+        """Whether the log can be laid on the capture in several ways; then nothing is placed by it."""
+        return self.rival_s is not None
+
+    @property
+    def is_unconfirmed(self) -> bool:
+        """Whether the log shows a good number of changes of which the current shows next to none."""
+        return self.method == SAME_CLOCK and self.expected >= _ENOUGH and self.matched < self.expected / 4
 
     def to_capture(self, target_s: float) -> float:
         """Map a target time to capture time."""

@@ -8,6 +8,7 @@ from enum import StrEnum
 import msgspec
 
 from warm_ember.model.battery import Activity, Battery, SupplyStage
+from warm_ember.model.bench import Bench
 from warm_ember.model.figure import Grade
 from warm_ember.model.fold import FoldPlan
 from warm_ember.model.rules import Rule
@@ -69,6 +70,14 @@ class Bracket(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     name: str = ""
 
 
+class TypedClock(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """How the target's clock maps to one capture's, typed: ``capture = offset_s + (1 + drift) * target``."""
+
+    capture: str
+    offset_s: float = 0.0
+    drift: float = 0.0
+
+
 class Settings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Thresholds from which on a link is not trusted."""
 
@@ -88,12 +97,14 @@ class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     expected: tuple[ExpectedValue, ...] = ()
     brackets: tuple[Bracket, ...] = ()
     folds: tuple[FoldPlan, ...] = ()
+    clocks: tuple[TypedClock, ...] = ()
     battery: Battery = Battery(capacity_c=21600.0, self_discharge_per_year=0.015, reserve=0.1, grade=Grade.ASSUMED)
     supply: SupplyStage = SupplyStage()
     supply_v: float | None = None
     activities: tuple[Activity, ...] = ()
     target_s: float | None = None
     settings: Settings = Settings()
+    bench: Bench = Bench()
 
     def run(self, name: str) -> Run | None:
         """Return the run of that capture name, or None."""
@@ -106,6 +117,10 @@ class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     def brackets_of(self, capture: str) -> tuple[Bracket, ...]:
         """Return the brackets on one capture in the order they were made."""
         return tuple(bracket for bracket in self.brackets if bracket.capture == capture)
+
+    def clock_of(self, capture: str) -> TypedClock | None:
+        """Return the clock map that was typed for one capture, or None when it is found."""
+        return next((clock for clock in self.clocks if clock.capture == capture), None)
 
     def fold_of(self, capture: str) -> FoldPlan | None:
         """Return how one capture is folded, or None when nobody said so yet."""

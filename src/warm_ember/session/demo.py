@@ -8,10 +8,12 @@ from pathlib import Path
 
 import numpy as np
 
-from warm_ember.bench.simulated.firmware import FIRMWARE, LINES, PARTS, Firmware
-from warm_ember.bench.simulated.recorder import simulate
+from warm_ember.bench.discovery import LOCAL
+from warm_ember.bench.simulated.direct import simulate
+from warm_ember.bench.simulated.firmware import DEBUG_BRIDGE_A, FIRMWARE, LINES, PARTS, Firmware
 from warm_ember.errors import Cancelled, ProjectError
 from warm_ember.model.battery import Activity, Battery, FromStates, SupplyStage
+from warm_ember.model.bench import Attached, Bench, Identity, Power, Recipe, Settings, Take, WaitFor
 from warm_ember.model.figure import Grade
 from warm_ember.model.project import Bracket, ExpectedValue, Project, Run
 from warm_ember.session import edits
@@ -45,7 +47,26 @@ def demo_project() -> Project:
             Activity("Each second", FromStates(("Idle wait",), "Idle wait"), interval_s=1.0),
         ),
         target_s=36 * MONTH_S,
+        bench=_bench(),
     )  # fmt: skip
+
+
+def _bench() -> Bench:
+    """Return the bench as it stood for the last run, ready to record the next from the simulated one."""
+    settings = Settings(voltage_v=3.0, limit_a=1.0, interval_s=1e-4, duration_s=300.0)
+    return Bench(
+        resource=LOCAL,
+        guard_v=3.6,
+        settings=settings,
+        identity=Identity(NAME, "rev C", "r5", "release", 21.0, "off"),
+        capacitance_f=470e-6,
+        attached=(
+            Attached("Serial bridge", DEBUG_BRIDGE_A, detail="unplugged since run 2", present=False),
+            Attached("Debug probe", 1.3e-6, detail="released, pins float", subtracted=True),
+            Attached("Logic pod", 0.04e-6, detail="5 lines, 10 MΩ"),
+        ),
+        recipes=(Recipe("boot and report", settings, (Power(cycle=True), WaitFor("^boot", 10.0), Take(150.0))),),
+    )
 
 
 def _expected() -> tuple[ExpectedValue, ...]:

@@ -10,7 +10,7 @@ import msgspec
 
 from warm_ember.model.battery import Activity, FromStates
 from warm_ember.model.fold import FoldPlan
-from warm_ember.model.project import Bracket, Edit, ExpectedValue, Project
+from warm_ember.model.project import Bracket, Edit, ExpectedValue, Project, TypedClock
 from warm_ember.model.rules import BandRule, HandRule, LevelsRule, LineRule, LogRule, Rule
 
 replace = msgspec.structs.replace
@@ -64,6 +64,28 @@ def set_fold(plan: FoldPlan) -> Edit:
         return replace(project, folds=(*others, plan))
 
     return edit
+
+
+def set_clock(clock: TypedClock) -> Edit:
+    """Lay the log of a capture on it by a map that is typed."""
+
+    def edit(project: Project) -> Project:
+        return replace(project, clocks=(*_other_clocks(project, clock.capture), clock))
+
+    return edit
+
+
+def find_clock(capture: str) -> Edit:
+    """Let the map from log to capture be found again."""
+
+    def edit(project: Project) -> Project:
+        return replace(project, clocks=_other_clocks(project, capture))
+
+    return edit
+
+
+def _other_clocks(project: Project, capture: str) -> tuple[TypedClock, ...]:
+    return tuple(clock for clock in project.clocks if clock.capture != capture)
 
 
 def add_rule(rule: Rule, defaults: tuple[Rule, ...]) -> Edit:

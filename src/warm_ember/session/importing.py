@@ -98,16 +98,16 @@ def import_file(
     source = open_source(request.file, request.options)
     vcd = VcdFile(request.lines_file) if request.lines_file is not None else None
     events = read_events(request.events_file) if request.events_file is not None else source.events
-    made_folders = _make_folders(path.parent)
+    made_folders = make_folders(path.parent)
     try:
         return _Import(request, name, path, source, vcd, events).run(should_stop, progress)
     except OSError as error:
-        _remove_folders(made_folders)
+        remove_folders(made_folders)
         if isinstance(error, BadFileError | ProjectError):
             raise
         raise ProjectError(path.parent, f"cannot be written: {error.strerror or error}") from error
     except BaseException:
-        _remove_folders(made_folders)
+        remove_folders(made_folders)
         raise
 
 
@@ -198,18 +198,19 @@ def adopt(session: Session, report: ImportReport) -> None:
     session.save()
 
 
-def _make_folders(folder: Path) -> list[Path]:
+def make_folders(folder: Path) -> list[Path]:
     """Make a folder and its parents and return those that were missing, innermost first."""
     missing = [one for one in (folder, *folder.parents) if not one.exists()]
     try:
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as error:
-        _remove_folders(missing)
+        remove_folders(missing)
         raise ProjectError(folder, f"cannot be made: {error.strerror}") from error
     return missing
 
 
-def _remove_folders(made: list[Path]) -> None:
+def remove_folders(made: list[Path]) -> None:
+    """Remove folders that were made, as far as they are empty."""
     for folder in made:
         if folder.is_dir() and not any(folder.iterdir()):
             folder.rmdir()

@@ -71,6 +71,11 @@ class RunResults:
     steps: tuple[Step, ...]
     fold_plan: FoldPlan
 
+    @property
+    def state_means(self) -> tuple[tuple[str, float | None], ...]:
+        """Each state with its mean current, A."""
+        return tuple((row.name, row.mean.value) for row in self.ledger.all_rows)
+
 
 class Memory:
     """Values that were computed, by all that they depend on; the least recently used are forgotten."""
@@ -144,7 +149,8 @@ class Results:
         rules = _rules_for(project.rules, name)
         levels = self._levels(capture, should_stop)
         return self._once(
-            _placement_key(project, capture), lambda: place(capture, rules, levels=levels, should_stop=should_stop)
+            _placement_key(project, capture),
+            lambda: place(capture, rules, clock=project.clock_of(name), levels=levels, should_stop=should_stop),
         )
 
     def _levels(self, capture: Capture, should_stop: ShouldStop) -> Callable[[], Levels]:
@@ -227,7 +233,8 @@ class Results:
 
 def _placement_key(project: Project, capture: Capture) -> tuple[Hashable, ...]:
     # Some rules hold a table of names, which has no hash; their text says all that they are.
-    return ("placement", capture.name, capture.identity, repr(_rules_for(project.rules, capture.name)))
+    rules, clock = repr(_rules_for(project.rules, capture.name)), project.clock_of(capture.name)
+    return ("placement", capture.name, capture.identity, rules, clock)
 
 
 def _ledger_key(project: Project, capture: Capture) -> tuple[Hashable, ...]:

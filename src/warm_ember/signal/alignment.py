@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import math
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -11,19 +12,51 @@ from warm_ember.model.arrays import Floats
 LARGEST_DRIFT = 500e-6
 _VOTES = 2_000_000
 _CANDIDATES = 8
+_FEWEST_SHARE = 1 / 3
+_CLEAR_SHARE = 0.02
+
+_Candidate = tuple[float, float]
+"""An offset, and the target's time at which it holds, s."""
 
 
 @dataclass(frozen=True, slots=True)
 class ClockFit:
-    """``capture = offset_s + (1 + drift) * target``, from `matched` pairs with a root mean square `residual_s`."""
+    """A map from one clock to another: ``capture = offset_s + (1 + drift) * target``.
+
+    Parameters
+    ----------
+    offset_s, drift
+        The map.
+    residual_s
+        Root mean square of what it leaves over.
+    matched
+        How many of the target's times found a partner.
+    expected
+        How many of them fall into the capture by this map.
+    rival_s
+        By how much another map that fits as well is shifted; None when this one is clearly the best.
+    """
 
     offset_s: float
     drift: float
     residual_s: float
     matched: int
+    expected: int = 0
+    rival_s: float | None = None
+
+    def at(self, target_s: float) -> float:
+        """Map one time."""
+        return self.offset_s + (1 + self.drift) * target_s
+
+    @property
+    def missed(self) -> int:
+        """How many of the target's times should have a partner and have none."""
+        return self.expected - self.matched
 
 
-def fit_clock(target_s: Floats, capture_s: Floats, *, tolerance_s: float) -> ClockFit | None:
+def fit_clock(
+    target_s: Floats, capture_s: Floats, *, tolerance_s: float, length_s: float | None = None
+) -> ClockFit | None:
     """Match two lists of times of the same happenings and fit offset and drift.
 
     Parameters
@@ -32,27 +65,53 @@ def fit_clock(target_s: Floats, capture_s: Floats, *, tolerance_s: float) -> Clo
         Rising times in the two clocks, s; either list may miss some or hold further ones.
     tolerance_s
         How far a matched pair may be apart.
+    length_s
+        Length of the capture, to know which of the target's times it should hold; the last of `capture_s` when None.
 
     Returns
     -------
     ClockFit or None
-        None when fewer than two thirds of the target's times, or fewer than three, find a partner.
+        None when fewer pairs match than a third of what the capture should hold, than three, or than what chance
+        would match.
 
     Notes
     -----
-    All differences between the first times of both lists vote for an offset; among offsets with equally many
-    votes the smallest is taken. From there the match is grown along the time axis while the drift is refined,
-    so that drifts up to 500 ppm are followed over any length.
+    All differences between the first times of both lists vote for an offset; among offsets that miss equally few
+    times the smallest is taken. From there the match is grown along the time axis while the drift is refined,
+    so that drifts up to 500 ppm are followed over any length. A map is ambiguous when another one misses hardly more
+    times than it does, as in a strictly regular pattern. It is not when both clocks began together, or when it pairs
+    all times of both lists, which a map shifted by a period does not.
     """
     if len(target_s) == 0 or len(capture_s) == 0:
         return None
-    best: ClockFit | None = None
-    for offset_s in _candidate_offsets(target_s, capture_s, tolerance_s):
-        fit = _grown(target_s, capture_s, offset_s, tolerance_s)
-        if fit is not None and (best is None or fit.matched > best.matched):
-            best = fit
-    needed = max(min(3, len(target_s)), len(target_s) * 2 // 3)
-    return best if best is not None and best.matched >= needed else None
+    end_s = float(capture_s[-1]) if length_s is None else length_s
+    fits: list[ClockFit] = []
+    for candidate in _candidate_offsets(target_s, capture_s, tolerance_s, end_s):
+        fit = _grown(target_s, capture_s, candidate, tolerance_s, end_s)
+        if fit is not None and _is_more_than_chance(fit, len(target_s), len(capture_s), end_s, tolerance_s):
+            fits.append(fit)
+    if not fits:
+        return None
+    best = max(fits, key=lambda fit: (fit.matched, -abs(fit.offset_s)))
+    starts_together = abs(best.offset_s) <= 2 * tolerance_s
+    pairs_all = best.matched >= (1 - _CLEAR_SHARE) * max(len(target_s), len(capture_s))
+    if starts_together or pairs_all:
+        return best
+    clear = max(1.0, _CLEAR_SHARE * best.matched)
+    middle_s = (end_s / 2 - best.offset_s) / (1 + best.drift)
+    shifts = [
+        fit.at(middle_s) - best.at(middle_s)
+        for fit in fits
+        if fit.missed - best.missed < clear and fit.matched >= best.matched / 2
+    ]
+    others = [shift for shift in shifts if abs(shift) > 4 * tolerance_s]
+    return replace(best, rival_s=min(others, key=abs)) if others else best
+
+
+def _is_more_than_chance(fit: ClockFit, targets: int, captures: int, end_s: float, tolerance_s: float) -> bool:
+    by_chance = fit.expected * min(1.0, captures * 2 * tolerance_s / max(end_s, tolerance_s))
+    needed = max(min(3, targets), _FEWEST_SHARE * fit.expected, by_chance + 5 * math.sqrt(by_chance))
+    return fit.matched >= needed
 
 
 def same_clock(target_s: Floats, capture_s: Floats, *, tolerance_s: float) -> ClockFit:
@@ -62,7 +121,7 @@ def same_clock(target_s: Floats, capture_s: Floats, *, tolerance_s: float) -> Cl
     apart = _nearest(target_s, capture_s) - target_s
     close = apart[np.abs(apart) <= tolerance_s]
     residual_s = float(np.sqrt(np.mean(close**2))) if len(close) else 0.0
-    return ClockFit(0.0, 0.0, residual_s, len(close))
+    return ClockFit(0.0, 0.0, residual_s, len(close), len(target_s))
 
 
 def _nearest(times: Floats, among: Floats) -> Floats:
@@ -71,22 +130,27 @@ def _nearest(times: Floats, among: Floats) -> Floats:
     return np.where(np.abs(times - left) <= np.abs(right - times), left, right)
 
 
-def _candidate_offsets(target_s: Floats, capture_s: Floats, tolerance_s: float) -> list[float]:
+def _candidate_offsets(target_s: Floats, capture_s: Floats, tolerance_s: float, end_s: float) -> list[_Candidate]:
     """Return the offsets with the most votes, of equals the smallest first.
 
     A long span of times tells one period of a repeating pattern from the next, but a drift smears its votes;
-    so a long span votes coarsely, and a short span places each of the winners finely.
+    so a long span votes coarsely, and a short span within the capture places each of the winners finely.
     """
     voters = target_s[: max(8, min(len(target_s), _VOTES // max(len(capture_s), 1)))]
     coarse_s = max(2 * tolerance_s, 2 * LARGEST_DRIFT * float(voters[-1] - voters[0]))
-    coarse = _most_voted(_differences(voters, capture_s), coarse_s)
-    short = voters[voters <= voters[0] + max(2 * tolerance_s / LARGEST_DRIFT, 1.0)]
-    differences = _differences(short if len(short) >= 3 else voters[:8], capture_s)
-    fine: list[float] = []
-    for offset_s in coarse:
+    found: list[_Candidate] = []
+    for offset_s in _most_voted(_differences(voters, capture_s), coarse_s):
+        begin_s = min(coarse_s, end_s / 4) if coarse_s > 2 * tolerance_s else -coarse_s
+        inside = target_s[np.searchsorted(target_s, begin_s - offset_s) :]
+        if not len(inside):
+            continue
+        holds_s = float(inside[0])
+        short = np.searchsorted(inside, holds_s + max(2 * tolerance_s / LARGEST_DRIFT, 1.0))
+        differences = _differences(inside[: short if short >= 3 else 8], capture_s)
         near = differences[np.abs(differences - offset_s) <= coarse_s]
-        fine += _most_voted(near, 2 * tolerance_s)[:3] if len(near) else []
-    return fine
+        if len(near):
+            found += [(fine_s, holds_s) for fine_s in _most_voted(near, 2 * tolerance_s)[:3]]
+    return found
 
 
 def _differences(target_s: Floats, capture_s: Floats) -> Floats:
@@ -107,11 +171,18 @@ def _most_voted(offsets_s: Floats, bin_s: float) -> list[float]:
     return found
 
 
-def _grown(target_s: Floats, capture_s: Floats, offset_s: float, tolerance_s: float) -> ClockFit | None:
-    """Follow a match from the first times to the last, refining offset and drift on the way."""
-    drift, reach = 0.0, 2 * tolerance_s
+def _grown(
+    target_s: Floats, capture_s: Floats, candidate: _Candidate, tolerance_s: float, end_s: float
+) -> ClockFit | None:
+    """Follow a match from the capture's first times to its last, refining offset and drift on the way."""
+    offset_s, holds_s = candidate
+    all_s, reach, drift = target_s, 2 * tolerance_s, 0.0
+    target_s = all_s[np.searchsorted(all_s, -tolerance_s - offset_s) :]
+    target_s = target_s[: np.searchsorted(target_s, (end_s - offset_s) * (1 + LARGEST_DRIFT) + tolerance_s)]
+    if not len(target_s):
+        return None
     known = min(len(target_s), 8)
-    allowed = max(4 * tolerance_s, 2 * LARGEST_DRIFT * (target_s[known - 1] - target_s[0]))
+    allowed = max(4 * tolerance_s, 2 * LARGEST_DRIFT * (max(target_s[known - 1], holds_s) - target_s[0]))
     while True:
         part = target_s[:known]
         predicted = offset_s + (1 + drift) * part
@@ -135,7 +206,9 @@ def _grown(target_s: Floats, capture_s: Floats, offset_s: float, tolerance_s: fl
         good = left <= max(4 * float(np.median(left)), 1e-9)
         target, capture = target[good], capture[good]
     left = capture - (offset_s + (1 + drift) * target)
-    return ClockFit(offset_s, drift, float(np.sqrt(np.mean(left**2))), matched)
+    mapped = offset_s + (1 + drift) * all_s
+    inside = (mapped >= -tolerance_s) & (mapped <= end_s + tolerance_s)
+    return ClockFit(offset_s, drift, float(np.sqrt(np.mean(left**2))), matched, max(int(inside.sum()), matched))
 
 
 def _line(target_s: Floats, capture_s: Floats, drift: float) -> tuple[float, float]:

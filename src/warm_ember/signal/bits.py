@@ -8,7 +8,7 @@ from typing import Protocol
 import numpy as np
 
 from warm_ember.model.arrays import Bits, Blocks, Flags, Floats, Indices
-from warm_ember.signal.pyramid import BLOCK_SAMPLES, RATIO
+from warm_ember.signal.pyramid import BLOCK_SAMPLES, RATIO, GrowingBlocks
 
 BIT_BLOCK = np.dtype([("any", "<u4"), ("all", "<u4")])
 
@@ -122,23 +122,15 @@ def rising_edges(values: Bits, bit: int, before: bool) -> Indices:
     return np.flatnonzero(np.diff(high, prepend=np.int8(before)) > 0)
 
 
-class BitPyramidBuilder:
+class BitPyramidBuilder(GrowingBlocks):
     """Build the pyramid of bit fields that come piece by piece."""
 
     def __init__(self) -> None:
-        self._parts: list[Blocks] = []
-        self._rest: Bits = np.empty(0, dtype=np.uint8)
-
-    def append(self, values: Bits) -> None:
-        """Take the next bit fields."""
-        values = np.concatenate((self._rest, values)) if len(self._rest) else values
-        whole = len(values) - len(values) % BLOCK_SAMPLES
-        self._parts.append(reduce_bits(values[:whole]))
-        self._rest = values[whole:].copy()
+        super().__init__(reduce_bits, reduce_bit_blocks, BIT_BLOCK, np.uint8)
 
     def finish(self) -> list[Blocks]:
         """Return the levels, finest first."""
-        levels = [np.concatenate([*self._parts, reduce_bits(self._rest)])]
+        levels = [self.base()]
         while len(levels[-1]) > 4 * RATIO:
             levels.append(reduce_bit_blocks(levels[-1]))
         return levels

@@ -7,6 +7,8 @@ difference of two running totals over hours of radio would drown a stretch of sl
 
 from __future__ import annotations
 
+import threading
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -108,26 +110,114 @@ def build_pyramid(values: Samples) -> Pyramid:
     return pyramid_from_base(reduce_samples(values))
 
 
-class PyramidBuilder:
-    """Build a pyramid from samples that come piece by piece.
+class GrowingBlocks:
+    """The finest blocks of samples that come piece by piece, readable at every level while they grow.
 
-    Pieces may have any length; blocks still start at multiples of 256 samples.
+    Pieces may have any length; blocks still start at multiples of 256 samples. One thread appends; others read.
+
+    Parameters
+    ----------
+    reduce_samples, reduce_blocks
+        From samples to blocks of a size, and from blocks to blocks `RATIO` times as long.
+    block
+        What a block is.
+    kind
+        What a sample is.
     """
 
-    def __init__(self) -> None:
-        self._parts: list[Blocks] = []
-        self._rest: Samples = np.empty(0, dtype=np.float32)
+    def __init__(
+        self,
+        reduce_samples: Callable[..., Blocks],
+        reduce_blocks: Callable[[Blocks], Blocks],
+        block: np.dtype[np.void],
+        kind: type[np.generic],
+    ) -> None:
+        self._reduce_samples, self._reduce_blocks = reduce_samples, reduce_blocks
+        self._room = np.empty(1024, dtype=block)
+        self._whole = 0
+        self._rest: np.ndarray = np.empty(0, dtype=kind)
+        self._coarser: list[tuple[int, Blocks]] = []
+        self._lock = threading.Lock()
 
-    def append(self, values: Samples) -> None:
+    def append(self, values: np.ndarray) -> None:
         """Take the next samples."""
         if len(self._rest):
             values = np.concatenate((self._rest, values))
         whole = len(values) - len(values) % BLOCK_SAMPLES
-        self._parts.append(reduce_samples(values[:whole]))
-        self._rest = values[whole:].copy()
+        blocks = self._reduce_samples(values[:whole])
+        rest = values[whole:].copy()
+        with self._lock:
+            self._make_room(len(blocks))
+            self._room[self._whole : self._whole + len(blocks)] = blocks
+            self._whole += len(blocks)
+            self._rest = rest
+
+    def _make_room(self, blocks: int) -> None:
+        if self._whole + blocks > len(self._room):
+            room = np.empty(max(2 * len(self._room), self._whole + blocks), dtype=self._room.dtype)
+            room[: self._whole] = self._room[: self._whole]
+            self._room = room
+
+    def base(self) -> Blocks:
+        """Return the finest blocks of all samples taken, the last of which may be partial."""
+        with self._lock:
+            whole, rest = self._room[: self._whole], self._rest
+        return np.concatenate((whole, self._reduce_samples(rest))) if len(rest) else whole
+
+    @property
+    def sizes(self) -> tuple[int, ...]:
+        """Samples per block for each level that there is now."""
+        count = self._whole
+        sizes: list[int] = []
+        while count:
+            sizes.append(BLOCK_SAMPLES * RATIO ** len(sizes))
+            count //= RATIO
+        return tuple(sizes)
+
+    def blocks(self, level: int, first: int, last: int) -> Blocks:
+        """Return blocks ``[first, last)`` of a level as far as there are samples for them.
+
+        Only the thread that draws calls this: it keeps whole coarse blocks that it made.
+        """
+        if level == 0:
+            with self._lock:
+                whole, rest, count = self._room[first : min(last, self._whole)], self._rest, self._whole
+            return np.concatenate((whole, self._reduce_samples(rest))) if last > count and len(rest) else whole
+        known = self._whole_blocks(level, last)
+        if last <= len(known):
+            return known[first:last]
+        start = max(first, len(known))
+        finer = self.blocks(level - 1, start * RATIO, last * RATIO)
+        return np.concatenate((known[first:], self._reduce_blocks(finer)))
+
+    def _whole_blocks(self, level: int, last: int) -> Blocks:
+        """Return the whole blocks of a coarse level, at least those that are kept."""
+        while len(self._coarser) < level:
+            self._coarser.append((0, np.empty(64, dtype=self._room.dtype)))
+        count, kept = self._coarser[level - 1]
+        ready = self._whole // RATIO**level
+        if ready > count and last > count:
+            finer = (
+                self._room[count * RATIO : ready * RATIO]
+                if level == 1
+                else self._whole_blocks(level - 1, ready * RATIO)[count * RATIO : ready * RATIO]
+            )
+            if ready > len(kept):
+                room = np.empty(2 * ready, dtype=kept.dtype)
+                room[:count] = kept[:count]
+                kept = room
+            kept[count:ready] = self._reduce_blocks(finer)
+            count = ready
+            self._coarser[level - 1] = (count, kept)
+        return kept[:count]
+
+
+class PyramidBuilder(GrowingBlocks):
+    """Build the pyramid of a channel's samples that come piece by piece."""
+
+    def __init__(self) -> None:
+        super().__init__(reduce_samples, reduce_blocks, BLOCK, np.float32)
 
     def finish(self) -> Pyramid:
-        """Return the pyramid of all samples taken; the builder is empty then."""
-        base = np.concatenate([*self._parts, reduce_samples(self._rest)])
-        self._parts = []  # at 10^9 samples they are as large as the pyramid
-        return pyramid_from_base(base)
+        """Return the pyramid of all samples taken."""
+        return pyramid_from_base(self.base())

@@ -16,7 +16,7 @@ from warm_ember.signal.joining import MeanBounds, mean_bounds
 from warm_ember.signal.pyramid import BLOCK_SAMPLES, RATIO
 from warm_ember.signal.series import Progress, Series, ShouldStop, ignore_progress, never
 from warm_ember.signal.stretch import StretchReading, read_samples, read_stretch, snap
-from warm_ember.store.capture_file import _read_info, open_with_summary
+from warm_ember.store.capture_file import open_with_summary, read_info
 
 _IN_MEMORY_BLOCKS = 1 << 20
 
@@ -104,7 +104,7 @@ class Capture:
         self.identity = (status.st_dev, status.st_ino, status.st_mtime_ns, status.st_size)
         self._lock = threading.Lock()
         try:
-            self.info: CaptureInfo = _read_info(self._file, path)
+            self.info: CaptureInfo = read_info(self._file, path)
             self.current: Series = self._series("current", self._file["current"])
             self.voltage: Series | None = None
             self.power: Series | None = None

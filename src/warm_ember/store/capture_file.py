@@ -40,7 +40,8 @@ CAPTURE_FORMAT = 1
 _SUMMARY_STAMP = "file_time_ns"
 
 
-def _h5py() -> Any:
+def import_h5py() -> Any:
+    """Return the HDF5 library, imported when it is first needed."""
     import h5py  # 0.1 s to import, and the window need not wait for it
 
     return h5py
@@ -73,7 +74,7 @@ class CaptureWriter:
     ) -> None:
         self.path = path
         self._partial = path.with_name(f".{path.name}.{os.getpid()}.partial")
-        self._file = _h5py().File(self._partial, "w")
+        self._file = import_h5py().File(self._partial, "w")
         self._background = BackgroundWriter(self._file)
         self._samples = 0
         self._channels = {"current": ChunkedDataset(self._file, "current", np.float32)}
@@ -87,7 +88,7 @@ class CaptureWriter:
             self._builders[f"aux/{name}"] = PyramidBuilder()
         self._line_builder: BitPyramidBuilder | None = None
         if line_names:
-            self._channels["lines"] = ChunkedDataset(self._file, "lines", _line_type(len(line_names)))
+            self._channels["lines"] = ChunkedDataset(self._file, "lines", line_type(len(line_names)))
             self._channels["lines"].dataset.attrs["names"] = list(line_names)
             self._line_builder = BitPyramidBuilder()
 
@@ -136,12 +137,12 @@ class CaptureWriter:
         self._background.close()
         for channel in self._channels.values():
             channel.finish()
-        _write_info(self._file, info)
-        _write_events(self._file, list(events))
+        write_info(self._file, info)
+        write_events(self._file, list(events))
         write_summary(self._file, pyramids, bits)
         self._file.close()
         replace_durably(self._partial, self.path)
-        _stamp(self.path)
+        stamp(self.path)
 
     def abort(self) -> None:
         """Leave nothing behind; after `finish` there is nothing left to do."""
@@ -160,7 +161,8 @@ class CaptureWriter:
         self.abort()
 
 
-def _line_type(lines: int) -> type[np.unsignedinteger[Any]]:
+def line_type(lines: int) -> type[np.unsignedinteger[Any]]:
+    """Return the smallest type that holds a bit for each line."""
     if lines > 32:
         raise ValueError(f"{lines} digital lines are more than the 32 that a capture holds")
     return np.uint8 if lines <= 8 else np.uint16 if lines <= 16 else np.uint32
@@ -178,14 +180,15 @@ def replace_durably(partial: Path, path: Path) -> None:
         os.close(folder)
 
 
-def _stamp(path: Path) -> None:
+def stamp(path: Path) -> None:
     """Set the file's time to the one its summary carries, so that any later change shows."""
-    with _h5py().File(path, "r") as file:
+    with import_h5py().File(path, "r") as file:
         stamp = int(file["summary"].attrs[_SUMMARY_STAMP])
     os.utime(path, ns=(stamp, stamp))
 
 
-def _write_info(file: h5py.File, info: CaptureInfo) -> None:
+def write_info(file: h5py.File, info: CaptureInfo) -> None:
+    """Write a capture's identity and conditions as attributes."""
     file.attrs["format"] = CAPTURE_FORMAT
     for name, value in msgspec.structs.asdict(info).items():
         if value is None or (isinstance(value, str | tuple) and not value):
@@ -193,17 +196,25 @@ def _write_info(file: h5py.File, info: CaptureInfo) -> None:
         file.attrs[name] = list(value) if isinstance(value, tuple) else value
 
 
-def _read_info(file: h5py.File, path: Path) -> CaptureInfo:
+def read_info(file: h5py.File, path: Path) -> CaptureInfo:
+    """Return a capture's identity and conditions.
+
+    Raises
+    ------
+    BadFileError
+        If an attribute is not as expected.
+    """
     try:
         return info_from(file.attrs)
     except ValueError as error:
         raise BadFileError(path, f"the capture's attributes are not as expected: {error}") from error
 
 
-def _write_events(file: h5py.File, events: list[Event]) -> None:
+def write_events(file: h5py.File, events: list[Event]) -> None:
+    """Write the target's log."""
     if not events:
         return
-    text = _h5py().string_dtype()
+    text = import_h5py().string_dtype()
     kind = np.dtype([("time_s", "<f8"), ("event", text), ("name", text), ("value", text)])
     table = np.empty(len(events), dtype=kind)
     for index, event in enumerate(events):
@@ -292,7 +303,7 @@ def open_with_summary(
     file.close()
     with open_file(path, "r+") as writable:
         write_summary(writable, pyramids, bits)
-    _stamp(path)
+    stamp(path)
     return open_file(path, "r"), None, None
 
 
@@ -304,7 +315,7 @@ def open_file(path: Path, mode: str) -> h5py.File:
     BadFileError
         If it is missing, no HDF5 file, newer than this program, or without usable ``/current``.
     """
-    h5py = _h5py()
+    h5py = import_h5py()
     if not path.exists():
         raise BadFileError(path, "there is no such capture")
     try:
@@ -323,7 +334,7 @@ def open_file(path: Path, mode: str) -> h5py.File:
 
 
 def _check_layout(file: h5py.File, path: Path) -> None:
-    h5py = _h5py()
+    h5py = import_h5py()
     written = file.attrs.get("format", CAPTURE_FORMAT)
     if int(written) > CAPTURE_FORMAT:
         raise BadFileError(

@@ -55,6 +55,7 @@ class Desk(QObject):
     troubled = Signal(str)
     noted = Signal(str)
     saved_changed = Signal()
+    closing = Signal()
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -208,8 +209,7 @@ class Desk(QObject):
             return
         notes = "; ".join(report.notes)
         self.noted.emit(f"{report.name} is there{': ' + notes if notes else ''}")
-        self.results = None
-        self._on_project_changed()
+        self.show_new_run()
 
     def _on_all_results(self, found: dict[str, RunResults]) -> None:
         self.all_results = found
@@ -246,8 +246,15 @@ class Desk(QObject):
         self.set_session(session)
         return True
 
+    def show_new_run(self) -> None:
+        """Show the run that was just added to the project."""
+        self.results = None
+        self._forget_checkup()
+        self._on_project_changed()
+
     def close_session(self) -> None:
         """Save and close what is open."""
+        self.closing.emit()
         self.save()
         self.jobs.stop_all()
         if self.session is not None:

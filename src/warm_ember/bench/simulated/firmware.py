@@ -7,6 +7,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -39,6 +40,7 @@ PARTS = {
 }
 BUS_PULL_UP_A = 0.64e-3
 DEBUG_BRIDGE_A = 310e-6
+REPORT_EACH_S = 6 * 3600.0
 
 
 @dataclass(frozen=True)
@@ -80,6 +82,11 @@ class Firmware:
     counts_per_write: int = 1
 
     @property
+    def number(self) -> int:
+        """Its number, from 1."""
+        return int(self.name[1:])
+
+    @property
     def rest_state(self) -> str:
         """What the firmware calls its time between events."""
         return "Deep sleep" if self.sleeps else "Busy wait"
@@ -114,17 +121,31 @@ class Log:
 
 
 class Post:
-    """The post with one firmware, ready to run for a while around one report."""
+    """The post with one firmware, from the moment it gets power.
 
-    def __init__(self, firmware: Firmware, seed: int, duration_s: float) -> None:
+    Parameters
+    ----------
+    firmware
+        What runs on it.
+    seed
+        Same seed, same life.
+    report_at_s
+        When it reports for the first time; then every six hours.
+    quiet_from_s
+        From when on nobody passes by any more.
+    """
+
+    def __init__(
+        self, firmware: Firmware, seed: int, *, report_at_s: float = 60.0, quiet_from_s: float = math.inf
+    ) -> None:
         self.firmware = firmware
-        self.duration_s = duration_s
-        self.random = np.random.default_rng([seed, int(firmware.name[1:])])
+        self.quiet_from_s = quiet_from_s
+        self.random = np.random.default_rng([seed, firmware.number])
         standing_a = BUS_PULL_UP_A * firmware.bus_parked_low + DEBUG_BRIDGE_A * firmware.bridge
         self.board = Board(PARTS, standing_a)
         self.log = Log()
         self.scheduler = Scheduler(self.board)
-        self.report_at_s = 0.2 * duration_s
+        self.report_at_s = report_at_s
         self.busy = False
         self.modem_on = False
         self.counted = 0
@@ -132,12 +153,12 @@ class Post:
         self._rest("boot")
         self.scheduler.start(self._wake_each_second(), 0.5)
         self.scheduler.start(self._hikers(), 0.0)
-        self.scheduler.start(self._report(), self.report_at_s)
+        self.scheduler.start(self._reports(), self.report_at_s)
         self.scheduler.start(self._sync(), 0.25)
 
-    def run(self) -> None:
-        """Run to the end of the capture."""
-        self.scheduler.run(self.duration_s)
+    def run(self, until_s: float) -> None:
+        """Run up to a time."""
+        self.scheduler.run(until_s)
 
     @property
     def _memory_rest(self) -> str:
@@ -188,14 +209,13 @@ class Post:
 
     def _hikers(self) -> Process:
         """Passers-by in the time before and after the report."""
-        quiet_from_s = self.report_at_s - 4.0
-        quiet_to_s = self.report_at_s + 12.0 + self.firmware.modem_tail_s
         while True:
             yield 4.5 + self.random.exponential(4.5)
-            if quiet_from_s < self.board.now_s < quiet_to_s:
+            quiet_to_s = self.report_at_s + 12.0 + self.firmware.modem_tail_s
+            if self.report_at_s - 4.0 < self.board.now_s < quiet_to_s:
                 yield quiet_to_s - self.board.now_s
                 continue
-            if self.board.now_s > self.duration_s - 4.0:
+            if self.board.now_s > self.quiet_from_s:
                 return
             yield from self._to_half_second()
             yield from self._count()
@@ -224,6 +244,13 @@ class Post:
             self.board.set(sedge=self._memory_rest)
         self._rest()
         self.busy = False
+
+    def _reports(self) -> Process:
+        """Report, and again six hours later."""
+        while True:
+            yield from self._report()
+            self.report_at_s += REPORT_EACH_S
+            yield self.report_at_s - self.board.now_s
 
     def _report(self) -> Process:
         """Register, transmit in bursts, then stay idle until the network's timer ends."""

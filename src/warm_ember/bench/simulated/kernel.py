@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import bisect
 import heapq
 import itertools
 from collections.abc import Generator
@@ -9,7 +10,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from warm_ember.model.arrays import Floats
+from warm_ember.model.arrays import Floats, Indices
 
 Process = Generator[float, None, None]
 """A process yields how long it waits until it goes on."""
@@ -42,6 +43,12 @@ class Board:
     extra_a: float = 0.0
     times_s: list[float] = field(default_factory=list)
     currents_a: list[float] = field(default_factory=list)
+
+    def forget_before(self, time_s: float) -> None:
+        """Drop the history that ended before a time."""
+        first = bisect.bisect_right(self.times_s, time_s) - 1
+        if first > 0:
+            del self.times_s[:first], self.currents_a[:first]
 
     def set(self, **modes: str) -> None:
         """Put parts into modes, now."""
@@ -88,27 +95,64 @@ class Scheduler:
         self._board.now_s = until_s
 
 
-def sample_means(times_s: Floats, currents_a: Floats, edges_s: Floats) -> Floats:
+@dataclass(frozen=True)
+class Grid:
+    """Samples in a row: the first begins at a moment, each lasts so long."""
+
+    start_s: float
+    interval_s: float
+    samples: int
+
+    @property
+    def end_s(self) -> float:
+        """End of the last sample."""
+        return self.start_s + self.samples * self.interval_s
+
+    def times_s(self) -> Floats:
+        """Return when each sample begins, shape ``(samples,)``."""
+        samples: Floats = np.arange(self.samples, dtype=np.float64)
+        return self.start_s + samples * self.interval_s
+
+    def first_at(self, times_s: Floats) -> Indices:
+        """Return for each moment the first sample that begins then or later, kept within the grid."""
+        place = np.ceil((times_s - self.start_s) / self.interval_s - 1e-9)
+        return np.clip(place, 0, self.samples).astype(np.int64)
+
+
+def sample_means(times_s: Floats, currents_a: Floats, grid: Grid) -> Floats:
     """Average a piecewise constant current over samples, exactly.
 
     Parameters
     ----------
     times_s, currents_a
-        From each time on the current has that value, shape ``(k,)``.
-    edges_s
-        Ends of the samples, shape ``(n + 1,)``.
+        From each time on the current has that value, rising, shape ``(k,)``.
+    grid
+        The samples.
 
     Returns
     -------
     Floats
-        Mean over each sample, shape ``(n,)``.
+        Mean over each sample, shape ``(samples,)``.
+
+    Notes
+    -----
+    A step inside a sample counts there by the share of the sample that is left after it, and fully from the next on.
 
     Examples
     --------
-    >>> sample_means(np.array([0.0, 1.5]), np.array([2.0, 4.0]), np.array([0.0, 1.0, 2.0])).tolist()
+    >>> sample_means(np.array([0.0, 1.5]), np.array([2.0, 4.0]), Grid(0.0, 1.0, 2)).tolist()
     [2.0, 3.0]
     """
-    ends = np.append(times_s[1:], max(edges_s[-1], times_s[-1]))
-    charge = np.concatenate(([0.0], np.cumsum(currents_a * (ends - times_s))))
-    drawn: Floats = np.interp(edges_s, np.append(times_s, ends[-1]), charge)
-    return np.diff(drawn) / np.diff(edges_s)
+    inside = (times_s > grid.start_s) & (times_s < grid.end_s)
+    before = int(np.searchsorted(times_s, grid.start_s, side="right")) - 1
+    steps = np.diff(currents_a, prepend=0.0)[inside]
+    place = (times_s[inside] - grid.start_s) / grid.interval_s
+    sample = np.minimum(place.astype(np.int64), grid.samples - 1)
+    left = 1.0 - (place - sample)
+    changes = np.zeros(grid.samples + 1)
+    changes[0] = currents_a[before] if before >= 0 else 0.0
+    np.add.at(changes, sample, steps * left)
+    np.add.at(changes, sample + 1, steps * (1.0 - left))
+    means: Floats = np.empty(grid.samples)
+    np.cumsum(changes[:-1], out=means)
+    return means

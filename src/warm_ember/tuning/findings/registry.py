@@ -11,6 +11,7 @@ from warm_ember.signal.levels import Levels, find_levels
 from warm_ember.signal.resolution import level_noise
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.signal.stretch import total
+from warm_ember.tuning.findings.ambiguous_clock import ambiguous_clock
 from warm_ember.tuning.findings.below_resolution import below_resolution
 from warm_ember.tuning.findings.clipped import clipped
 from warm_ember.tuning.findings.evidence import Evidence, Finder
@@ -20,7 +21,7 @@ from warm_ember.tuning.findings.truncated import truncated
 from warm_ember.tuning.findings.undersampled import undersampled
 from warm_ember.units import duration_text, quantity_text
 
-FINDERS: tuple[Finder, ...] = (clipped, below_resolution, hum, undersampled, range_glitch, truncated)
+FINDERS: tuple[Finder, ...] = (clipped, below_resolution, hum, undersampled, range_glitch, truncated, ambiguous_clock)
 LEAST_CONFIDENCE = 0.5
 _SLOWEST_FOR_HUM_S = 1 / 125
 

@@ -9,12 +9,12 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen
 
 from warm_ember.model.project import Bracket
-from warm_ember.session.results import RunResults
 from warm_ember.signal.bands import runs_of
 from warm_ember.signal.envelope import Columns, envelope
 from warm_ember.ui.lanes.current_axis import draw_pixels, paint_current_axis
 from warm_ember.ui.lanes.heat import CurrentScale, draw_line, heat_picture, log_scale
 from warm_ember.ui.lanes.lane import Lane
+from warm_ember.ui.lanes.shown import Shown
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.marked import draw_marked
 from warm_ember.ui.look.textures import FINE, texture_brush
@@ -72,7 +72,7 @@ class CurrentLane(Lane):
         self.setCursor(Qt.CursorShape.CrossCursor)
         self.setAccessibleName("Current against time")
 
-    def set_results(self, results: RunResults | None) -> None:
+    def set_results(self, results: Shown | None) -> None:
         if results is not None and (self.results is None or results.capture is not self.results.capture):
             whole = envelope(results.capture.current, 0.0, results.capture.duration_s, 1000)
             positive = whole.mean[whole.mean > 0]
@@ -82,6 +82,11 @@ class CurrentLane(Lane):
             highest = float(np.nanmax(whole.high)) if len(positive) else 1e-3
             self._log_scale = log_scale(lowest, highest)
         super().set_results(results)
+
+    def set_span(self, low_a: float, high_a: float) -> None:
+        """Choose the ends of the logarithmic axis, for a recording whose currents are still to come."""
+        self._log_scale = log_scale(low_a, high_a)
+        self.refresh()
 
     def set_log(self, log: bool) -> None:
         """Choose decades or a linear axis."""

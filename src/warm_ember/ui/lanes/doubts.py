@@ -6,8 +6,8 @@ from PySide6.QtCore import QRectF, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter
 
 from warm_ember.model.finding import Finding
-from warm_ember.session.results import RunResults
 from warm_ember.ui.lanes.lane import Lane
+from warm_ember.ui.lanes.shown import Shown
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.marked import draw_marked, width_of
 from warm_ember.ui.look.textures import FINE, texture_brush
@@ -34,7 +34,7 @@ class DoubtLane(Lane):
         self.findings: tuple[Finding, ...] = ()
         self._boxes: list[tuple[QRectF, Finding]] = []
 
-    def set_results(self, results: RunResults | None) -> None:
+    def set_results(self, results: Shown | None) -> None:
         if results is None or self.results is None or results.capture is not self.results.capture:
             self.findings = ()
         super().set_results(results)

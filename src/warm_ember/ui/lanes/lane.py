@@ -8,7 +8,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QWheelEvent
 from PySide6.QtWidgets import QWidget
 
-from warm_ember.session.results import RunResults
+from warm_ember.ui.lanes.shown import Shown
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.marked import draw_marked
 from warm_ember.ui.look.theme import Look
@@ -39,7 +39,7 @@ class Lane(QWidget):
     def __init__(self, look: Look, window: TimeWindow, height: int = 64) -> None:
         super().__init__()
         self.look, self.window_on_time = look, window
-        self.results: RunResults | None = None
+        self.results: Shown | None = None
         self._base_height = height
         self._kept: QImage | None = None
         self._plot_is_stale = True
@@ -51,7 +51,7 @@ class Lane(QWidget):
         window.cursor_moved.connect(self._on_cursor)
         look.changed.connect(self.refresh_all)
 
-    def set_results(self, results: RunResults | None) -> None:
+    def set_results(self, results: Shown | None) -> None:
         """Show another run."""
         self.results = results
         self.refresh()

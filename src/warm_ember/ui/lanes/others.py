@@ -7,7 +7,6 @@ from PySide6.QtCore import QLineF, QRectF, Qt
 from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPen
 
 from warm_ember.model.arrays import Floats
-from warm_ember.session.results import RunResults
 from warm_ember.signal.bits import line_window
 from warm_ember.signal.envelope import Columns, envelope, per_column
 from warm_ember.signal.series import Series
@@ -15,6 +14,7 @@ from warm_ember.signal.stretch import total
 from warm_ember.ui.lanes.current_axis import draw_pixels
 from warm_ember.ui.lanes.heat import heat_picture, log_scale
 from warm_ember.ui.lanes.lane import Lane
+from warm_ember.ui.lanes.shown import Shown
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.marked import draw_marked
 from warm_ember.ui.look.theme import Look
@@ -64,7 +64,7 @@ class OverviewLane(Lane):
         assert self.results is not None
         capture, width = self.results.capture, self.columns_of(rect)
         rows = round(rect.height() * self.devicePixelRatioF())
-        key = (capture, width, rows, self.look.theme.name)
+        key = (capture, round(capture.duration_s, 1), width, rows, self.look.theme.name)
         if self._picture is None or self._picture[0] != key:
             whole = per_column(
                 envelope(capture.current, 0.0, capture.duration_s, width), 0.0, capture.duration_s, width
@@ -157,7 +157,7 @@ class LinesLane(Lane):
     def has_data(self) -> bool:
         return self.results is not None and self.results.capture.lines is not None
 
-    def set_results(self, results: RunResults | None) -> None:
+    def set_results(self, results: Shown | None) -> None:
         lines = results.capture.lines if results is not None else None
         if lines is not None:
             self._base_height = 8 + self._ROW * max(1, len(lines.names))

@@ -10,9 +10,9 @@ from PySide6.QtGui import QMouseEvent, QPainter
 
 from warm_ember.attribution.ledger import UNPLACED_NAME
 from warm_ember.model.placement import UNPLACED, Placement
-from warm_ember.session.results import RunResults
 from warm_ember.ui.lanes.current_axis import draw_pixels
 from warm_ember.ui.lanes.lane import Lane
+from warm_ember.ui.lanes.shown import Shown
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.marked import draw_marked, width_of
 from warm_ember.ui.look.textures import PLAIN, Swatch, fill, swatches
@@ -40,7 +40,7 @@ class RibbonLane(Lane):
         self._swatches: dict[str, Swatch] = {}
         self._preview: Placement | None = None
 
-    def set_results(self, results: RunResults | None) -> None:
+    def set_results(self, results: Shown | None) -> None:
         self._preview = None
         super().set_results(results)
 
@@ -59,8 +59,7 @@ class RibbonLane(Lane):
         if self.results is None:
             return
         placement = self._preview or self.results.placement
-        rows = self.results.ledger.all_rows
-        self._swatches = swatches(self.look, [(row.name, row.mean.value) for row in rows])
+        self._swatches = swatches(self.look, self.results.state_means)
         shown = _within(placement, *self._samples_shown)
         self._paint_shares(painter, shown)
         self._paint_blocks(painter, shown)

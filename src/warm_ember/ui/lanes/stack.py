@@ -8,13 +8,13 @@ from PySide6.QtGui import QAction, QKeySequence, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QMenu, QVBoxLayout, QWidget
 
 from warm_ember.model.finding import Finding
-from warm_ember.session.results import RunResults
 from warm_ember.ui.lanes.current import CurrentLane
 from warm_ember.ui.lanes.doubts import DoubtLane
 from warm_ember.ui.lanes.flags import AxisLane, FlagLane
 from warm_ember.ui.lanes.lane import Lane
 from warm_ember.ui.lanes.others import ChargeLane, LinesLane, OverviewLane, ScalarLane
 from warm_ember.ui.lanes.ribbon import RibbonLane
+from warm_ember.ui.lanes.shown import Shown
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.theme import Look
 
@@ -75,7 +75,7 @@ class LaneStack(QWidget):
     ) -> None:
         super().__init__()
         self.look, self.window_on_time = look, window
-        self.results: RunResults | None = None
+        self.results: Shown | None = None
         self.overview = OverviewLane(look, window)
         self.flags = FlagLane(look, window) if with_flags else None
         self.current = CurrentLane(look, window)
@@ -127,7 +127,7 @@ class LaneStack(QWidget):
     def _foldable(self) -> list[Lane]:
         return [self.overview, self.doubts, self.ribbon, self.lines, self.charge, self.voltage, self.power, *self.aux]
 
-    def set_results(self, results: RunResults | None) -> None:
+    def set_results(self, results: Shown | None) -> None:
         """Show another run, or the same with new states."""
         self.results = results
         self._make_aux_lanes(results)
@@ -135,7 +135,7 @@ class LaneStack(QWidget):
             lane.set_results(results)
         self._apply_folds()
 
-    def _make_aux_lanes(self, results: RunResults | None) -> None:
+    def _make_aux_lanes(self, results: Shown | None) -> None:
         """Have a lane for each auxiliary channel of the run."""
         wanted = {name: unit for name, (_, unit) in results.capture.aux.items()} if results is not None else {}
         if [(lane.name, lane.unit) for lane in self.aux] == list(wanted.items()):

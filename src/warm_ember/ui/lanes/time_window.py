@@ -55,6 +55,13 @@ class TimeWindow(QObject):
         self.cursor_s = None
         self.changed.emit()
 
+    def grow(self, duration_s: float, span_s: float | None) -> None:
+        """Show a recording that got longer; with a span its newest part of that length."""
+        self.duration_s = max(duration_s, self.interval_s)
+        if span_s is not None:
+            self.from_s, self.to_s = max(0.0, self.duration_s - span_s), self.duration_s
+        self.changed.emit()
+
     def show(self, from_s: float, to_s: float, *, remember: bool = True) -> None:
         """Show a stretch, kept within the capture and not shorter than a few samples."""
         length = min(max(to_s - from_s, _SHORTEST_SAMPLES * self.interval_s), self.duration_s)

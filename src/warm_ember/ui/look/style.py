@@ -48,6 +48,8 @@ def style_sheet(look: Look) -> str:
     QPushButton:hover, QPushButton:checked {{ background: {t.mark_ground.name()}; }}
     QPushButton:checked {{ border: 1px solid {t.mark.name()}; font-weight: bold; }}
     QPushButton:focus {{ border: 1px solid {t.mark.name()}; }}
+    QPushButton#quiet {{ border: none; padding: {px(2)}px {px(3)}px; color: {t.dim.name()}; }}
+    QSplitter::handle {{ background: {t.rule.name()}; image: none; height: 1px; }}
     QPushButton:disabled {{ color: {t.faint.name()}; }}
     QTableWidget {{ background: transparent; border: none; selection-background-color: {t.mark_ground.name()};
         selection-color: {t.ink.name()}; outline: none; }}

@@ -31,6 +31,7 @@ from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.style import palette, style_sheet
 from warm_ember.ui.look.theme import DAY, NIGHT, Look
 from warm_ember.ui.pages.battery import BatteryPage
+from warm_ember.ui.pages.bench import BenchPage
 from warm_ember.ui.pages.import_view import ImportView, requests_for
 from warm_ember.ui.pages.page import Page
 from warm_ember.ui.pages.runs import RunsPage
@@ -67,11 +68,14 @@ class MainWindow(QMainWindow):
         self._on_session()
 
     def _build_pages(self) -> None:
+        self.bench = BenchPage(self.desk, self.look)
         self.trace = TracePage(self.desk, self.look, self.window_on_time)
         self.states = StatesPage(self.desk, self.look, self.window_on_time)
         self.battery = BatteryPage(self.desk, self.look)
         self.runs = RunsPage(self.desk, self.look)
-        self.pages: dict[str, Page] = {p.title: p for p in (self.trace, self.states, self.battery, self.runs)}
+        self.pages: dict[str, Page] = {
+            p.title: p for p in (self.bench, self.trace, self.states, self.battery, self.runs)
+        }
 
     def _build_shell(self) -> None:
         self.spine = Spine(self.look, tuple(self.pages))
@@ -139,10 +143,11 @@ class MainWindow(QMainWindow):
         self.lanes_menu.aboutToShow.connect(self._fill_lanes_menu)
         menus["Edit"].addActions(self.trace.page_actions())
         menus["View"].addActions(self.trace.view_actions)
+        self._action(menus["Capture"], "Record, or stop recording", "F9", self._record_or_stop)
         self.runs_menu = menus["Capture"].addMenu("Show run")
         self._action(menus["Capture"], "Next run", "Ctrl+PgDown", lambda: self.step_run(1))
         self._action(menus["Capture"], "Previous run", "Ctrl+PgUp", lambda: self.step_run(-1))
-        for page in (self.states, self.battery, self.runs):
+        for page in (self.bench, self.states, self.battery, self.runs):
             menus["Edit"].addSeparator()
             menus["Edit"].addActions(page.page_actions())
         self._action(menus["Help"], "Keys", "F1", self.show_keys)
@@ -296,6 +301,10 @@ class MainWindow(QMainWindow):
             action = self._action(self.lanes_menu, name, "", lambda n=name, f=folded: stack.set_folded(n, not f))
             action.setCheckable(True)
             action.setChecked(not folded)
+
+    def _record_or_stop(self) -> None:
+        self.show_page("Bench")
+        self.bench.record_or_stop()
 
     def other_theme(self) -> None:
         """Change between Night and Day."""

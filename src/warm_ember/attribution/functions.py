@@ -1,0 +1,228 @@
+"""Charge by function: each sample of the program counter stands for the time around it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from warm_ember.model.arrays import Flags, Floats, Indices
+from warm_ember.model.placement import UNPLACED, Placement
+from warm_ember.model.program import ASLEEP, ProgramTrace
+from warm_ember.signal.intervals import interval_sums
+from warm_ember.signal.series import Series, ShouldStop, never
+
+SLEEP_NAME = "asleep"
+SILENT_NAME = "no samples"
+UNKNOWN_NAME = "no symbol"
+_LONGEST_PERIODS = 4.0
+_NINETY_PERCENT = 1.645
+
+
+@dataclass(frozen=True, slots=True)
+class FunctionRow:
+    """What one function took.
+
+    Parameters
+    ----------
+    name, file
+        The function; `SLEEP_NAME`, `SILENT_NAME` or `UNKNOWN_NAME` where no code runs or none is known.
+    samples
+        How many samples found the core there.
+    time_s, charge_c
+        What these samples stand for.
+    charge_error_c
+        Half of the 90 % interval of the charge, from the number of samples.
+    mean_a
+        Charge over time; None without time.
+    states
+        Share of its charge in each state, the largest first.
+    is_code
+        Whether it is code that runs.
+    """
+
+    name: str
+    file: str
+    samples: int
+    time_s: float
+    charge_c: float
+    charge_error_c: float
+    mean_a: float | None
+    states: tuple[tuple[str, float], ...]
+    is_code: bool
+
+
+@dataclass(frozen=True, eq=False)
+class FunctionLedger:
+    """Charge by function.
+
+    Parameters
+    ----------
+    rows
+        The costliest first.
+    from_s, to_s
+        What of the capture the samples cover.
+    charge_c
+        Of all rows together: the charge of that stretch, or of one state within it.
+    period_s
+        From one sample to the next.
+    samples
+        How many there are.
+    """
+
+    rows: tuple[FunctionRow, ...]
+    from_s: float
+    to_s: float
+    charge_c: float
+    period_s: float
+    samples: int
+
+    def files(self) -> tuple[tuple[str, tuple[FunctionRow, ...]], ...]:
+        """Return the rows of each source file, the costliest file first; rows that are no code have none."""
+        by_file: dict[str, list[FunctionRow]] = {}
+        for row in self.rows:
+            by_file.setdefault(row.file if row.is_code else row.name, []).append(row)
+        ordered = sorted(by_file.items(), key=lambda item: -sum(row.charge_c for row in item[1]))
+        return tuple((file, tuple(rows)) for file, rows in ordered)
+
+
+def function_ledger(
+    current: Series,
+    trace: ProgramTrace,
+    placement: Placement,
+    *,
+    state: str | None = None,
+    should_stop: ShouldStop = never,
+) -> FunctionLedger:
+    """Give the charge of a capture to functions.
+
+    Parameters
+    ----------
+    current
+        The capture's current.
+    trace
+        The samples of the program counter.
+    placement
+        The capture's states, for the share of each.
+    state
+        Only what was taken in this state; all when None.
+
+    Raises
+    ------
+    Cancelled
+        If `should_stop` answered yes.
+
+    Notes
+    -----
+    A sample stands for the time from halfway to the one before to halfway to the next, and takes all charge of that
+    time; no further than twice its period, though: what lies between samples farther apart is `SILENT_NAME`, as a
+    unit that stops with the core takes none while it sleeps. All rows together close to the charge of the stretch.
+
+    The error: that a sample fell into a function is a chance event, so the charge of a function is a sum of n such
+    events, whose variance is the sum of their squares less what is known of the whole (W. G. Cochran, *Sampling
+    Techniques*, 1977, 5A.8, for proportions weighted by size).
+    """
+    inside = (trace.times_s >= 0) & (trace.times_s <= current.samples * current.interval_s)
+    times_s, addresses = trace.times_s[inside], trace.addresses[inside]
+    if not len(times_s):
+        return FunctionLedger((), 0.0, 0.0, 0.0, trace.period_s, 0)
+    names = _names(trace)
+    owner = _owners(trace, addresses)
+    edges, owner = _with_silence(times_s, owner, trace.period_s, len(names) - 1)
+    index = np.clip(np.rint(edges / current.interval_s), 0, current.samples).astype(np.int64)
+    pieces = np.unique(
+        np.concatenate((index, placement.edges[(placement.edges > index[0]) & (placement.edges < index[-1])]))
+    )
+    sums = interval_sums(current, pieces, should_stop=should_stop)
+    charge_c = sums.total * current.interval_s
+    length_s = np.diff(pieces) * current.interval_s
+    piece_owner = owner[np.searchsorted(index, pieces[:-1], side="right") - 1]
+    piece_state = placement.state[np.searchsorted(placement.edges, pieces[:-1], side="right") - 1]
+    wanted: Flags = np.ones(len(piece_owner), dtype=bool)
+    if state is not None:
+        number = placement.names.index(state) if state in placement.names else UNPLACED
+        wanted = piece_state == number
+    return _ledger(
+        names, (piece_owner[wanted], piece_state[wanted]), (charge_c[wanted], length_s[wanted]), placement, trace,
+        (index[0] * current.interval_s, index[-1] * current.interval_s),
+    )  # fmt: skip
+
+
+def _names(trace: ProgramTrace) -> list[tuple[str, str, bool]]:
+    """Return name, file and whether it is code: of each function, then of what is none."""
+    known = [(function.name, function.file, True) for function in trace.functions]
+    return [*known, (UNKNOWN_NAME, "", True), (SLEEP_NAME, "", False), (SILENT_NAME, "", False)]
+
+
+def _owners(trace: ProgramTrace, addresses: np.ndarray) -> Indices:
+    """Return the number of each sample's owner in `_names`."""
+    count = len(trace.functions)
+    owner = np.full(len(addresses), count, dtype=np.int64)
+    if count:
+        starts = np.array([function.address for function in trace.functions], dtype=np.uint64)
+        ends = starts + np.array([function.size for function in trace.functions], dtype=np.uint64)
+        at = np.searchsorted(starts, addresses, side="right") - 1
+        within = (at >= 0) & (addresses < ends[np.maximum(at, 0)])
+        owner[within] = at[within]
+    owner[addresses == np.uint64(ASLEEP)] = count + 1
+    return owner
+
+
+def _with_silence(times_s: Floats, owner: Indices, period_s: float, silent: int) -> tuple[Floats, Indices]:
+    """Return the edges between what samples stand for, and the owner of each piece between two edges."""
+    half_s = period_s / 2
+    gaps = np.diff(times_s)
+    wide = gaps > _LONGEST_PERIODS * period_s
+    # After a sample comes either the middle to the next, or the end of its own time and then a silence.
+    after = np.where(wide, times_s[:-1] + half_s, times_s[:-1] + gaps / 2)
+    edges = np.empty(len(times_s) + 1 + int(wide.sum()))
+    owners = np.empty(len(edges) - 1, dtype=np.int64)
+    at = np.arange(len(times_s)) + np.concatenate(([0], np.cumsum(wide)))
+    owners[at] = owner
+    edges[at] = np.concatenate(([max(0.0, times_s[0] - half_s)], np.where(wide, times_s[1:] - half_s, after)))
+    edges[-1] = times_s[-1] + half_s
+    owners[at[:-1][wide] + 1] = silent
+    edges[at[:-1][wide] + 1] = after[wide]
+    return edges, owners
+
+
+def _ledger(
+    names: list[tuple[str, str, bool]],
+    owners: tuple[Indices, Indices],
+    sums: tuple[Floats, Floats],
+    placement: Placement,
+    trace: ProgramTrace,
+    covers: tuple[float, float],
+) -> FunctionLedger:
+    (owner, state), (charge_c, length_s) = owners, sums
+    whole_c = float(charge_c.sum())
+    count = len(names)
+    charges = np.bincount(owner, charge_c, count)
+    squares = np.bincount(owner, charge_c**2, count)
+    times = np.bincount(owner, length_s, count)
+    hits = np.bincount(owner, minlength=count)
+    total = max(len(owner), 1)
+    variance = np.maximum(squares - charges**2 / total, 0.0)
+    state_names = [*placement.names, "unplaced"]
+    by_state = np.zeros((count, len(state_names)))
+    np.add.at(by_state, (owner, np.where(state == UNPLACED, len(state_names) - 1, state)), charge_c)
+    rows = []
+    for number in np.argsort(-charges, kind="stable"):
+        if not hits[number]:
+            continue
+        name, file, is_code = names[number]
+        charge = float(charges[number])
+        shares = (
+            [(state_names[k], float(by_state[number, k] / charge)) for k in np.argsort(-by_state[number])]
+            if charge
+            else []
+        )
+        rows.append(
+            FunctionRow(
+                name, file, int(hits[number]), float(times[number]), charge,
+                _NINETY_PERCENT * float(np.sqrt(variance[number])),
+                charge / float(times[number]) if times[number] else None,
+                tuple((one, share) for one, share in shares if share > 0), is_code,
+            )
+        )  # fmt: skip
+    return FunctionLedger(tuple(rows), *covers, whole_c, trace.period_s, trace.samples)

@@ -1,0 +1,185 @@
+"""What differs between makes of instruments: a small JSON file for each, which a user can write.
+
+Without a file that knows the instrument by its answer to ``*IDN?`` the generic one is used: the commands of SCPI-1999
+alone. A user's own files lie in the folder ``instruments`` of the program's configuration.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from importlib import resources
+from pathlib import Path
+from typing import Literal
+
+import msgspec
+import platformdirs
+
+from warm_ember.errors import BadFileError
+
+FORMAT = 1
+GENERIC = "generic-source-measure-unit.json"
+
+
+class RangeDescription(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A range: full scale, noise (rms at a rate), offset and step, A; and the resistance of its shunt, Ω."""
+
+    full_a: float
+    noise_a: float = 0.0
+    noise_at_hz: float = 1e4
+    offset_a: float = 0.0
+    step_a: float = 0.0
+    shunt_ohm: float = 0.0
+
+
+class Commands(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What is sent for each step; braces stand for the value. An empty one is not sent.
+
+    SCPI-1999 volume 2: SOURce, SENSe:SWEep, TRIGger, INITiate, FETCh, FORMat, OUTPut.
+    """
+
+    reset: str = "*RST"
+    clear: str = "*CLS"
+    complete: str = "*OPC?"
+    error: str = "SYSTem:ERRor?"
+    voltage: str = "SOURce:VOLTage {value:.9G}"
+    limit: str = "SOURce:CURRent:LIMit {value:.9G}"
+    output: str = "OUTPut {on}"
+    range: str = "SENSe:CURRent:RANGe {value:.9G}"
+    range_auto: str = ""
+    interval: str = "SENSe:SWEep:TINTerval {value:.9G}"
+    points: str = "SENSe:SWEep:POINts {points}"
+    before_points: str = ""
+    data_format: str = "FORMat REAL,32"
+    trigger_immediate: str = "TRIGger:SOURce IMMediate"
+    trigger_level: str = "TRIGger:SOURce INTernal"
+    trigger_line: str = ""
+    level: str = "TRIGger:LEVel {value:.9G}"
+    slope: str = "TRIGger:SLOPe {slope}"
+    start: str = "INITiate"
+    stop: str = "ABORt"
+    fetch_current: str = "FETCh:ARRay:CURRent?"
+    fetch_voltage: str = "FETCh:ARRay:VOLTage?"
+    fetch_lines: str = ""
+
+
+class InstrumentDescription(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """An instrument.
+
+    Parameters
+    ----------
+    format
+        Of the file: 1.
+    name
+        What it is called.
+    identity
+        A regular expression that its answer to ``*IDN?`` matches; empty for any.
+    max_voltage_v, max_current_a
+        What it can be set to; None when not known.
+    interval_s
+        Shortest and longest time between samples; None when not known.
+    max_points
+        The longest sweep; None for no limit. Longer recordings take several, with a marked gap between.
+    endless_points
+        What is sent instead of a number of points for a sweep without end; empty when it knows none.
+    byte_order
+        Of the samples.
+    sense
+        What it measures of ``current``, ``voltage``, ``lines``.
+    line_names
+        Its digital lines, the first is number 0.
+    ranges
+        Of the current, lowest first.
+    burden_ohm
+        Resistance between source and target.
+    commands
+        What is sent.
+    """
+
+    format: int
+    name: str
+    identity: str = ""
+    max_voltage_v: float | None = None
+    max_current_a: float | None = None
+    interval_s: tuple[float, float] | None = None
+    max_points: int | None = None
+    endless_points: str = ""
+    byte_order: Literal["big", "little"] = "big"
+    sense: tuple[Literal["current", "voltage", "lines"], ...] = ("current",)
+    line_names: tuple[str, ...] = ()
+    ranges: tuple[RangeDescription, ...] = ()
+    burden_ohm: float | None = None
+    commands: Commands = Commands()
+
+    def range_for(self, range_a: float | None) -> RangeDescription | None:
+        """Return the range that a setting selects; the lowest, which resolves most, when it changes by itself."""
+        if not self.ranges:
+            return None
+        if range_a is None:
+            return self.ranges[0]
+        return next((one for one in self.ranges if one.full_a >= range_a * 0.999), self.ranges[-1])
+
+
+def read_description(path: Path) -> InstrumentDescription:
+    """Read an instrument description file.
+
+    Raises
+    ------
+    BadFileError
+        If it is no such file; the message names the key.
+    """
+    try:
+        found = msgspec.json.decode(path.read_bytes(), type=InstrumentDescription)
+    except OSError as error:
+        raise BadFileError(path, f"cannot be read: {error.strerror}") from error
+    except msgspec.MsgspecError as error:
+        raise BadFileError(path, f"this is no instrument description: {error}", remedy="see docs/formats.md") from error
+    _check(path, found)
+    return found
+
+
+def _check(path: Path, found: InstrumentDescription) -> None:
+    problem = ""
+    if found.format != FORMAT:
+        problem = f"expected format {FORMAT}, found {found.format}"
+    elif "current" not in found.sense:
+        problem = 'expected "current" in sense'
+    elif "lines" in found.sense and not (found.line_names and found.commands.fetch_lines):
+        problem = 'sense has "lines", but line_names or commands.fetch_lines is missing'
+    elif found.interval_s is not None and not 0 < found.interval_s[0] <= found.interval_s[1]:
+        problem = f"expected the shortest and the longest interval, found {found.interval_s}"
+    elif any(one.full_a >= other.full_a for one, other in zip(found.ranges, found.ranges[1:], strict=False)):
+        problem = "expected the ranges with the lowest first"
+    else:
+        try:
+            re.compile(found.identity)
+            for template in msgspec.structs.astuple(found.commands):
+                template.format(value=1.0, points=1, on=1, slope="POSitive", line=0)
+        except re.error as error:
+            problem = f"identity is no regular expression: {error}"
+        except (KeyError, IndexError, ValueError) as error:
+            problem = f"a command has braces that stand for nothing: {error}"
+    if problem:
+        raise BadFileError(path, problem, remedy="see docs/formats.md")
+
+
+def known_descriptions(folders: Iterable[Path] | None = None) -> tuple[InstrumentDescription, ...]:
+    """Return all descriptions, a user's own before those that ship, the generic one last.
+
+    Raises
+    ------
+    BadFileError
+        If a user's own cannot be read.
+    """
+    if folders is None:
+        folders = (platformdirs.user_config_path("warm-ember") / "instruments",)
+    own = [path for folder in folders if folder.is_dir() for path in sorted(folder.glob("*.json"))]
+    with resources.as_file(resources.files("warm_ember.bench") / "instruments") as shipped:
+        paths = [*own, *(path for path in sorted(shipped.glob("*.json")) if path.name != GENERIC), shipped / GENERIC]
+        return tuple(read_description(path) for path in paths)
+
+
+def description_for(identity: str, known: Iterable[InstrumentDescription]) -> InstrumentDescription:
+    """Return the first description whose expression an instrument's answer to ``*IDN?`` matches."""
+    known = tuple(known)
+    return next((one for one in known if one.identity and re.search(one.identity, identity)), known[-1])

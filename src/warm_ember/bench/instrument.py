@@ -1,0 +1,352 @@
+"""An instrument that sources and measures, by its description: settings, output, sweeps."""
+
+from __future__ import annotations
+
+import contextlib
+import logging
+from dataclasses import dataclass
+from typing import Self
+
+import numpy as np
+
+from warm_ember.bench.description import InstrumentDescription, description_for, known_descriptions
+from warm_ember.bench.link import NOBODY_THERE, Link
+from warm_ember.bench.scpi_errors import error_words, parse_error
+from warm_ember.errors import BadArgumentError, InstrumentError
+from warm_ember.model.arrays import Bits, Samples
+from warm_ember.model.bench import Settings, Trigger, TriggerSource
+from warm_ember.units import quantity_text
+
+log = logging.getLogger(__name__)
+
+_MISSING = np.float32(9.0e37)
+_MOST_ERRORS = 20
+
+
+@dataclass(frozen=True, eq=False)
+class Piece:
+    """Samples that were fetched together, each channel shape ``(n,)``; NaN is missing."""
+
+    current: Samples
+    voltage: Samples | None
+    lines: Bits | None
+
+    @classmethod
+    def missing(cls, count: int, *, with_voltage: bool, with_lines: bool) -> Piece:
+        """Return samples that nobody took."""
+        nothing = np.full(count, np.nan, dtype=np.float32)
+        return cls(nothing, nothing if with_voltage else None, np.zeros(count, dtype=np.uint32) if with_lines else None)
+
+    def first(self, count: int) -> Piece:
+        """Return the first samples."""
+        voltage = self.voltage[:count] if self.voltage is not None else None
+        return Piece(self.current[:count], voltage, self.lines[:count] if self.lines is not None else None)
+
+    @property
+    def nbytes(self) -> int:
+        """Memory of all channels."""
+        return sum(values.nbytes for values in (self.current, self.voltage, self.lines) if values is not None)
+
+
+class Instrument:
+    """An instrument that answers.
+
+    Parameters
+    ----------
+    link
+        The open line; it is closed with the instrument.
+    descriptions
+        Where to look it up; those that ship and the user's own when None.
+    guard_v
+        No voltage above this is sent; None for no guard.
+
+    Attributes
+    ----------
+    identity
+        Its answer to ``*IDN?``.
+    description
+        What is known of its make.
+
+    Raises
+    ------
+    InstrumentError
+        If it does not say who it is.
+    """
+
+    def __init__(
+        self,
+        link: Link,
+        *,
+        descriptions: tuple[InstrumentDescription, ...] | None = None,
+        guard_v: float | None = None,
+    ) -> None:
+        self.link, self.guard_v = link, guard_v
+        self.identity = _identity_of(link)
+        if self.identity.count(",") < 1:
+            raise InstrumentError(
+                link.resource,
+                f"expected maker, model, number and version after “*IDN?”, found “{self.identity[:60]}”",
+                remedy="is this an SCPI instrument?",
+            )
+        self.description = description_for(self.identity, descriptions or known_descriptions())
+        self.commands = self.description.commands
+        self._senses: list[str] = list(self.description.sense)
+        self._waiting: dict[str, list[Samples]] = {}
+
+    @property
+    def senses(self) -> tuple[str, ...]:
+        """What it measures: ``current``, perhaps ``voltage`` and ``lines``."""
+        return tuple(self._senses)
+
+    @property
+    def line_names(self) -> tuple[str, ...]:
+        """Names of its digital lines."""
+        return self.description.line_names if "lines" in self._senses else ()
+
+    def check(self, settings: Settings) -> None:
+        """Check settings before anything is sent.
+
+        Raises
+        ------
+        BadArgumentError
+            If one is beyond the project's guard or what the instrument can do.
+        """
+        known = self.description
+        _check_voltage(settings.voltage_v, self.guard_v, known.max_voltage_v)
+        if settings.limit_a is not None and not 0 < settings.limit_a <= (known.max_current_a or np.inf):
+            raise BadArgumentError(
+                f"the current limit must be above 0 and at most {quantity_text(known.max_current_a or 0, 'A')}, "
+                f"found {quantity_text(settings.limit_a, 'A')}"
+            )
+        shortest, longest = known.interval_s or (0.0, np.inf)
+        if not (settings.interval_s > 0 and shortest * 0.999 <= settings.interval_s <= longest):
+            raise BadArgumentError(
+                f"{known.name} samples each {shortest:g} to {longest:g} s, not {settings.interval_s:g} s"
+            )
+        if settings.duration_s is not None and not settings.duration_s >= settings.interval_s:
+            raise BadArgumentError(f"a recording must last one interval at least, found {settings.duration_s:g} s")
+        _check_trigger(settings.trigger, known)
+
+    def reset(self) -> None:
+        """Bring it into the state that it has after being switched on."""
+        self._step(self.commands.clear)
+        self._step(self.commands.reset)
+        if self.commands.complete:
+            self.link.query(self.commands.complete)
+
+    def forget_errors(self) -> None:
+        """Empty its error queue."""
+        self._step(self.commands.clear)
+
+    def set_source(self, settings: Settings) -> None:
+        """Set voltage and current limit.
+
+        Raises
+        ------
+        BadArgumentError
+            If the voltage is above the guard.
+        InstrumentError
+            If it refuses.
+        """
+        _check_voltage(settings.voltage_v, self.guard_v, self.description.max_voltage_v)
+        if settings.limit_a is not None:
+            self._step(self.commands.limit.format(value=settings.limit_a))
+        if settings.voltage_v is not None:
+            self._step(self.commands.voltage.format(value=settings.voltage_v))
+
+    def set_sweep(self, settings: Settings, points: int | None) -> None:
+        """Set range, interval, length and trigger; None points for a sweep without end."""
+        commands, trigger = self.commands, settings.trigger
+        if settings.range_a is not None:
+            self._step(commands.range.format(value=settings.range_a))
+        else:
+            self._step(commands.range_auto)
+        self._step(commands.data_format)
+        self._step(commands.interval.format(value=settings.interval_s))
+        self._step(commands.points.format(points=points if points is not None else self.description.endless_points))
+        if trigger.source is TriggerSource.IMMEDIATE:
+            self._step(commands.trigger_immediate)
+        else:
+            if trigger.source is TriggerSource.LEVEL:
+                self._step(commands.trigger_level)
+                self._step(commands.level.format(value=trigger.level_a))
+            else:
+                line = self.description.line_names.index(trigger.line)
+                self._step(commands.trigger_line.format(line=line))
+            self._step(commands.slope.format(slope="POSitive" if trigger.rising else "NEGative"))
+        if commands.before_points:
+            self._step(commands.before_points.format(points=round(trigger.before_s / settings.interval_s)))
+
+    def switch(self, *, on: bool) -> None:
+        """Switch the output."""
+        self._step(self.commands.output.format(on=int(on)))
+
+    def start(self) -> None:
+        """Start the sweep, or let it wait for its trigger."""
+        self._waiting = {name: [] for name in self._senses}
+        self._step(self.commands.start)
+
+    def stop(self) -> None:
+        """Stop the sweep."""
+        self._step(self.commands.stop)
+
+    def fetch(self) -> Piece:
+        """Return the samples that came since the last fetch, as far as there are of all channels.
+
+        Raises
+        ------
+        InstrumentError
+            If the link is lost, what comes is no block, or the instrument reports an error.
+        """
+        fresh = 0
+        for name in tuple(self._senses):
+            values = self._fetch_channel(name)
+            if values is not None:
+                fresh += len(values)
+                self._waiting[name].append(values)
+        if not fresh:
+            self.raise_errors(self.commands.fetch_current)
+        joined = {name: np.concatenate(self._waiting[name] or [np.empty(0, np.float32)]) for name in self._senses}
+        count = min(len(values) for values in joined.values())
+        self._waiting = {name: [values[count:]] for name, values in joined.items()}
+        lines = joined.get("lines")
+        return Piece(
+            _measured(joined["current"][:count]),
+            _measured(joined["voltage"][:count]) if "voltage" in joined else None,
+            None if lines is None else np.nan_to_num(_measured(lines[:count])).astype(_bits_for(self.line_names)),
+        )
+
+    def _fetch_channel(self, name: str) -> Samples | None:
+        message = getattr(self.commands, f"fetch_{name}")
+        try:
+            return self.link.query_block(message, big_endian=self.description.byte_order == "big")
+        except InstrumentError as error:
+            reason = self._reason_for(error, message)
+            # Some make measures no voltage: it says so in its error queue when asked for the first time.
+            if name == "current" or self._waiting[name] or reason is error:
+                raise reason from error
+            log.info("%s does not measure %s", self.link.resource, name)
+            self._senses.remove(name)
+            return None
+
+    def _reason_for(self, error: InstrumentError, message: str) -> InstrumentError:
+        """Return why there was no answer, when the instrument itself can say it."""
+        if not error.link_lost:
+            return error
+        try:
+            self.raise_errors(message)
+        except InstrumentError as told:
+            return error if told.link_lost or told.problem.startswith("expected") else told
+        return error
+
+    def _step(self, message: str) -> None:
+        if message:
+            self.link.write(message)
+            self.raise_errors(message)
+
+    def raise_errors(self, message: str) -> None:
+        """Read the error queue until it is empty.
+
+        Raises
+        ------
+        InstrumentError
+            If there was something in it.
+        """
+        found = []
+        for _ in range(_MOST_ERRORS):
+            answer = self.link.query(self.commands.error)
+            error = parse_error(answer)
+            if error is None:
+                raise InstrumentError(self.link.resource, f"expected an error number, found “{answer[:60]}”")
+            if error[0] == 0:
+                break
+            found.append(error_words(*error))
+        if found:
+            raise InstrumentError(self.link.resource, f"after “{message}”: {'; '.join(dict.fromkeys(found))}")
+
+    def make_safe(self) -> bool:
+        """Stop and switch the output off, whatever happens on the way; answer whether it took the command."""
+        try:
+            with contextlib.suppress(InstrumentError):
+                self.link.write(self.commands.stop)
+            self.link.write(self.commands.output.format(on=0))
+            self.link.query(self.commands.error)
+        except InstrumentError:
+            log.warning("%s could not be told to switch its output off", self.link.resource)
+            return False
+        return True
+
+    def close(self) -> None:
+        """Hang up."""
+        self.link.close()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+
+def _identity_of(link: Link) -> str:
+    try:
+        return link.query("*IDN?")
+    except InstrumentError as error:
+        if not error.link_lost:
+            raise
+        # A refused connection shows only now, when something is asked of it.
+        raise InstrumentError(
+            link.resource, f"no instrument answers there ({error.problem})", remedy=NOBODY_THERE, link_lost=True
+        ) from error
+
+
+def _measured(values: Samples) -> Samples:
+    """Return values with what stands for “not measured” and “out of range” as NaN: SCPI-1999 volume 1, 7.2.1.5."""
+    with np.errstate(invalid="ignore"):
+        return np.where(np.abs(values) < _MISSING, values, np.float32(np.nan))
+
+
+def _bits_for(names: tuple[str, ...]) -> type[np.unsignedinteger]:
+    return np.uint8 if len(names) <= 8 else np.uint16 if len(names) <= 16 else np.uint32
+
+
+def _check_voltage(voltage_v: float | None, guard_v: float | None, most_v: float | None) -> None:
+    if voltage_v is None:
+        return
+    if not 0 <= voltage_v < np.inf:
+        raise BadArgumentError(f"expected a voltage of 0 V or above, found {voltage_v:g} V")
+    if guard_v is not None and voltage_v > guard_v * (1 + 1e-9):
+        raise BadArgumentError(
+            f"{voltage_v:g} V is above the guard of this project, {guard_v:g} V: nothing was switched on; "
+            "change the guard on the Bench page if the target takes it"
+        )
+    if most_v is not None and voltage_v > most_v * (1 + 1e-9):
+        raise BadArgumentError(f"{voltage_v:g} V is above the {most_v:g} V that the instrument can do")
+
+
+def _check_trigger(trigger: Trigger, known: InstrumentDescription) -> None:
+    if trigger.before_s < 0:
+        raise BadArgumentError(f"the time before the trigger must be 0 or above, found {trigger.before_s:g} s")
+    if trigger.source is TriggerSource.LINE and trigger.line not in known.line_names:
+        lines = ", ".join(known.line_names) or "none"
+        raise BadArgumentError(f"the trigger waits for the line “{trigger.line}”; the instrument has: {lines}")
+    if trigger.before_s and not known.commands.before_points:
+        raise BadArgumentError(f"{known.name} keeps nothing from before the trigger")
+
+
+def open_instrument(resource: str, *, timeout_s: float = 5.0, guard_v: float | None = None) -> Instrument:
+    """Open an instrument by its address.
+
+    Raises
+    ------
+    InstrumentError
+        If nobody answers there, or nobody who says who it is.
+    BadFileError
+        If a description file of the user cannot be read.
+    """
+    descriptions = known_descriptions()
+    link = Link(resource, timeout_s=timeout_s)
+    try:
+        return Instrument(link, descriptions=descriptions, guard_v=guard_v)
+    except BaseException:
+        link.close()
+        raise

@@ -1,0 +1,220 @@
+"""The line to an instrument: messages and blocks, and every way in which it can break as one kind of error."""
+
+from __future__ import annotations
+
+import contextlib
+import logging
+import socket
+import threading
+import time
+from typing import Any
+
+import numpy as np
+
+from warm_ember.errors import InstrumentError
+from warm_ember.model.arrays import Samples
+
+log = logging.getLogger(__name__)
+
+NOBODY_THERE = "check the address, the cable, and that it is switched on"
+
+_LONGEST_ANSWER = 4096
+_LONGEST_BLOCK = 1 << 28
+_TRY_S = 0.1
+_RECEIVED_AT_ONCE = 1 << 19
+
+
+class Link:
+    """An open line to an instrument.
+
+    Parameters
+    ----------
+    resource
+        VISA resource string, such as ``TCPIP::192.168.0.7::5025::SOCKET`` or ``ASRL/dev/ttyUSB0::INSTR``.
+    timeout_s
+        How long it may say nothing.
+
+    Raises
+    ------
+    InstrumentError
+        If nobody is there.
+    """
+
+    def __init__(self, resource: str, *, timeout_s: float = 5.0) -> None:
+        self.resource, self._timeout_s = resource, timeout_s
+        self._lock = threading.RLock()
+        self._socket: object = None
+        self._is_serial = resource.upper().startswith("ASRL")
+        import pyvisa  # a third of a second to import, and only needed here
+
+        self._errors: tuple[type[Exception], ...] = (pyvisa.errors.Error, OSError, ValueError)
+        try:
+            # Opening a resource that has no session fails with whatever the back-end ran into.
+            manager = pyvisa.ResourceManager("@py")
+            self._line: Any = manager.open_resource(
+                resource,
+                open_timeout=round(timeout_s * 1000),
+                timeout=round(min(_TRY_S, timeout_s) * 1000),
+                write_termination="\n",
+                read_termination="\n",
+            )
+        except Exception as error:
+            log.info("opening %s failed", resource, exc_info=True)
+            raise InstrumentError(
+                resource,
+                f"no instrument answers there ({_words(error)})",
+                remedy=NOBODY_THERE,
+                link_lost=True,
+            ) from error
+        self._keep_partial_reads(pyvisa.constants.ResourceAttribute.suppress_end_enabled)
+        with contextlib.suppress(AttributeError, KeyError):
+            # The back-end takes 4 KiB at a time, and between two the thread waits for the interpreter: at
+            # 12 MB/s beside a window that draws it falls behind. Larger takes until it offers a setting for this.
+            library: Any = manager.visalib
+            session = library.sessions[self._line.session]
+            session.max_recv_size = _RECEIVED_AT_ONCE
+            self._socket = session.interface
+            # A command and the question after it are two small writes: the second need not wait for an echo.
+            session.interface.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        if not hasattr(self._line, "read_bytes"):
+            self.close()
+            raise InstrumentError(resource, "expected a resource that takes messages", remedy="see docs/formats.md")
+
+    def _keep_partial_reads(self, suppress_end: Any) -> None:
+        """Let a read that times out return what it has: by default the back-end throws it away."""
+        with contextlib.suppress(*self._errors):
+            self._line.set_visa_attribute(suppress_end, False)
+
+    def _ready(self, count: int) -> int:
+        """Return how much may be read at once: of a serial line no more than has come, for the same reason."""
+        if not self._is_serial:
+            return count
+        return max(1, min(count, int(self._line.bytes_in_buffer)))
+
+    def write(self, message: str) -> None:
+        """Send a message.
+
+        Raises
+        ------
+        InstrumentError
+            If the link is lost.
+        """
+        with self._lock:
+            try:
+                self._line.write(message)
+            except self._errors as error:
+                raise self._lost(f"the link broke while “{message}” was sent ({_words(error)})") from error
+
+    def query(self, message: str) -> str:
+        """Send a query and return its answer.
+
+        Raises
+        ------
+        InstrumentError
+            If the link is lost, or what comes is no text.
+        """
+        with self._lock:
+            self.write(message)
+            data = self._read_line(message)
+        text = data.decode("latin-1").strip()
+        if not text.isprintable():
+            raise InstrumentError(self.resource, f"expected text after “{message}”, found {_shown(data)}")
+        return text
+
+    def query_block(self, message: str, *, big_endian: bool = True) -> Samples:
+        """Send a query and return its answer, a definite-length block of float32 (IEEE 488.2, 8.7.9).
+
+        Raises
+        ------
+        InstrumentError
+            If the link is lost, or what comes is no such block.
+        """
+        with self._lock:
+            self.write(message)
+            head = self._read(2, message)
+            if head[:1] != b"#" or not b"1" <= head[1:] <= b"9":
+                raise InstrumentError(self.resource, f"expected a block of samples, found {_shown(head)}")
+            digits = self._read(int(head[1:]), message)
+            if not digits.isdigit() or int(digits) > _LONGEST_BLOCK:
+                raise InstrumentError(self.resource, f"expected the length of a block, found {_shown(digits)}")
+            data = self._read(int(digits), message)
+            end = self._read(1, message)
+            if end == b"\r":
+                end = self._read(1, message)
+        if end != b"\n" or len(data) % 4:
+            raise InstrumentError(
+                self.resource, f"a block said to be {len(data)} bytes long is of another length: {_shown(end)} follows"
+            )
+        return np.frombuffer(data, dtype=">f4" if big_endian else "<f4").astype(np.float32)
+
+    def _read(self, count: int, message: str) -> bytes:
+        """Read exactly so many bytes."""
+        data = bytearray()
+        silent_from = time.monotonic()
+        self._line.read_termination = None
+        while len(data) < count:
+            piece = self._some(count - len(data))
+            if piece:
+                silent_from = time.monotonic()
+                data += piece
+            elif self._is_hung_up():
+                raise self._lost(f"the other side hung up instead of answering “{message}”")
+            elif time.monotonic() - silent_from > self._timeout_s:
+                raise self._lost(f"no answer to “{message}” within {self._timeout_s:g} s")
+        return bytes(data)
+
+    def _read_line(self, message: str) -> bytes:
+        data = bytearray()
+        while not data.endswith(b"\n"):
+            data += self._read(1, message)
+            if len(data) > _LONGEST_ANSWER:
+                raise InstrumentError(self.resource, f"expected a line after “{message}”, found no end of it")
+        return bytes(data)
+
+    def _some(self, count: int) -> bytes:
+        """Read what there is, at most so many bytes; nothing after a moment of silence."""
+        from pyvisa import constants, errors
+
+        line = self._line
+        try:
+            with line.ignore_warning(
+                constants.StatusCode.success_device_not_present, constants.StatusCode.success_max_count_read
+            ):
+                data, _status = line.visalib.read(line.session, self._ready(count))
+            return bytes(data)
+        except errors.VisaIOError as error:
+            if error.error_code == constants.StatusCode.error_timeout:
+                return b""
+            raise self._lost(f"the link broke ({_words(error)})") from error
+        except self._errors as error:
+            raise self._lost(f"the link broke ({_words(error)})") from error
+
+    def _is_hung_up(self) -> bool:
+        """Answer whether the other side closed a socket: the back-end only says that nothing came in time."""
+        if not isinstance(self._socket, socket.socket):
+            return False
+        try:
+            return self._socket.recv(1, socket.MSG_PEEK | socket.MSG_DONTWAIT) == b""
+        except BlockingIOError:
+            return False
+        except OSError:
+            return True
+
+    def _lost(self, problem: str) -> InstrumentError:
+        remedy = "check the cable and that it is still switched on"
+        return InstrumentError(self.resource, problem, remedy=remedy, link_lost=True)
+
+    def close(self) -> None:
+        """Hang up; what goes wrong with that does not matter any more."""
+        try:
+            self._line.close()
+        except self._errors:
+            log.debug("closing %s failed", self.resource, exc_info=True)
+
+
+def _words(error: Exception) -> str:
+    return " ".join(str(error).split())[:160] or type(error).__name__
+
+
+def _shown(data: bytes) -> str:
+    return repr(data[:24])[1:] + (" …" if len(data) > 24 else "")

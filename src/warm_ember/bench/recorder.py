@@ -1,0 +1,465 @@
+"""The recorder: from an instrument's sweep to a recording file, through faults and to a safe end."""
+
+from __future__ import annotations
+
+import logging
+import time
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from enum import StrEnum
+from functools import partial
+from pathlib import Path
+
+import msgspec
+import numpy as np
+
+from warm_ember.bench.console import Console, ConsoleLine, Patterns, events_from_lines
+from warm_ember.bench.description import InstrumentDescription
+from warm_ember.bench.instrument import Piece, open_instrument
+from warm_ember.bench.write_behind import WriteBehind
+from warm_ember.errors import InstrumentError, WarmEmberError
+from warm_ember.model.bench import Settings
+from warm_ember.model.capture import CaptureInfo, Event
+from warm_ember.model.correction import Correction
+from warm_ember.signal.corrections import correct
+from warm_ember.signal.series import ShouldStop
+from warm_ember.store.recording_file import RecordingFile, room_left
+from warm_ember.units import quantity_text
+
+log = logging.getLogger(__name__)
+
+_POLL_S = 0.04
+_FLUSH_S = 0.5
+_AGAIN_S = 0.3
+_LAST_LINES_S = 1.0
+_GAP_PIECE = 1 << 20
+_SPARE_BYTES = 64 << 20
+_SUMMARY_SHARE = 0.06
+
+
+_NO_PATTERNS = Patterns(())
+
+
+class Ending(StrEnum):
+    """Why a recording ended."""
+
+    DONE = "done"
+    STOPPED = "stopped"
+    DISK = "the disk is full"
+    FAULT = "a fault"
+
+
+@dataclass(frozen=True)
+class Job:
+    """One recording to be made.
+
+    Parameters
+    ----------
+    path
+        Where the capture shall be.
+    settings
+        Of the instrument; the duration None goes on until it is stopped.
+    info
+        Identity and conditions; the interval, the start, instrument and range are filled in.
+    corrections
+        What is taken out of the samples as they come.
+    patterns
+        What lines of the console mean.
+    reconnect_s
+        How long a lost link is looked for again; 0 gives up at once.
+    spare_bytes
+        The recording stops while so much of the disk is left.
+    """
+
+    path: Path
+    settings: Settings
+    info: CaptureInfo
+    corrections: tuple[Correction, ...] = ()
+    patterns: Patterns = _NO_PATTERNS
+    reconnect_s: float = 0.0
+    spare_bytes: int = _SPARE_BYTES
+
+
+@dataclass(frozen=True)
+class Recorded:
+    """What came of it: number of samples and of missing ones, how it ended, and the fault if there was one."""
+
+    name: str
+    samples: int
+    missing: int
+    sample_interval_s: float
+    events: int
+    ending: Ending
+    fault: WarmEmberError | None = None
+    gaps: int = 0
+
+
+class Station:
+    """An instrument's address and the instrument there, which may have to be opened anew.
+
+    Parameters
+    ----------
+    resource
+        Its address.
+    timeout_s
+        How long it may say nothing.
+    guard_v
+        No voltage above this is sent.
+
+    Raises
+    ------
+    InstrumentError
+        If nobody answers there.
+    """
+
+    def __init__(self, resource: str, *, timeout_s: float = 5.0, guard_v: float | None = None) -> None:
+        self.resource, self.timeout_s, self.guard_v = resource, timeout_s, guard_v
+        self.instrument = open_instrument(resource, timeout_s=timeout_s, guard_v=guard_v)
+
+    def reopen(self) -> None:
+        """Open the link anew and make sure that the same instrument is there.
+
+        Raises
+        ------
+        InstrumentError
+            If it is not.
+        """
+        identity = self.instrument.identity
+        self.instrument.close()
+        found = open_instrument(self.resource, timeout_s=self.timeout_s, guard_v=self.guard_v)
+        if found.identity != identity:
+            found.close()
+            raise InstrumentError(self.resource, f"another instrument answers now: {found.identity}")
+        self.instrument = found
+
+    def make_safe(self) -> bool:
+        """Switch the output off, over a new link when the old one is lost; answer whether that worked."""
+        if self.instrument.make_safe():
+            return True
+        try:
+            self.reopen()
+        except WarmEmberError:
+            return False
+        return self.instrument.make_safe()
+
+    def close(self) -> None:
+        """Hang up."""
+        self.instrument.close()
+
+
+class Recorder:
+    """Make one recording; `run` does all of it in the calling thread, the rest may be read from others.
+
+    Parameters
+    ----------
+    station
+        The instrument.
+    job
+        What to record.
+    console
+        The target's console, if there is one.
+
+    Attributes
+    ----------
+    file
+        What was recorded so far, as channels that grow; None before the first sample.
+    samples
+        How many came so far; the file may be a little behind.
+    state
+        What it does now, in a word or two.
+    """
+
+    def __init__(self, station: Station, job: Job, console: Console | None = None) -> None:
+        self.station, self.job, self._console = station, job, console
+        self.file: RecordingFile | None = None
+        self.state = "setting up"
+        self.samples = 0
+        self.missing = 0
+        self.gaps = 0
+        self.started_s = time.monotonic()
+        self._info = job.info
+        self._last_sample_s = 0.0
+        self._flushed_s = 0.0
+        self._lines: list[ConsoleLine] = []
+        self._heard = 0
+        self._noted = 0
+        self._writing = WriteBehind()
+        interval_s = job.settings.interval_s
+        duration_s = job.settings.duration_s
+        self.points = round(duration_s / interval_s) if duration_s is not None else None
+
+    def run(self, should_stop: ShouldStop) -> Recorded:
+        """Record until the end, until asked to stop, or until a fault that does not pass.
+
+        Raises
+        ------
+        WarmEmberError
+            If nothing was recorded at all; the output is off then.
+        """
+        fault: WarmEmberError | None = None
+        ending = Ending.DONE
+        try:
+            self.station.instrument.check(self.job.settings)
+            self._start()
+            ending = self._record(should_stop)
+            self.station.instrument.stop()
+            self._writing.drain()
+        except WarmEmberError as error:
+            fault, ending = error, Ending.FAULT
+        except OSError as error:
+            fault = InstrumentError(str(self.job.path), f"the recording cannot be written: {error.strerror or error}")
+            ending = Ending.DISK
+        if fault is not None:
+            self._make_safe(fault)
+        self._writing.close()
+        return self._finish(ending, fault)
+
+    def _make_safe(self, fault: WarmEmberError) -> None:
+        self.state = "switching off"
+        if not isinstance(fault, InstrumentError):
+            self.station.make_safe()
+        elif not self.station.make_safe():
+            log.warning("the output of %s may still be on", self.station.resource)
+            fault.args = (f"{fault.args[0]}; its output could not be switched off: switch it off by hand",)
+
+    def _start(self) -> None:
+        """Set everything and start the sweep."""
+        instrument, settings = self.station.instrument, self.job.settings
+        known = instrument.description
+        instrument.set_source(settings)
+        left = None if self.points is None else self.points - self.samples
+        if left is None and not known.endless_points:
+            left = known.max_points or 1 << 30
+        if left is not None and known.max_points is not None:
+            left = min(left, known.max_points)
+        instrument.set_sweep(settings, left)
+        instrument.start()
+        self._sweep_left = left
+        self.state = "waiting for the trigger" if settings.trigger.source != "immediate" else "recording"
+        now_s = time.monotonic()
+        if self.file is not None:
+            self._mark_gap(now_s - self._last_sample_s)
+        else:
+            self.started_s = now_s
+        self._last_sample_s = now_s
+
+    def _record(self, should_stop: ShouldStop) -> Ending:
+        while self.points is None or self.samples < self.points:
+            if should_stop():
+                return Ending.STOPPED
+            try:
+                came = self._fetch()
+                if self._sweep_left == 0 and (self.points is None or self.samples < self.points):
+                    self._start()  # a sweep shorter than the recording: take the next
+            except InstrumentError as error:
+                self._reconnect(error, should_stop)
+                continue
+            if not self._keep_safe():
+                return Ending.DISK
+            if not came or came < _POLL_S / self.job.settings.interval_s:
+                time.sleep(_POLL_S)
+        return Ending.DONE
+
+    def _fetch(self) -> int:
+        piece = self.station.instrument.fetch()
+        count = len(piece.current)
+        if not count:
+            if time.monotonic() - self._last_sample_s > self._patience_s:
+                raise InstrumentError(
+                    self.station.resource,
+                    f"no samples came for {self._patience_s:.0f} s",
+                    remedy="is it still recording?",
+                    link_lost=True,
+                )
+            return 0
+        now_s = time.monotonic()
+        if self.file is None:
+            if self.job.settings.trigger.source != "immediate":
+                self.started_s = now_s - count * self.job.settings.interval_s
+            self._open_file()
+        self.state = "recording"
+        self._last_sample_s = now_s
+        if self._sweep_left is not None:
+            self._sweep_left = max(0, self._sweep_left - count)
+        self._append(piece)
+        return count
+
+    @property
+    def _patience_s(self) -> float:
+        if self.state == "waiting for the trigger":
+            return float("inf")
+        return self.station.timeout_s + 10 * self.job.settings.interval_s
+
+    def _open_file(self) -> None:
+        instrument, settings = self.station.instrument, self.job.settings
+        start = datetime.now(UTC).timestamp() - (time.monotonic() - self.started_s)
+        known = instrument.description
+        self._info = msgspec.structs.replace(
+            self.job.info,
+            sample_interval_s=settings.interval_s,
+            start_utc=datetime.fromtimestamp(start, UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z"),
+            supply_v=settings.voltage_v if settings.voltage_v is not None else self.job.info.supply_v,
+            instrument=instrument.identity,
+            range=range_text(known, settings.range_a),
+            resolution_a=resolution_of(known, settings.range_a),
+            corrections=(*self.job.info.corrections, *(c.sentence for c in self.job.corrections)),
+        )
+        self.file = RecordingFile(
+            self.job.path,
+            self._info,
+            with_voltage="voltage" in instrument.senses,
+            line_names=instrument.line_names,
+        )
+
+    def _append(self, piece: Piece) -> None:
+        if self.points is not None and self.samples + len(piece.current) > self.points:
+            piece = piece.first(self.points - self.samples)
+        self.missing += int(np.isnan(piece.current).sum())
+        self.samples += len(piece.current)
+        self._writing.put(partial(self._write, piece), piece.nbytes)
+
+    def _write(self, piece: Piece) -> None:
+        assert self.file is not None
+        current = piece.current
+        if self.job.corrections:
+            supply_v = self._info.supply_v
+            current = correct(current, piece.voltage, self.job.corrections, supply_v=supply_v).current
+        self.file.append(current, piece.voltage, piece.lines)
+
+    def _keep_safe(self) -> bool:
+        """Flush twice a second; False when the disk is nearly full."""
+        now_s = time.monotonic()
+        if self.file is None or now_s - self._flushed_s < _FLUSH_S:
+            return True
+        self._flushed_s = now_s
+        self._hear()
+        self._writing.put(partial(self._save, self._lines[self._noted :]))
+        self._noted = len(self._lines)
+        needed = self.job.spare_bytes + _SUMMARY_SHARE * self.file.bytes_written
+        return room_left(self.job.path.parent) > needed
+
+    def _save(self, lines: list[ConsoleLine]) -> None:
+        """Write down what was fetched and what the console said since the last time, to outlive this program."""
+        assert self.file is not None
+        for line in lines:
+            time_s = line.target_s if line.target_s is not None else line.received_s - self.started_s
+            self.file.note(self.job.patterns.event(line, time_s))
+        self.file.flush()
+
+    def _hear(self) -> None:
+        """Take the lines that came: the console keeps its newest only."""
+        if self._console is not None:
+            fresh = self._console.lines_from(self._heard)
+            self._heard = self._console.count
+            self._lines += fresh
+
+    def _events(self) -> tuple[Event, ...]:
+        self._hear()
+        lines = sorted(self._lines, key=lambda line: line.received_s)
+        return events_from_lines(lines, self.job.patterns, self.started_s)
+
+    def mark(self, text: str) -> None:
+        """Remember this moment."""
+        self._lines.append(ConsoleLine(time.monotonic(), text, sent=True))
+
+    def _reconnect(self, error: InstrumentError, should_stop: ShouldStop) -> None:
+        """Look for the instrument again and go on with a marked gap.
+
+        Raises
+        ------
+        InstrumentError
+            The first error, when it is not there in time.
+        """
+        if not error.link_lost or not self.job.reconnect_s or should_stop():
+            raise error
+        log.info("the link was lost: %s", error)
+        self.state = "looking for the instrument"
+        until_s = time.monotonic() + self.job.reconnect_s
+        while time.monotonic() < until_s and not should_stop():
+            try:
+                self.station.reopen()
+                instrument = self.station.instrument
+                instrument.forget_errors()
+                instrument.stop()
+                instrument.set_source(self.job.settings)
+                instrument.switch(on=True)
+                self._start()
+            except InstrumentError as again:
+                log.info("not yet: %s", again)
+                time.sleep(_AGAIN_S)
+                continue
+            return
+        raise error
+
+    def _mark_gap(self, seconds: float) -> None:
+        """Put missing samples for the time that nobody recorded."""
+        assert self.file is not None
+        missing = max(1, round(seconds / self.job.settings.interval_s))
+        if self.points is not None:
+            missing = min(missing, self.points - self.samples)
+        self.gaps += 1
+        self._lines.append(ConsoleLine(self._last_sample_s, f"link lost for {seconds:.3g} s", sent=True))
+        while missing > 0:
+            count = min(missing, _GAP_PIECE)
+            file = self.file
+            nothing = Piece.missing(count, with_voltage=file.voltage is not None, with_lines=file.lines is not None)
+            self._append(nothing)
+            missing -= count
+
+    def _wait_for_last_lines(self) -> None:
+        """Give the console time until the target's own clock has reached the recording's end, but not for ever."""
+        until_s = time.monotonic() + _LAST_LINES_S
+        while time.monotonic() < until_s:
+            self._hear()
+            stamped = [line for line in self._lines if line.target_s is not None and line.received_s >= self.started_s]
+            if stamped and (stamped[-1].target_s or 0.0) - (stamped[0].target_s or 0.0) >= self._length_s:
+                return
+            time.sleep(_POLL_S)
+
+    @property
+    def _length_s(self) -> float:
+        return self.samples * self.job.settings.interval_s
+
+    def _finish(self, ending: Ending, fault: WarmEmberError | None) -> Recorded:
+        self.state = "finishing"
+        if self.file is None:
+            if fault is not None:
+                raise fault
+            raise InstrumentError(self.station.resource, "nothing was recorded: it was stopped before the first sample")
+        if self._console is not None and ending is Ending.DONE:
+            self._wait_for_last_lines()
+        events = self._events()
+        try:
+            self.file.finish(self._info, events)
+        except OSError as error:
+            self.file.leave()
+            text = f"what was recorded is kept but not finished: {error.strerror or error}"
+            raise InstrumentError(str(self.job.path), text, remedy="make room and open the project again") from error
+        self.state = "finished"
+        return Recorded(
+            name=self.job.path.name.removesuffix(".h5"),
+            samples=self.file.samples,
+            missing=self.missing,
+            sample_interval_s=self.job.settings.interval_s,
+            events=len(events),
+            ending=ending,
+            fault=fault,
+            gaps=self.gaps,
+        )
+
+
+def range_text(known: InstrumentDescription, range_a: float | None) -> str:
+    """Say a range in words."""
+    if range_a is not None:
+        return str(quantity_text(range_a, "A"))
+    if not known.ranges:
+        return "automatic"
+    ends = (quantity_text(one.full_a, "A") for one in (known.ranges[0], known.ranges[-1]))
+    return "automatic, " + " to ".join(map(str, ends))
+
+
+def resolution_of(known: InstrumentDescription, range_a: float | None) -> float | None:
+    """Return the smallest current that is told from zero in a range: its offset or its step; None when not known."""
+    one = known.range_for(range_a)
+    found = max(one.offset_a, one.step_a) if one is not None else 0.0
+    return found or None

@@ -1,0 +1,69 @@
+"""``warm-ember bench``: the simulated bench."""
+
+from __future__ import annotations
+
+import signal
+import sys
+import threading
+from typing import Annotated
+
+import typer
+
+from warm_ember.bench.simulated.attachments import ATTACHMENTS
+from warm_ember.bench.simulated.faults import Fault, FaultMode
+from warm_ember.bench.simulated.firmware import FIRMWARE
+from warm_ember.cli.output import print_line
+from warm_ember.errors import BadArgumentError
+
+PORT = 5025
+"""IANA: scpi-raw."""
+
+
+def bench(
+    port: Annotated[int, typer.Option(metavar="N", help="Where SCPI is spoken; 0 for any free port.")] = PORT,
+    firmware: Annotated[str, typer.Option(metavar="NAME", help="What runs on the target: r1 to r5.")] = "r5",
+    console_port: Annotated[int, typer.Option(metavar="N", help="Where the target's console is.")] = 0,
+    host: Annotated[str, typer.Option(metavar="ADDRESS", help="Where to listen.")] = "127.0.0.1",
+    serial: Annotated[bool, typer.Option("--serial", help="Speak on a serial line too.")] = False,
+    speed: Annotated[float, typer.Option(metavar="FACTOR", help="How much faster than the wall clock.")] = 1.0,
+    seed: Annotated[int, typer.Option(metavar="N", help="Same seed, same target.")] = 1,
+    report_after: Annotated[float, typer.Option(metavar="S", help="When it reports first after power-on.")] = 60.0,
+    attach: Annotated[list[str] | None, typer.Option(metavar="PART", help="Hang it on the rail; repeatable.")] = None,
+    fault: Annotated[str, typer.Option(metavar="MODE", help="Fail on purpose: " + ", ".join(FaultMode))] = "none",
+    fault_after: Annotated[int, typer.Option(metavar="N", help="After so many blocks of samples.")] = 5,
+) -> None:
+    """Serve a simulated source-measure unit with a simulated target behind it, until interrupted."""
+    from warm_ember.bench.simulated.instrument import Instrument
+    from warm_ember.bench.simulated.server import BenchServer
+    from warm_ember.bench.simulated.target import BenchClock, Target
+
+    known = {one.name: one for one in FIRMWARE}
+    parts = [one.name for one in ATTACHMENTS]
+    wrong = [name for name in attach or () if name not in parts]
+    if firmware not in known:
+        raise BadArgumentError(f"there is no firmware {firmware!r}; there are: {', '.join(known)}")
+    if wrong:
+        raise BadArgumentError(f"there is no part {wrong[0]!r}; there are: {', '.join(parts)}")
+    if fault not in set(FaultMode):
+        raise BadArgumentError(f"there is no fault {fault!r}; there are: {', '.join(FaultMode)}")
+    if not 0 < speed <= 1000:
+        raise BadArgumentError(f"--speed must be above 0 and at most 1000, found {speed:g}")
+    if not (0 <= port <= 65535 and 0 <= console_port <= 65535):
+        raise BadArgumentError("a port is a number from 0 to 65535")
+    target = Target(known[firmware], BenchClock(speed), seed=seed, report_at_s=report_after)
+    for name in attach or ():
+        target.attach(name, attached=True)
+    server = BenchServer(
+        Instrument(target), port=port, console_port=console_port, host=host, fault=Fault(FaultMode(fault), fault_after)
+    )
+    stop = threading.Event()
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, lambda *_: stop.set())
+    with server:
+        print_line(f"simulated bench with firmware {firmware}: {known[firmware].title}")
+        print_line(f"instrument  TCPIP::{host}::{server.port}::SOCKET")
+        print_line(f"console     socket://{host}:{server.console_port}")
+        if serial:
+            print_line(f"instrument  ASRL{server.open_serial()}::INSTR")
+        sys.stdout.flush()
+        stop.wait()

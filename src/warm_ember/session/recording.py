@@ -1,0 +1,242 @@
+"""Recording into the project: from the bench that the project knows to a new run."""
+
+from __future__ import annotations
+
+import logging
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+import msgspec
+
+from warm_ember.bench.console import Console, Patterns
+from warm_ember.bench.recipe_run import RecipeRun
+from warm_ember.bench.recorder import Ending, Job, Recorded, Recorder
+from warm_ember.errors import BadArgumentError, ProjectError
+from warm_ember.model.bench import Bench, Recipe, Settings
+from warm_ember.model.capture import CaptureInfo
+from warm_ember.model.correction import Correction, InputResistance, KnownLoad, Scaling
+from warm_ember.model.project import Run
+from warm_ember.session.importing import free_name, make_folders, new_capture_path, remove_folders
+from warm_ember.session.session import Session
+from warm_ember.signal.series import ShouldStop
+from warm_ember.store import recording_file
+
+log = logging.getLogger(__name__)
+
+
+def corrections_of(bench: Bench) -> tuple[Correction, ...]:
+    """Return what is taken out of each sample: the zero, and what hangs on the rail and is to be subtracted."""
+    found: list[Correction] = []
+    if bench.zero is not None and bench.zero.subtracted:
+        found.append(Scaling(1.0, bench.zero.offset_a, "the instrument's reading with open leads"))
+    for one in bench.attached:
+        if one.subtracted and one.present:
+            if one.current_a:
+                found.append(KnownLoad(one.current_a, one.name))
+            if one.ohm:
+                found.append(InputResistance(one.ohm, one.name))
+    return tuple(found)
+
+
+def info_of(bench: Bench, recipe: Recipe) -> CaptureInfo:
+    """Return what a recording remembers of bench, target and recipe."""
+    identity = bench.identity
+    return CaptureInfo(
+        sample_interval_s=recipe.settings.interval_s,
+        firmware=identity.firmware,
+        temperature_c=identity.temperature_c,
+        target=identity.target,
+        board=identity.board,
+        options=identity.options,
+        indicators=identity.indicators,
+        attached=tuple(one.name for one in bench.attached if one.present),
+        checked=tuple(check.text for check in bench.checks if check.done),
+        recipe=msgspec.json.encode(recipe).decode(),
+    )
+
+
+@dataclass(frozen=True)
+class RecordRequest:
+    """What to record.
+
+    Parameters
+    ----------
+    bench
+        Address, console, guard, what hangs on the rail.
+    recipe
+        The steps and their settings.
+    name
+        Of the capture; several get a number after it.
+    replace
+        Whether an existing capture of that name may go.
+    reset
+        Whether the instrument is reset before.
+    keep_power
+        Whether the output stays on afterwards.
+    reconnect_s, timeout_s
+        How long a lost link is looked for, and how long the instrument may say nothing.
+    """
+
+    bench: Bench
+    recipe: Recipe
+    name: str
+    replace: bool = False
+    reset: bool = True
+    keep_power: bool = False
+    reconnect_s: float = 0.0
+    timeout_s: float = 5.0
+
+
+def check_request(session: Session, request: RecordRequest) -> None:
+    """Check what can be checked before anything is switched on.
+
+    Raises
+    ------
+    BadArgumentError
+        If name, settings or a pattern are impossible, or a capture of that name exists.
+    """
+    new_capture_path(session, request.name, replace=request.replace)
+    check_settings(request.recipe.settings, request.bench)
+    if not request.bench.resource:
+        raise BadArgumentError("no instrument: give its address, such as TCPIP::127.0.0.1::5025::SOCKET")
+    Patterns(request.bench.patterns)
+
+
+def check_settings(settings: Settings, bench: Bench) -> None:
+    """Check settings against the project's guard and common sense.
+
+    Raises
+    ------
+    BadArgumentError
+        If one is impossible.
+    """
+    finite = float("inf")
+    if not 0 < settings.interval_s < finite:
+        raise BadArgumentError(f"the interval must be above 0 s, found {settings.interval_s:g} s")
+    if settings.duration_s is not None and not settings.interval_s <= settings.duration_s < finite:
+        raise BadArgumentError(f"the length must be one interval at least, found {settings.duration_s:g} s")
+    if settings.limit_a is not None and not 0 < settings.limit_a < finite:
+        raise BadArgumentError(f"the current limit must be above 0 A, found {settings.limit_a:g} A")
+    voltage_v, guard_v = settings.voltage_v, bench.guard_v
+    if voltage_v is not None and not 0 <= voltage_v < finite:
+        raise BadArgumentError(f"the voltage must be 0 V or above, found {voltage_v:g} V")
+    if voltage_v is not None and guard_v is not None and voltage_v > guard_v:
+        raise BadArgumentError(
+            f"{voltage_v:g} V is above the guard of this project, {guard_v:g} V: nothing was switched on"
+        )
+
+
+def record(
+    session: Session,
+    request: RecordRequest,
+    *,
+    should_stop: ShouldStop,
+    console: Console | None = None,
+    started: Callable[[Recorder], None] = lambda _recorder: None,
+    said: Callable[[str], None] = lambda _words: None,
+) -> tuple[Recorded, ...]:
+    """Run a recipe on the bench; the project itself is left to `adopt_recorded`.
+
+    Parameters
+    ----------
+    session, request
+        Where to, and what.
+    should_stop
+        Polled; what was recorded until then is kept.
+    console
+        The open console; opened here when the bench has one and None is given.
+    started
+        Called with each recorder before it runs, in this thread.
+    said
+        Called with what is being done, in words.
+
+    Raises
+    ------
+    BadArgumentError
+        If the request is impossible; nothing was switched on then.
+    InstrumentError
+        If a fault left nothing to keep; the output is off then.
+    ProjectError
+        If the project folder cannot be written.
+    """
+    check_request(session, request)
+    captures = session.folder.captures
+    made = make_folders(captures)
+    own = console is None and bool(request.bench.console)
+    try:
+        if own:
+            console = Console(request.bench.console, baud=request.bench.baud)
+
+        def job_of(name: str, settings: Settings) -> Job:
+            return Job(
+                path=session.folder.capture_path(name),
+                settings=settings,
+                info=info_of(request.bench, request.recipe),
+                corrections=corrections_of(request.bench),
+                patterns=Patterns(request.bench.patterns),
+                reconnect_s=request.reconnect_s,
+            )
+
+        run = RecipeRun(request.bench, request.recipe, console, job_of=job_of, started=started, said=said)
+        names = _Names(session, request)
+        return run.run(
+            names, should_stop, reset=request.reset, keep_power=request.keep_power, timeout_s=request.timeout_s
+        )
+    finally:
+        if own and console is not None:
+            console.close()
+        remove_folders(made)
+
+
+class _Names:
+    """The names of the captures of one run of a recipe."""
+
+    def __init__(self, session: Session, request: RecordRequest) -> None:
+        self._session, self._request, self._taken = session, request, 0
+
+    def __call__(self, wanted: str) -> str:
+        self._taken += 1
+        if self._taken == 1 and not wanted:
+            return self._request.name
+        return free_name(self._session, f"{self._request.name} {wanted}".strip())
+
+
+def adopt_recorded(session: Session, recorded: Recorded, *, title: str = "", changed: str = "") -> None:
+    """Make a recording a run of the project and save the project.
+
+    Raises
+    ------
+    ProjectError
+        If the project cannot be written.
+    """
+    session.forget_capture(recorded.name)
+    session.add_run(Run(recorded.name, title, changed))
+    session.save()
+
+
+def interrupted_recordings(session: Session) -> tuple[Path, ...]:
+    """Return the recordings of the project that a killed program left."""
+    return recording_file.interrupted(session.folder.captures)
+
+
+def recover_recording(session: Session, partial: Path) -> Recorded:
+    """Make an interrupted recording a capture; the project itself is left to `adopt_recorded`.
+
+    Raises
+    ------
+    BadFileError
+        If nothing can be read from it.
+    ProjectError
+        If the disk is full.
+    """
+    name = free_name(session, recording_file.name_of(partial))
+    path = session.folder.capture_path(name)
+    try:
+        samples = recording_file.recover(partial, path)
+    except OSError as error:
+        if isinstance(error, ProjectError):
+            raise
+        raise ProjectError(path, f"cannot be written: {error.strerror or error}", remedy="make room") from error
+    capture = session.capture(name)
+    return Recorded(name, samples, 0, capture.info.sample_interval_s, len(capture.events), Ending.STOPPED)

@@ -1,0 +1,32 @@
+"""Ambiguous clock: the log cannot be laid on the capture, or only in several ways."""
+
+from __future__ import annotations
+
+from warm_ember.attribution.clock import align
+from warm_ember.model.finding import Finding, Kind
+from warm_ember.tuning.findings.evidence import Evidence
+from warm_ember.units import duration_text
+
+
+def ambiguous_clock(evidence: Evidence) -> list[Finding]:
+    """Find a log whose clock cannot be told from the current or a line."""
+    recording = evidence.recording
+    if not any(event.event in ("state", "wake", "sleep", "sync") for event in recording.events):
+        return []
+    found = align(recording, lambda: evidence.levels)
+    if found.rival_s is not None:
+        text = (
+            f"the log fits the capture as well when it is shifted by {duration_text(abs(found.rival_s))}: it is too "
+            "regular to tell which is right; record a sync pulse on a line, or type the offset"
+        )
+        confidence = 0.95
+    elif found.is_unconfirmed:
+        text = (
+            f"only {found.matched} of the log's {found.expected} changes are seen in the current: both clocks are "
+            "taken as the same, which may be wrong; record a sync pulse on a line, or type the offset"
+        )
+        confidence = 0.6
+    else:
+        return []
+    length_s = recording.current.samples * recording.current.interval_s
+    return [Finding(Kind.AMBIGUOUS_CLOCK, 0.0, length_s, None, confidence, text)]

@@ -1,0 +1,5 @@
+"""Fixtures of the bench."""
+
+from bench.benches import serve
+
+__all__ = ["serve"]
