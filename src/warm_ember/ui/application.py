@@ -16,7 +16,8 @@ from PySide6.QtWidgets import QApplication
 from warm_ember.errors import WarmEmberError
 from warm_ember.session.session import Session
 from warm_ember.ui.desk import Desk
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.style import dress
+from warm_ember.ui.look.theme import DAY, NIGHT, Look
 from warm_ember.ui.shell.window import MainWindow
 
 log = logging.getLogger(__name__)
@@ -24,8 +25,9 @@ log = logging.getLogger(__name__)
 
 def make_window(application: QApplication, settings: QSettings) -> MainWindow:
     """Make the window with its desk and its look."""
-    application.setStyle("Fusion")
-    return MainWindow(Desk(), Look(), settings)
+    look = Look({"night": NIGHT, "day": DAY}.get(str(settings.value("theme", ""))))
+    dress(application, look)
+    return MainWindow(Desk(), look, settings)
 
 
 def run_window(project: Path | None, *, make_demo: bool = False) -> int:

@@ -3,8 +3,23 @@
 from __future__ import annotations
 
 from PySide6.QtGui import QColor, QPalette
+from PySide6.QtWidgets import QApplication
 
 from warm_ember.ui.look.theme import Look
+
+
+def dress(application: QApplication, look: Look) -> None:
+    """Give the program's widgets the look.
+
+    Done before the widgets are made each is dressed once, when it is shown; afterwards each must be undressed first,
+    which for the whole window takes a second.
+    """
+    if application.style().objectName() != "fusion":
+        application.setStyle("Fusion")
+    sheet = style_sheet(look)
+    if application.styleSheet() != sheet:
+        application.setPalette(palette(look))
+        application.setStyleSheet(sheet)
 
 
 def palette(look: Look) -> QPalette:

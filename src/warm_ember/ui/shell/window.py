@@ -28,7 +28,7 @@ from warm_ember.session.results import RunResults
 from warm_ember.session.session import Session
 from warm_ember.ui.desk import Desk
 from warm_ember.ui.lanes.time_window import TimeWindow
-from warm_ember.ui.look.style import palette, style_sheet
+from warm_ember.ui.look.style import dress
 from warm_ember.ui.look.theme import DAY, NIGHT, Look
 from warm_ember.ui.pages.battery import BatteryPage
 from warm_ember.ui.pages.bench import BenchPage
@@ -183,9 +183,6 @@ class MainWindow(QMainWindow):
         geometry = self.settings.value("geometry")
         if geometry is None or not self.restoreGeometry(geometry):
             self.resize(1280, 800)
-        theme = {"night": NIGHT, "day": DAY}.get(str(self.settings.value("theme", "")))
-        if theme is not None:
-            self.look.set_theme(theme)
         folded = self.settings.value("folded")
         if isinstance(folded, list):
             for name in self.trace.stack.foldable_names():
@@ -195,8 +192,7 @@ class MainWindow(QMainWindow):
     def _on_look(self) -> None:
         application = QApplication.instance()
         if isinstance(application, QApplication):
-            application.setPalette(palette(self.look))
-            application.setStyleSheet(style_sheet(self.look))
+            dress(application, self.look)
         self.status.setStyleSheet(f"color: {self.look.theme.dim.name()};")
         self.status.setFont(self.look.font("small"))
 
