@@ -6,10 +6,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from warm_ember.attribution.ledger import UNPLACED_NAME
 from warm_ember.model.arrays import Flags, Floats, Indices
 from warm_ember.model.placement import UNPLACED, Placement
 from warm_ember.model.program import ASLEEP, ProgramTrace
-from warm_ember.signal.intervals import interval_sums
+from warm_ember.signal.intervals import integrals
 from warm_ember.signal.series import Series, ShouldStop, never
 
 SLEEP_NAME = "asleep"
@@ -34,7 +35,7 @@ class FunctionRow:
     charge_error_c
         Half of the 90 % interval of the charge, from the number of samples.
     mean_a
-        Charge over time; None without time.
+        Charge over time.
     states
         Share of its charge in each state, the largest first.
     is_code
@@ -47,7 +48,7 @@ class FunctionRow:
     time_s: float
     charge_c: float
     charge_error_c: float
-    mean_a: float | None
+    mean_a: float
     states: tuple[tuple[str, float], ...]
     is_code: bool
 
@@ -127,25 +128,36 @@ def function_ledger(
     if not len(times_s):
         return FunctionLedger((), 0.0, 0.0, 0.0, trace.period_s, 0)
     names = _names(trace)
-    owner = _owners(trace, addresses)
-    edges, owner = _with_silence(times_s, owner, trace.period_s, len(names) - 1)
-    index = np.clip(np.rint(edges / current.interval_s), 0, current.samples).astype(np.int64)
-    pieces = np.unique(
-        np.concatenate((index, placement.edges[(placement.edges > index[0]) & (placement.edges < index[-1])]))
-    )
-    sums = interval_sums(current, pieces, should_stop=should_stop)
-    charge_c = sums.total * current.interval_s
-    length_s = np.diff(pieces) * current.interval_s
-    piece_owner = owner[np.searchsorted(index, pieces[:-1], side="right") - 1]
-    piece_state = placement.state[np.searchsorted(placement.edges, pieces[:-1], side="right") - 1]
-    wanted: Flags = np.ones(len(piece_owner), dtype=bool)
+    sample_edges_s, owner = _with_silence(times_s, _owners(trace, addresses), trace.period_s, len(names) - 1)
+    sample_edges_s = np.minimum(sample_edges_s, current.samples * current.interval_s)
+    state_edges_s = placement.edges * current.interval_s
+    within = (state_edges_s > sample_edges_s[0]) & (state_edges_s < sample_edges_s[-1])
+    edges_s = np.unique(np.concatenate((sample_edges_s, state_edges_s[within])))
+    piece_state = placement.state[np.searchsorted(state_edges_s, edges_s[:-1], side="right") - 1]
+    wanted: Flags = np.ones(len(piece_state), dtype=bool)
     if state is not None:
-        number = placement.names.index(state) if state in placement.names else UNPLACED
-        wanted = piece_state == number
-    return _ledger(
-        names, (piece_owner[wanted], piece_state[wanted]), (charge_c[wanted], length_s[wanted]), placement, trace,
-        (index[0] * current.interval_s, index[-1] * current.interval_s),
-    )  # fmt: skip
+        wanted = piece_state == (placement.names.index(state) if state in placement.names else UNPLACED)
+    pieces = _Pieces(
+        owner[np.searchsorted(sample_edges_s, edges_s[:-1], side="right") - 1][wanted],
+        piece_state[wanted],
+        integrals(current, edges_s, should_stop=should_stop)[wanted],
+        np.diff(edges_s)[wanted],
+        np.isin(edges_s[:-1], sample_edges_s)[wanted],
+    )
+    covers = (float(edges_s[0]), float(edges_s[-1]))
+    rows = _rows(names, pieces, placement)
+    return FunctionLedger(rows, *covers, float(pieces.charge_c.sum()), trace.period_s, len(times_s))
+
+
+@dataclass(frozen=True, eq=False)
+class _Pieces:
+    """Pieces of time, each of one sample and one state; the first of a sample says that it begins one."""
+
+    owner: Indices
+    state: Indices
+    charge_c: Floats
+    length_s: Floats
+    begins: Flags
 
 
 def _names(trace: ProgramTrace) -> list[tuple[str, str, bool]]:
@@ -186,43 +198,36 @@ def _with_silence(times_s: Floats, owner: Indices, period_s: float, silent: int)
     return edges, owners
 
 
-def _ledger(
-    names: list[tuple[str, str, bool]],
-    owners: tuple[Indices, Indices],
-    sums: tuple[Floats, Floats],
-    placement: Placement,
-    trace: ProgramTrace,
-    covers: tuple[float, float],
-) -> FunctionLedger:
-    (owner, state), (charge_c, length_s) = owners, sums
-    whole_c = float(charge_c.sum())
+def _rows(names: list[tuple[str, str, bool]], pieces: _Pieces, placement: Placement) -> tuple[FunctionRow, ...]:
     count = len(names)
-    charges = np.bincount(owner, charge_c, count)
-    squares = np.bincount(owner, charge_c**2, count)
-    times = np.bincount(owner, length_s, count)
-    hits = np.bincount(owner, minlength=count)
-    total = max(len(owner), 1)
-    variance = np.maximum(squares - charges**2 / total, 0.0)
-    state_names = [*placement.names, "unplaced"]
+    charges = np.bincount(pieces.owner, pieces.charge_c, count)
+    times = np.bincount(pieces.owner, pieces.length_s, count)
+    samples = np.bincount(pieces.owner, pieces.begins, count).astype(np.int64)
+    squares = np.bincount(pieces.owner, pieces.charge_c**2, count)
+    variance = np.maximum(squares - charges**2 / max(int(samples.sum()), 1), 0.0)
+    state_names = (*placement.names, UNPLACED_NAME)
     by_state = np.zeros((count, len(state_names)))
-    np.add.at(by_state, (owner, np.where(state == UNPLACED, len(state_names) - 1, state)), charge_c)
+    # The number of what is unplaced is -1: the last column.
+    np.add.at(by_state, (pieces.owner, pieces.state), pieces.charge_c)
     rows = []
     for number in np.argsort(-charges, kind="stable"):
-        if not hits[number]:
+        if not times[number]:
             continue
         name, file, is_code = names[number]
-        charge = float(charges[number])
-        shares = (
-            [(state_names[k], float(by_state[number, k] / charge)) for k in np.argsort(-by_state[number])]
-            if charge
-            else []
-        )
+        charge_c, time_s = float(charges[number]), float(times[number])
+        order = np.argsort(-by_state[number]).tolist() if charge_c else []
+        shares = [(state_names[k], float(by_state[number, k] / charge_c)) for k in order]
         rows.append(
             FunctionRow(
-                name, file, int(hits[number]), float(times[number]), charge,
-                _NINETY_PERCENT * float(np.sqrt(variance[number])),
-                charge / float(times[number]) if times[number] else None,
-                tuple((one, share) for one, share in shares if share > 0), is_code,
+                name=name,
+                file=file,
+                samples=int(samples[number]) if name != SILENT_NAME else 0,
+                time_s=time_s,
+                charge_c=charge_c,
+                charge_error_c=_NINETY_PERCENT * float(np.sqrt(variance[number])) if name != SILENT_NAME else 0.0,
+                mean_a=charge_c / time_s,
+                states=tuple((state, share) for state, share in shares if share > 0),
+                is_code=is_code,
             )
-        )  # fmt: skip
-    return FunctionLedger(tuple(rows), *covers, whole_c, trace.period_s, trace.samples)
+        )
+    return tuple(rows)

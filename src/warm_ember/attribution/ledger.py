@@ -7,6 +7,7 @@ from enum import StrEnum
 
 import numpy as np
 
+from warm_ember.attribution.expected import mismatches
 from warm_ember.attribution.recording import Recording
 from warm_ember.model.arrays import Floats, Indices
 from warm_ember.model.figure import Figure, Grade
@@ -53,6 +54,8 @@ class LedgerRow:
         Highest sample; None when nothing was measured.
     expected, verdict
         What it should draw, and whether it does.
+    mismatches
+        Conditions of the expected value that the capture did not meet.
     entry_charge_c, entry_dwell_s, entry_peak_a
         Per entry, shape ``(entries,)``.
     """
@@ -72,6 +75,14 @@ class LedgerRow:
     entry_charge_c: Floats
     entry_dwell_s: Floats
     entry_peak_a: Floats
+    mismatches: tuple[str, ...] = ()
+
+    @property
+    def unexplained_a(self) -> float | None:
+        """What it draws beyond what it should, A; None where either is not known."""
+        if self.expected is None or self.mean.value is None:
+            return None
+        return self.mean.value - self.expected.current_a
 
     @property
     def mean_dwell_s(self) -> float:
@@ -225,6 +236,7 @@ def _row(
         entry_charge_c=sums.charge_c[mine],
         entry_dwell_s=sums.dwell_s[mine],
         entry_peak_a=peaks,
+        mismatches=mismatches(value.condition, recording.info) if value is not None else (),
     )
 
 

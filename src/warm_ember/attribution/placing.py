@@ -156,6 +156,7 @@ class _Placer:
             rule.high_a,
             hysteresis=rule.hysteresis,
             shortest_s=rule.shortest_s,
+            absorb_s=rule.absorb_s,
             should_stop=self._should_stop,
         )
         how = f"band {quantity_text(rule.low_a, 'A')} to {quantity_text(rule.high_a, 'A')}"

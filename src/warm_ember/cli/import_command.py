@@ -32,6 +32,9 @@ def import_(
     scale: Annotated[float | None, typer.Option(metavar="A_PER_COUNT", help="Of raw binary.")] = None,
     lines: Annotated[Path | None, typer.Option(metavar="FILE.vcd", help="Digital lines.")] = None,
     events: Annotated[Path | None, typer.Option(metavar="FILE", help="The target's event log.")] = None,
+    itm: Annotated[Path | None, typer.Option(metavar="FILE", help="Arm trace stream with program samples.")] = None,
+    elf: Annotated[Path | None, typer.Option(metavar="FILE", help="The program that ran, for the stream.")] = None,
+    itm_clock: Annotated[float | None, typer.Option(metavar="HZ", help="Of the stream's time stamps.")] = None,
     replace: Annotated[bool, typer.Option("--replace", help="Replace a capture of that name.")] = False,
     json: JsonOption = False,
 ) -> None:
@@ -48,7 +51,7 @@ def import_(
         sample_format=sample_format,
         scale_a=scale,
     )
-    request = ImportRequest(file, options, name, events, lines, supply, replace)
+    request = ImportRequest(file, options, name, events, lines, supply, replace, itm, elf, itm_clock)
     session = Session.open_or_create(project)
     try:
         report = import_file(session, request)

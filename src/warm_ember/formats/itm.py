@@ -16,6 +16,7 @@ from warm_ember.errors import BadFileError, Cancelled
 from warm_ember.model.arrays import Addresses, Floats
 from warm_ember.model.program import ASLEEP
 from warm_ember.signal.series import ShouldStop, never
+from warm_ember.units import quantity_text
 
 _CHUNK_BYTES = 1 << 20
 _LONGEST_PACKET = 8
@@ -44,6 +45,26 @@ class ItmStream:
     ticks: Floats | None
     addresses: Addresses
     notes: tuple[str, ...]
+
+    def times_s(self, duration_s: float, clock_hz: float | None) -> tuple[Floats, str]:
+        """Return when each sample was taken in capture time, and what that rests on.
+
+        Parameters
+        ----------
+        duration_s
+            Length of the capture.
+        clock_hz
+            Ticks per second; None takes the stream to last as long as the capture.
+        """
+        if self.ticks is None:
+            count = len(self.addresses)
+            words = "the trace stream has no time stamps: its samples are spread evenly over the capture"
+            return (np.arange(count) + 0.5) * duration_s / count, words
+        if clock_hz is not None:
+            return self.ticks / clock_hz, f"trace clock of {quantity_text(clock_hz, 'Hz')} as given"
+        found_hz = float(self.ticks[-1]) / duration_s if self.ticks[-1] > 0 else 1.0
+        words = f"trace clock taken as {quantity_text(found_hz, 'Hz')}, so that the stream lasts as long as the capture"
+        return self.ticks / found_hz, words
 
 
 def read_itm(path: Path, should_stop: ShouldStop = never) -> ItmStream:

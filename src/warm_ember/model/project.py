@@ -11,6 +11,7 @@ from warm_ember.model.battery import Activity, Battery, SupplyStage
 from warm_ember.model.bench import Bench
 from warm_ember.model.figure import Grade
 from warm_ember.model.fold import FoldPlan
+from warm_ember.model.parts import Part, PartOn
 from warm_ember.model.rules import Rule
 
 FORMAT = 1
@@ -51,13 +52,37 @@ class Run(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class ExpectedValue(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """What a state should draw, under which condition, and who says so."""
+    """What a state should draw, under which condition, and who says so.
+
+    Parameters
+    ----------
+    state
+        The state.
+    current_a
+        Typed, A; with `parts` their sum takes its place.
+    tolerance
+        As a share of it.
+    condition
+        When it holds, such as ``"3.0 V, 21 °C"``.
+    source
+        Who says so.
+    parts
+        What should be on.
+    """
 
     state: str
-    current_a: float
+    current_a: float = 0.0
     tolerance: float = 0.2
     condition: str = ""
     source: str = ""
+    parts: tuple[PartOn, ...] = ()
+
+
+class StateGroup(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """States that are read together."""
+
+    name: str
+    states: tuple[str, ...]
 
 
 class Bracket(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -95,6 +120,8 @@ class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     runs: tuple[Run, ...] = ()
     rules: tuple[Rule, ...] = ()
     expected: tuple[ExpectedValue, ...] = ()
+    parts: tuple[Part, ...] = ()
+    groups: tuple[StateGroup, ...] = ()
     brackets: tuple[Bracket, ...] = ()
     folds: tuple[FoldPlan, ...] = ()
     clocks: tuple[TypedClock, ...] = ()
@@ -113,6 +140,11 @@ class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     def expected_of(self, state: str) -> ExpectedValue | None:
         """Return the expected value of a state, or None."""
         return next((value for value in self.expected if value.state == state), None)
+
+    @property
+    def group_of(self) -> dict[str, str]:
+        """The group of each state that is in one."""
+        return {state: group.name for group in self.groups for state in group.states}
 
     def brackets_of(self, capture: str) -> tuple[Bracket, ...]:
         """Return the brackets on one capture in the order they were made."""

@@ -46,7 +46,9 @@ class BandRule(msgspec.Struct, frozen=True, tag="band", tag_field="by", forbid_u
     hysteresis
         Once inside, the current may leave the band by this share of its edge.
     shortest_s
-        Shorter stays do not count, and shorter leaves do not end a stay.
+        Shorter stays do not count.
+    absorb_s
+        Shorter leaves, such as the pulses of a radio that is idle, do not end a stay; as `shortest_s` when None.
     """
 
     state: str
@@ -54,6 +56,7 @@ class BandRule(msgspec.Struct, frozen=True, tag="band", tag_field="by", forbid_u
     high_a: float
     hysteresis: float = 0.1
     shortest_s: float = 0.0
+    absorb_s: float | None = None
 
 
 class LevelsRule(msgspec.Struct, frozen=True, tag="levels", tag_field="by", forbid_unknown_fields=True):

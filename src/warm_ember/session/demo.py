@@ -9,17 +9,21 @@ from pathlib import Path
 import numpy as np
 
 from warm_ember.bench.discovery import LOCAL
-from warm_ember.bench.simulated.direct import simulate
-from warm_ember.bench.simulated.firmware import DEBUG_BRIDGE_A, FIRMWARE, LINES, PARTS, Firmware
+from warm_ember.bench.simulated.direct import SimulatedCapture, simulate
+from warm_ember.bench.simulated.firmware import DEBUG_BRIDGE_A, FIRMWARE, LINES, Firmware
+from warm_ember.bench.simulated.program import execute, functions
 from warm_ember.errors import Cancelled, ProjectError
 from warm_ember.model.battery import Activity, Battery, FromStates, SupplyStage
 from warm_ember.model.bench import Attached, Bench, Identity, Power, Recipe, Settings, Take, WaitFor
 from warm_ember.model.figure import Grade
-from warm_ember.model.project import Bracket, ExpectedValue, Project, Run
+from warm_ember.model.parts import PartOn
+from warm_ember.model.program import ASLEEP, Function, ProgramTrace
+from warm_ember.model.project import Bracket, ExpectedValue, Project, Run, StateGroup
 from warm_ember.session import edits
 from warm_ember.session.session import Session
 from warm_ember.signal.series import Progress, ShouldStop, ignore_progress, never
 from warm_ember.store.capture_file import CaptureWriter
+from warm_ember.store.parts_file import shipped_parts
 from warm_ember.store.project_folder import ProjectFolder
 from warm_ember.units import MONTH_S
 
@@ -35,6 +39,8 @@ def demo_project() -> Project:
         name=NAME,
         runs=tuple(Run(f.name, f.title, f.changed) for f in FIRMWARE),
         expected=_expected(),
+        parts=shipped_parts(),
+        groups=(StateGroup("Radio", ("Transmit", "Modem idle")),),
         battery=Battery(
             capacity_c=6.0 * 3600, self_discharge_per_year=0.015, reserve=0.12, cutoff_v=2.2, series=2, parallel=2,
             cell="FR6", grade=Grade.TYPED,
@@ -71,17 +77,19 @@ def _bench() -> Bench:
 
 def _expected() -> tuple[ExpectedValue, ...]:
     """Return what each state should draw by the sum of the parts that should be on."""
-    core, modem = PARTS["rowan"].modes_a, PARTS["plover"].modes_a
-    always = PARTS["thrush"].modes_a["on"] + PARTS["dipper"].modes_a["watch"] + modem["saving"]
-    asleep = core["deep"] + always
-    parts = "sum of the parts"
+    always = (PartOn("Thrush", "on"), PartOn("Dipper", "motion watch"))
+    asleep = (*always, PartOn("Plover", "power saving"))
+
+    def of(state: str, condition: str, *parts: PartOn) -> ExpectedValue:
+        return ExpectedValue(state, condition=condition, source="sum of the parts", parts=parts)
+
     return (
-        ExpectedValue("Deep sleep", asleep + PARTS["sedge"].modes_a["standby"], 0.2, "3.0 V, 21 °C", parts),
-        ExpectedValue("Idle wait", core["idle"] + always, 0.2, "core stopped", parts),
-        ExpectedValue("Count", core["adc"] + always, 0.2, "24 MHz, LED off", parts),
-        ExpectedValue("Log write", core["run"] + PARTS["sedge"].modes_a["write"] + always, 0.2, "FRAM at 3.0 V", parts),
-        ExpectedValue("Transmit", 0.125, 0.2, "23 dBm, −104 dBm", "modem data"),
-        ExpectedValue("Modem idle", modem["idle"] + 0.2e-3, 0.2, "paged each 2.56 s", "modem data"),
+        of("Deep sleep", "3.0 V, 21 °C", PartOn("Rowan M4", "deep sleep"), *asleep, PartOn("Sedge", "standby")),
+        of("Idle wait", "core stopped", PartOn("Rowan M4", "idle"), *asleep),
+        of("Count", "24 MHz, LED off", PartOn("Rowan M4", "run with converter"), *asleep),
+        of("Log write", "FRAM at 3.0 V", PartOn("Rowan M4", "run"), *asleep, PartOn("Sedge", "write")),
+        of("Transmit", "23 dBm, −104 dBm", *always, PartOn("Plover", "report")),
+        of("Modem idle", "paged each 2.56 s", *always, PartOn("Plover", "idle, paged")),
     )
 
 
@@ -139,7 +147,15 @@ def _record(folder: ProjectFolder, firmware: Firmware) -> None:
     simulated = simulate(firmware)
     with CaptureWriter(folder.capture_path(firmware.name), with_voltage=True, line_names=LINES) as writer:
         writer.append(simulated.current, voltage=simulated.voltage, lines=simulated.lines)
-        writer.finish(simulated.info, simulated.events)
+        writer.finish(simulated.info, simulated.events, _program(simulated))
+
+
+def _program(simulated: SimulatedCapture) -> ProgramTrace:
+    """Return the trace of the program, as a reader makes it of the simulation's stream and ELF file."""
+    known = functions()
+    run = execute(simulated.true_events, len(simulated.current) * simulated.info.sample_interval_s, seed=1)
+    starts = np.array([*(address for _, _, address, _ in known), ASLEEP], dtype=np.uint64)
+    return ProgramTrace(run.times_s, starts[run.function], tuple(Function(a, n, name, f) for f, name, a, n in known))
 
 
 def _with_brackets(folder: ProjectFolder) -> Project:

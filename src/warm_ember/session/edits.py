@@ -10,7 +10,8 @@ import msgspec
 
 from warm_ember.model.battery import Activity, FromStates
 from warm_ember.model.fold import FoldPlan
-from warm_ember.model.project import Bracket, Edit, ExpectedValue, Project, TypedClock
+from warm_ember.model.parts import Part
+from warm_ember.model.project import Bracket, Edit, ExpectedValue, Project, StateGroup, TypedClock
 from warm_ember.model.rules import BandRule, HandRule, LevelsRule, LineRule, LogRule, Rule
 
 replace = msgspec.structs.replace
@@ -62,6 +63,28 @@ def set_fold(plan: FoldPlan) -> Edit:
     def edit(project: Project) -> Project:
         others = tuple(other for other in project.folds if other.capture != plan.capture)
         return replace(project, folds=(*others, plan))
+
+    return edit
+
+
+def add_parts(parts: tuple[Part, ...]) -> Edit:
+    """Add parts; those of the same name take the place of known ones."""
+
+    def edit(project: Project) -> Project:
+        names = {part.name for part in parts}
+        return replace(project, parts=(*(part for part in project.parts if part.name not in names), *parts))
+
+    return edit
+
+
+def set_group(state: str, group: str) -> Edit:
+    """Read a state with others; an empty group takes it out of its own."""
+
+    def edit(project: Project) -> Project:
+        members = {one.name: tuple(name for name in one.states if name != state) for one in project.groups}
+        if group:
+            members[group] = (*members.get(group, ()), state)
+        return replace(project, groups=tuple(StateGroup(name, states) for name, states in members.items() if states))
 
     return edit
 

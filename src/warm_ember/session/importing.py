@@ -11,10 +11,13 @@ import msgspec
 
 from warm_ember.errors import BadArgumentError, BadFileError, ProjectError
 from warm_ember.formats.event_log import read_events
+from warm_ember.formats.itm import ItmStream, read_itm
 from warm_ember.formats.registry import open_source
 from warm_ember.formats.source import ImportOptions, Source
+from warm_ember.formats.symbols import read_functions
 from warm_ember.formats.vcd import VcdFile, sampled
 from warm_ember.model.capture import CaptureInfo, Event
+from warm_ember.model.program import Function, ProgramTrace
 from warm_ember.model.project import Run
 from warm_ember.session.session import Session
 from warm_ember.signal.series import Progress, ShouldStop, ignore_progress, never
@@ -40,6 +43,10 @@ class ImportRequest:
         The target's log.
     lines_file
         The digital lines as a value change dump; they take the place of digital columns.
+    trace_file, elf_file
+        An Arm trace stream with samples of the program counter, and the program that ran.
+    trace_clock_hz
+        Ticks per second of the stream's time stamps; found from its length when None.
     supply_v
         Supply voltage for energies.
     replace
@@ -53,6 +60,9 @@ class ImportRequest:
     lines_file: Path | None = None
     supply_v: float | None = None
     replace: bool = False
+    trace_file: Path | None = None
+    elf_file: Path | None = None
+    trace_clock_hz: float | None = None
 
 
 @dataclass(frozen=True)
@@ -95,12 +105,17 @@ def import_file(
     path = new_capture_path(session, name, replace=request.replace)
     if request.supply_v is not None and not 0 < request.supply_v < float("inf"):
         raise BadArgumentError(f"--supply must be above 0 V, found {request.supply_v}")
+    if request.elf_file is not None and request.trace_file is None:
+        raise BadArgumentError("--elf gives names to a trace stream: give the stream with --itm too")
+    if request.trace_clock_hz is not None and not 0 < request.trace_clock_hz < float("inf"):
+        raise BadArgumentError(f"--itm-clock must be above 0 Hz, found {request.trace_clock_hz}")
+    program = _read_program(request, should_stop)
     source = open_source(request.file, request.options)
     vcd = VcdFile(request.lines_file) if request.lines_file is not None else None
     events = read_events(request.events_file) if request.events_file is not None else source.events
     made_folders = make_folders(path.parent)
     try:
-        return _Import(request, name, path, source, vcd, events).run(should_stop, progress)
+        return _Import(request, name, path, source, vcd, events, program).run(should_stop, progress)
     except OSError as error:
         remove_folders(made_folders)
         if isinstance(error, BadFileError | ProjectError):
@@ -109,6 +124,29 @@ def import_file(
     except BaseException:
         remove_folders(made_folders)
         raise
+
+
+@dataclass(frozen=True, eq=False)
+class _Program:
+    """What was read of the program that ran."""
+
+    stream: ItmStream
+    functions: tuple[Function, ...]
+    notes: tuple[str, ...]
+
+    def laid_on(self, duration_s: float, clock_hz: float | None) -> tuple[ProgramTrace, tuple[str, ...]]:
+        times_s, words = self.stream.times_s(duration_s, clock_hz)
+        return ProgramTrace(times_s, self.stream.addresses, self.functions), (*self.stream.notes, words, *self.notes)
+
+
+def _read_program(request: ImportRequest, should_stop: ShouldStop) -> _Program | None:
+    if request.trace_file is None:
+        return None
+    functions: tuple[Function, ...] = ()
+    notes: tuple[str, ...] = ("no ELF file was given: functions are shown by address",)
+    if request.elf_file is not None:
+        functions, notes = read_functions(request.elf_file)
+    return _Program(read_itm(request.trace_file, should_stop), functions, notes)
 
 
 @dataclass(frozen=True)
@@ -121,6 +159,7 @@ class _Import:
     source: Source
     vcd: VcdFile | None
     events: tuple[Event, ...]
+    program: _Program | None
 
     def run(self, should_stop: ShouldStop, progress: Progress) -> ImportReport:
         source, vcd = self.source, self.vcd
@@ -140,7 +179,11 @@ class _Import:
                 notes = tuple(vcd.notes)
                 if source.line_names:
                     notes += (f"digital columns left out for those of {vcd.path.name}",)
-            writer.finish(self._info(), self.events)
+            trace = None
+            if self.program is not None:
+                trace, said = self.program.laid_on(writer.samples * source.interval_s, self.request.trace_clock_hz)
+                notes += said
+            writer.finish(self._info(), self.events, trace)
             notes = (*source.notes, *notes)
             return ImportReport(self.name, writer.samples, source.interval_s, len(self.events), notes)
 

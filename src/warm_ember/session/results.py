@@ -12,6 +12,7 @@ import msgspec
 
 from warm_ember.attribution.budget import Segment, budget_by_activity, budget_by_state
 from warm_ember.attribution.cycles import default_plan, fold_cycles
+from warm_ember.attribution.expected import resolve
 from warm_ember.attribution.ledger import Ledger, make_ledger
 from warm_ember.attribution.load import make_load
 from warm_ember.attribution.placing import place
@@ -106,8 +107,8 @@ class Results:
     """Compute and remember; safe to ask from several threads."""
 
     def __init__(self, open_capture: Callable[[str], Capture]) -> None:
-        self._open_capture = open_capture
-        self._once = _memory.once
+        self.open_capture = open_capture
+        self.once = _memory.once
 
     def run(self, project: Project, name: str, should_stop: ShouldStop = never) -> RunResults:
         """Compute all of one run.
@@ -122,14 +123,14 @@ class Results:
             If `should_stop` answered yes.
         """
         run = project.run(name) or Run(name)
-        capture = self._open_capture(name)
+        capture = self.open_capture(name)
         placement = self.placement(project, name, should_stop)
         ledger = self.ledger(project, name, should_stop)
         load, life = self.life(project, name, should_stop)
         return RunResults(
             run=run,
             capture=capture,
-            whole=self._once(
+            whole=self.once(
                 ("whole", capture.identity, project.supply_v),
                 lambda: capture.whole(supply_v=project.supply_v),
             ),
@@ -145,29 +146,30 @@ class Results:
 
     def placement(self, project: Project, name: str, should_stop: ShouldStop = never) -> Placement:
         """Place the states of one capture."""
-        capture = self._open_capture(name)
+        capture = self.open_capture(name)
         rules = _rules_for(project.rules, name)
-        levels = self._levels(capture, should_stop)
-        return self._once(
-            _placement_key(project, capture),
+        levels = self.levels(capture, should_stop)
+        return self.once(
+            placement_key(project, capture),
             lambda: place(capture, rules, clock=project.clock_of(name), levels=levels, should_stop=should_stop),
         )
 
-    def _levels(self, capture: Capture, should_stop: ShouldStop) -> Callable[[], Levels]:
+    def levels(self, capture: Capture, should_stop: ShouldStop) -> Callable[[], Levels]:
         """Return what gives the levels of a capture, which several results need."""
         key = ("levels", capture.identity)
-        return lambda: self._once(key, lambda: find_levels(capture.current, should_stop=should_stop))
+        return lambda: self.once(key, lambda: find_levels(capture.current, should_stop=should_stop))
 
     def ledger(self, project: Project, name: str, should_stop: ShouldStop = never) -> Ledger:
         """Sum one capture over its states."""
-        capture = self._open_capture(name)
+        capture = self.open_capture(name)
 
         def work() -> Ledger:
             placement = self.placement(project, name, should_stop)
             volts = project.supply_v
-            return make_ledger(capture, placement, project.expected, supply_v=volts, should_stop=should_stop)
+            expected = tuple(resolve(value, project.parts).value for value in project.expected)
+            return make_ledger(capture, placement, expected, supply_v=volts, should_stop=should_stop)
 
-        return self._once(_ledger_key(project, capture), work)
+        return self.once(_ledger_key(project, capture), work)
 
     def findings(self, name: str, should_stop: ShouldStop = never) -> tuple[Finding, ...]:
         """Find what is wrong with one capture."""
@@ -175,18 +177,18 @@ class Results:
 
     def checkup(self, name: str, should_stop: ShouldStop = never) -> Checkup:
         """Find what is wrong with one capture, and say what was looked at."""
-        capture = self._open_capture(name)
-        levels = self._levels(capture, should_stop)
-        return self._once(("checkup", capture.identity), lambda: check(capture, levels, should_stop=should_stop))
+        capture = self.open_capture(name)
+        levels = self.levels(capture, should_stop)
+        return self.once(("checkup", capture.identity), lambda: check(capture, levels, should_stop=should_stop))
 
     def fold_plan(self, project: Project, name: str, should_stop: ShouldStop = never) -> FoldPlan:
         """Say how one capture is folded: as the project says, else as is likely to be wanted."""
         known = project.fold_of(name)
         if known is not None:
             return known
-        capture, placement = self._open_capture(name), self.placement(project, name, should_stop)
-        key = ("fold plan", *_placement_key(project, capture))
-        return self._once(key, lambda: default_plan(capture, placement))
+        capture, placement = self.open_capture(name), self.placement(project, name, should_stop)
+        key = ("fold plan", *placement_key(project, capture))
+        return self.once(key, lambda: default_plan(capture, placement))
 
     def fold(self, project: Project, name: str, plan: FoldPlan, should_stop: ShouldStop = never) -> Fold:
         """Fold one capture; how its steps are cut and named does not matter here.
@@ -196,13 +198,13 @@ class Results:
         BadArgumentError
             If there is nothing to fold.
         """
-        capture = self._open_capture(name)
+        capture = self.open_capture(name)
         plan = msgspec.structs.replace(plan, edges_s=None, names=())
 
         def work() -> Fold:
             return fold_cycles(capture, self.placement(project, name, should_stop), plan, should_stop=should_stop)
 
-        return self._once(("fold", plan, *_placement_key(project, capture)), work)
+        return self.once(("fold", plan, *placement_key(project, capture)), work)
 
     def life(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[Load, LifeEstimate]:
         """Work out one run's load and life."""
@@ -210,35 +212,36 @@ class Results:
         def read(source: FromStretch) -> StretchReading | None:
             if project.run(source.capture) is None:
                 return None
-            return self._open_capture(source.capture).reading(source.from_s, source.to_s)
+            return self.open_capture(source.capture).reading(source.from_s, source.to_s)
 
         def work() -> tuple[Load, LifeEstimate]:
             load = make_load(self.ledger(project, name, should_stop), project.activities, read)
             return load, estimate_life(load, project.battery, project.supply, project.target_s)
 
-        return self._once(("life", *self._life_key(project, name)), work)
+        return self.once(("life", *self._life_key(project, name)), work)
 
     def _steps(self, project: Project, name: str) -> tuple[Step, ...]:
         def work() -> tuple[Step, ...]:
             return sensitivity(self.life(project, name)[0], project.battery, project.supply)
 
-        return self._once(("steps", *self._life_key(project, name)), work)
+        return self.once(("steps", *self._life_key(project, name)), work)
 
     def _life_key(self, project: Project, name: str) -> tuple[Hashable, ...]:
         stretches = {a.source.capture for a in project.activities if isinstance(a.source, FromStretch)}
-        others = tuple(self._open_capture(other).identity for other in sorted(stretches) if project.run(other))
+        others = tuple(self.open_capture(other).identity for other in sorted(stretches) if project.run(other))
         inputs = (project.activities, project.battery, project.supply, project.target_s)
-        return (*_ledger_key(project, self._open_capture(name)), others, *inputs)
+        return (*_ledger_key(project, self.open_capture(name)), others, *inputs)
 
 
-def _placement_key(project: Project, capture: Capture) -> tuple[Hashable, ...]:
+def placement_key(project: Project, capture: Capture) -> tuple[Hashable, ...]:
+    """Return all that the placement of one capture depends on."""
     # Some rules hold a table of names, which has no hash; their text says all that they are.
     rules, clock = repr(_rules_for(project.rules, capture.name)), project.clock_of(capture.name)
     return ("placement", capture.name, capture.identity, rules, clock)
 
 
 def _ledger_key(project: Project, capture: Capture) -> tuple[Hashable, ...]:
-    return ("ledger", *_placement_key(project, capture), project.expected, project.supply_v)
+    return ("ledger", *placement_key(project, capture), project.expected, project.parts, project.supply_v)
 
 
 def _rules_for(rules: tuple[Rule, ...], name: str) -> tuple[Rule, ...]:

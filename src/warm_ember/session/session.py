@@ -14,6 +14,7 @@ import msgspec
 from warm_ember.errors import BadFileError
 from warm_ember.model.project import Edit, Project, Run
 from warm_ember.session.results import Results, RunResults
+from warm_ember.session.state_results import StateResults
 from warm_ember.signal.series import Progress, ShouldStop, ignore_progress, never
 from warm_ember.store.capture import Capture
 from warm_ember.store.project_folder import ProjectFolder
@@ -50,6 +51,7 @@ class Session:
         self._captures: dict[str, Capture] = {}
         self._lock = threading.RLock()
         self.results = Results(self.capture)
+        self.states = StateResults(self.results)
 
     @classmethod
     def open(cls, path: Path) -> Session:

@@ -2,10 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterator
+
 import numpy as np
 
-from warm_ember.model.arrays import Flags, Indices
+from warm_ember.errors import Cancelled
+from warm_ember.model.arrays import Blocks, Flags, Indices
+from warm_ember.signal.pyramid import BLOCK_SAMPLES
 from warm_ember.signal.series import Series, ShouldStop, chunks, never
+
+UNDECIDED = -1
+_SUMMARY_BLOCKS = 1 << 14
 
 
 def runs_of(flags: Flags) -> Indices:
@@ -20,6 +27,42 @@ def runs_of(flags: Flags) -> Indices:
     return changes.reshape(-1, 2)
 
 
+def decided_pieces(
+    series: Series, first: int, last: int, decide: Callable[[Blocks], Indices]
+) -> Iterator[tuple[int, int, int]]:
+    """Cut a stretch into pieces about which the summary decides, and pieces that have to be read.
+
+    Parameters
+    ----------
+    series
+        The channel.
+    first, last
+        The stretch, samples.
+    decide
+        Gives for summary blocks a number each: what is decided about all of its samples, or `UNDECIDED`.
+
+    Yields
+    ------
+    tuple
+        First and last-plus-one sample, and the number.
+    """
+    begin, end = -(-first // BLOCK_SAMPLES), last // BLOCK_SAMPLES
+    if begin >= end:
+        if last > first:
+            yield first, last, UNDECIDED
+        return
+    if first < begin * BLOCK_SAMPLES:
+        yield first, begin * BLOCK_SAMPLES, UNDECIDED
+    for start in range(begin, end, _SUMMARY_BLOCKS):
+        found = series.blocks(0, start, min(start + _SUMMARY_BLOCKS, end))
+        kind = np.where(found["count"] == BLOCK_SAMPLES, decide(found), UNDECIDED)
+        starts = np.flatnonzero(np.diff(kind, prepend=UNDECIDED - 1))
+        for one, other in zip(starts.tolist(), np.append(starts[1:], len(kind)).tolist(), strict=True):
+            yield (start + one) * BLOCK_SAMPLES, (start + other) * BLOCK_SAMPLES, int(kind[one])
+    if end * BLOCK_SAMPLES < last:
+        yield end * BLOCK_SAMPLES, last, UNDECIDED
+
+
 def band_stays(
     series: Series,
     low_a: float,
@@ -27,32 +70,53 @@ def band_stays(
     *,
     hysteresis: float = 0.0,
     shortest_s: float = 0.0,
+    absorb_s: float | None = None,
     should_stop: ShouldStop = never,
 ) -> Indices:
     """Find where a current stays within a band.
 
     A stay begins inside the band and lasts while the current is inside the band widened by the hysteresis.
-    Leaves shorter than `shortest_s` are bridged first, then stays shorter than it are dropped.
+    Leaves shorter than `absorb_s` (`shortest_s` when None) are bridged first, then stays shorter than `shortest_s` are
+    dropped. What the summary decides is not read: blocks that lie wholly inside the band, or wholly outside.
 
     Returns
     -------
     Indices
         Rows of first and last-plus-one sample, shape ``(stays, 2)``.
+
+    Raises
+    ------
+    Cancelled
+        If `should_stop` answered yes.
     """
     wide_low, wide_high = low_a - abs(low_a) * hysteresis, high_a + abs(high_a) * hysteresis
+
+    def decide(blocks: Blocks) -> Indices:
+        inside = (blocks["min"] >= low_a) & (blocks["max"] <= high_a)
+        outside = (blocks["max"] < wide_low) | (blocks["min"] > wide_high)
+        return np.where(inside, 1, np.where(outside, 0, UNDECIDED))
+
     parts: list[Indices] = []
     touched: list[Flags] = []
-    for first, values in chunks(series, should_stop=should_stop):
-        inside = (values >= low_a) & (values <= high_a)
-        runs = runs_of((values >= wide_low) & (values <= wide_high))
-        counts = np.concatenate(([0], np.cumsum(inside)))
-        parts.append(runs + first)
-        touched.append(counts[runs[:, 1]] > counts[runs[:, 0]])
+    for begin, end, decided in decided_pieces(series, 0, series.samples, decide):
+        if decided == 1:
+            parts.append(np.array([[begin, end]]))
+            touched.append(np.array([True]))
+        elif decided == 0 and should_stop():
+            raise Cancelled("stopped")
+        if decided != UNDECIDED:
+            continue
+        for first, values in chunks(series, begin, end, should_stop=should_stop):
+            runs = runs_of((values >= wide_low) & (values <= wide_high))
+            counts = np.concatenate(([0], np.cumsum((values >= low_a) & (values <= high_a))))
+            parts.append(runs + first)
+            touched.append(counts[runs[:, 1]] > counts[runs[:, 0]])
     if not parts:
         return np.empty((0, 2), dtype=np.int64)
     stays, begun = _joined(np.concatenate(parts), np.concatenate(touched), longest_gap=0)
     shortest = shortest_s / series.interval_s
-    stays, begun = _joined(stays[begun], begun[begun], longest_gap=int(np.ceil(shortest)) - 1)
+    absorbed = shortest if absorb_s is None else absorb_s / series.interval_s
+    stays, begun = _joined(stays[begun], begun[begun], longest_gap=int(np.ceil(absorbed)) - 1)
     return stays[(stays[:, 1] - stays[:, 0]) >= shortest]
 
 

@@ -9,15 +9,14 @@ from dataclasses import dataclass
 import numpy as np
 
 from warm_ember.errors import BadArgumentError, Cancelled
-from warm_ember.model.arrays import Floats, Indices, Samples
-from warm_ember.signal.bands import runs_of
+from warm_ember.model.arrays import Blocks, Floats, Indices, Samples
+from warm_ember.signal.bands import UNDECIDED, decided_pieces, runs_of
 from warm_ember.signal.envelope import envelope
 from warm_ember.signal.pyramid import BLOCK_SAMPLES
 from warm_ember.signal.series import Series, ShouldStop, chunks, never
 
 HYSTERESIS = 0.2
 _COLUMNS = 4096
-_SUMMARY_BLOCKS = 1 << 14
 
 
 @dataclass(frozen=True, eq=False)
@@ -38,12 +37,16 @@ def _stays(
     """
     low = threshold_a - hysteresis * abs(threshold_a)
     was_above = False
-    for begin, end, decided in _pieces(series, threshold_a, low, first, last):
-        if decided is not None:
-            was_above = decided
+
+    def decide(blocks: Blocks) -> Indices:
+        return np.where(blocks["min"] >= threshold_a, 1, np.where(blocks["max"] < low, 0, UNDECIDED))
+
+    for begin, end, decided in decided_pieces(series, first, last, decide):
+        if decided != UNDECIDED:
+            was_above = decided == 1
             if should_stop():
                 raise Cancelled("stopped")
-            if decided:
+            if was_above:
                 yield _Stay(begin, end, None)
             continue
         for start, values in chunks(series, begin, end, should_stop=should_stop):
@@ -55,29 +58,6 @@ def _stays(
             was_above = bool(above[-1])
             for one, other in runs_of(above).tolist():
                 yield _Stay(start + one, start + other, values[one:other])
-
-
-def _pieces(
-    series: Series, threshold_a: float, low: float, first: int, last: int
-) -> Iterator[tuple[int, int, bool | None]]:
-    """Cut a stretch into pieces that lie above, below, or have to be read (None)."""
-    begin, end = -(-first // BLOCK_SAMPLES), last // BLOCK_SAMPLES
-    if begin >= end:
-        if last > first:
-            yield first, last, None
-        return
-    if first < begin * BLOCK_SAMPLES:
-        yield first, begin * BLOCK_SAMPLES, None
-    for start in range(begin, end, _SUMMARY_BLOCKS):
-        found = series.blocks(0, start, min(start + _SUMMARY_BLOCKS, end))
-        whole = found["count"] == BLOCK_SAMPLES
-        kind = np.where(whole & (found["min"] >= threshold_a), 1, np.where(whole & (found["max"] < low), 0, -1))
-        starts = np.flatnonzero(np.diff(kind, prepend=-2))
-        for one, other in zip(starts.tolist(), np.append(starts[1:], len(kind)).tolist(), strict=True):
-            decided = None if kind[one] < 0 else bool(kind[one])
-            yield (start + one) * BLOCK_SAMPLES, (start + other) * BLOCK_SAMPLES, decided
-    if end * BLOCK_SAMPLES < last:
-        yield end * BLOCK_SAMPLES, last, None
 
 
 def crossings(

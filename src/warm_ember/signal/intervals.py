@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from itertools import pairwise
 
@@ -54,6 +55,35 @@ def interval_sums(series: Series, edges: Indices, *, should_stop: ShouldStop = n
     for first, values in chunks(series, int(edges[0]), int(edges[-1]), should_stop=should_stop):
         _add_chunk(sums, edges, first, values)
     return sums
+
+
+def integrals(series: Series, edges_s: Floats, *, should_stop: ShouldStop = never) -> Floats:
+    """Integrate a series over intervals whose edges need not lie on sample edges; missing samples add nothing.
+
+    Parameters
+    ----------
+    series
+        The channel.
+    edges_s
+        Rising times within the series, s, shape ``(intervals + 1,)``.
+
+    Raises
+    ------
+    Cancelled
+        If `should_stop` answered yes.
+    """
+    found = np.zeros(len(edges_s) - 1)
+    places = np.clip(edges_s / series.interval_s, 0, series.samples)
+    begin, end = math.floor(places[0]), min(math.ceil(places[-1]), series.samples)
+    for first, values in chunks(series, begin, end, should_stop=should_stop):
+        last = first + len(values)
+        running = np.concatenate(([0.0], np.cumsum(np.nan_to_num(values), dtype=np.float64)))
+        low = max(int(np.searchsorted(places, first, side="right")) - 1, 0)
+        high = int(np.searchsorted(places, last, side="left")) + 1
+        # Per chunk, and not over the whole series: after an hour of radio a second of sleep would drown in rounding.
+        local = np.interp(np.clip(places[low:high], first, last) - first, np.arange(len(running)), running)
+        found[low : low + len(local) - 1] += np.diff(local)
+    return found * series.interval_s
 
 
 def _add_chunk(sums: IntervalSums, edges: Indices, first: int, values: np.ndarray) -> None:

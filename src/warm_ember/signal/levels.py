@@ -16,7 +16,6 @@ import numpy as np
 
 from warm_ember.errors import Cancelled
 from warm_ember.model.arrays import Floats, Indices, Samples
-from warm_ember.signal.bands import runs_of
 from warm_ember.signal.pyramid import BLOCK_SAMPLES
 from warm_ember.signal.series import CHUNK_SAMPLES, Series, ShouldStop, never
 
@@ -32,7 +31,10 @@ _LONG_SAMPLES = 10_000_000
 _SUMMARY_BLOCKS = 1 << 14
 _CALM = 0.2
 _WIDE = 0.3
-_LOOKED_AT = 2048
+_LOOKED_AT = 1024
+_READ_AT_ONCE = 1 << 20
+_FLOOR_BLOCKS = 64
+_BLOCKS_AT_ONCE = 1024
 _WIDEST_NOISE = 8.0
 _RANGE_OF_BLOCK = 5.6  # expected range of 256 normal values, in standard deviations
 
@@ -157,26 +159,39 @@ def _from_summary(series: Series, size: int, should_stop: ShouldStop) -> tuple[F
         part = slice(first * per_block, last * per_block)
         medians[part] = np.repeat(mean, per_block)
         spreads[part] = np.repeat(width / _RANGE_OF_BLOCK, per_block)
-        for begin, end in runs_of(~calm).tolist():
-            samples = slice((first + begin) * BLOCK_SAMPLES, min((first + end) * BLOCK_SAMPLES, series.samples))
-            values = series.read(samples.start, samples.stop)
-            missing = (end - begin) * BLOCK_SAMPLES - len(values)
-            if missing:
-                values = np.concatenate((values, np.full(missing, np.nan, dtype=np.float32)))
-            here = slice((first + begin) * per_block, (first + end) * per_block)
-            medians[here], spreads[here] = _of_rows(values.reshape(-1, size))
+        for some in np.array_split(np.flatnonzero(~calm), -(-int((~calm).sum()) // _BLOCKS_AT_ONCE) or 1):
+            if not len(some):
+                continue
+            median, spread = _of_rows(_blocks_of(series, some + first).reshape(-1, size))
+            here = ((some + first) * per_block)[:, None] + np.arange(per_block)
+            medians[here], spreads[here] = median.reshape(here.shape), spread.reshape(here.shape)
     used = -(-series.samples // size)
     return medians[:used].astype(np.float64), spreads[:used].astype(np.float64)
+
+
+def _blocks_of(series: Series, blocks: Indices) -> Samples:
+    """Read whole blocks, neighbours together; what lies beyond the end is missing."""
+    values = np.full((len(blocks), BLOCK_SAMPLES), np.nan, dtype=np.float32)
+    starts = np.flatnonzero(np.diff(blocks, prepend=-2) != 1)
+    for begin, end in zip(starts.tolist(), np.append(starts[1:], len(blocks)).tolist(), strict=True):
+        first = int(blocks[begin]) * BLOCK_SAMPLES
+        found = series.read(first, min(first + (end - begin) * BLOCK_SAMPLES, series.samples))
+        values[begin:end].reshape(-1)[: len(found)] = found
+    return values
 
 
 def _floor_width(series: Series, blocks: int) -> float:
     """Return how wide a block of nothing but the lowest level's noise is, from what changes sample by sample."""
     looked_at = np.linspace(0, blocks - 1, min(blocks, _LOOKED_AT)).astype(np.int64)
-    found = np.concatenate([series.blocks(0, int(k), int(k) + 1) for k in looked_at])
+    if blocks <= _READ_AT_ONCE:
+        found = series.blocks(0, 0, blocks)[looked_at]
+    else:
+        found = np.concatenate([series.blocks(0, int(k), int(k) + 1) for k in looked_at])
     with np.errstate(invalid="ignore", divide="ignore"):
         mean = found["sum"] / found["count"]
     steps = []
-    for block in looked_at[np.argsort(mean, kind="stable")][: max(1, len(looked_at) // 5)].tolist():
+    lowest = looked_at[np.argsort(mean, kind="stable")][: max(1, len(looked_at) // 5)]
+    for block in lowest[:: -(-len(lowest) // _FLOOR_BLOCKS)].tolist():
         values = series.read(block * BLOCK_SAMPLES, min((block + 1) * BLOCK_SAMPLES, series.samples))
         steps.append(np.abs(np.diff(values)))
     joined = np.concatenate(steps)

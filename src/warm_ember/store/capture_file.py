@@ -1,7 +1,8 @@
 """The capture file: HDF5 with the samples, the target's log, and the display pyramid.
 
-``/current`` (A), ``/voltage`` (V), ``/lines`` (bit field), ``/aux/<name>``, ``/events`` and attributes are the
-capture; everything below ``/summary`` is made from them and is rebuilt when the file was touched since.
+``/current`` (A), ``/voltage`` (V), ``/lines`` (bit field), ``/aux/<name>``, ``/events``, ``/program`` with its
+``/functions``, and attributes are the capture; everything below ``/summary`` is made from them and is rebuilt when the
+file was touched since.
 """
 
 from __future__ import annotations
@@ -21,6 +22,7 @@ import numpy as np
 from warm_ember.errors import BadFileError, Cancelled
 from warm_ember.model.arrays import Bits, Blocks, Samples
 from warm_ember.model.capture import CaptureInfo, Event, info_from
+from warm_ember.model.program import ProgramTrace
 from warm_ember.signal.bits import BitPyramidBuilder
 from warm_ember.signal.pyramid import (
     BLOCK_SAMPLES,
@@ -30,6 +32,7 @@ from warm_ember.signal.pyramid import (
 )
 from warm_ember.signal.series import CHUNK_SAMPLES, Progress, ShouldStop, ignore_progress, never
 from warm_ember.store.chunked_writer import BackgroundWriter, ChunkedDataset
+from warm_ember.store.program_trace import write_program
 
 if TYPE_CHECKING:
     import h5py
@@ -130,7 +133,7 @@ class CaptureWriter:
             self._background.submit(self._channels["lines"], lines)
             self._line_builder.append(lines)
 
-    def finish(self, info: CaptureInfo, events: Iterable[Event] = ()) -> None:
+    def finish(self, info: CaptureInfo, events: Iterable[Event] = (), program: ProgramTrace | None = None) -> None:
         """Write what belongs to the whole capture and let the file appear under its name."""
         pyramids = {name: builder.finish() for name, builder in self._builders.items()}
         bits = self._line_builder.finish() if self._line_builder is not None else None
@@ -139,6 +142,8 @@ class CaptureWriter:
             channel.finish()
         write_info(self._file, info)
         write_events(self._file, list(events))
+        if program is not None:
+            write_program(self._file, program)
         write_summary(self._file, pyramids, bits)
         self._file.close()
         replace_durably(self._partial, self.path)

@@ -37,6 +37,8 @@ class SimulatedCapture:
         What the instrument recorded, shape ``(n,)``.
     events
         The target's log in its own drifting clock.
+    true_events
+        The same log in true time.
     true_current
         What flowed, without the instrument's errors, shape ``(n,)``.
     truth
@@ -50,6 +52,7 @@ class SimulatedCapture:
     voltage: Samples
     lines: Bits
     events: tuple[Event, ...]
+    true_events: tuple[Event, ...]
     true_current: Floats
     truth: dict[str, TrueState]
     clock_offset_s: float
@@ -97,6 +100,7 @@ def simulate(
         voltage=piece.voltage,
         lines=piece.lines,
         events=_in_target_clock(events, offset_s, drift),
+        true_events=tuple(events),
         true_current=piece.flowing,
         truth=_truth(events, piece.flowing, edges, start_s),
         clock_offset_s=offset_s - start_s,

@@ -1,0 +1,116 @@
+"""What a state should draw by the sum of the parts that should be on, and whether that holds for a capture."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+import msgspec
+
+from warm_ember.errors import BadArgumentError
+from warm_ember.model.capture import CaptureInfo
+from warm_ember.model.parts import Part, PartMode, PartOn
+from warm_ember.model.project import ExpectedValue
+from warm_ember.units import quantity_text
+
+_NEAR_V = 0.05
+_NEAR_C = 3.0
+_CONDITION = re.compile(r"([-+−]?\d+(?:[.,]\d+)?)\s*(V|°C)(?![A-Za-z])")
+
+
+@dataclass(frozen=True, eq=False)
+class Resolved:
+    """An expected value as it holds with the parts there are.
+
+    Parameters
+    ----------
+    value
+        With the sum of its parts as its current, where it has parts.
+    modes
+        The modes it was summed from.
+    missing
+        Parts or modes that nobody knows; they are left out of the sum.
+    """
+
+    value: ExpectedValue
+    modes: tuple[tuple[PartOn, PartMode], ...] = ()
+    missing: tuple[PartOn, ...] = ()
+
+
+def resolve(value: ExpectedValue, library: Iterable[Part]) -> Resolved:
+    """Sum an expected value's parts; one without parts stays as it was typed.
+
+    Notes
+    -----
+    The tolerances of the parts add up: what is typical of one sheet is typical of all of them, so they do not average
+    out. A value without a condition of its own holds under those of its parts.
+    """
+    if not value.parts:
+        return Resolved(value)
+    known = {part.name: part for part in library}
+    modes, missing = [], []
+    for one in value.parts:
+        mode = known[one.part].mode(one.mode) if one.part in known else None
+        if mode is None:
+            missing.append(one)
+        else:
+            modes.append((one, mode))
+    sum_a = sum(mode.current_a for _, mode in modes)
+    spread_a = sum(abs(mode.current_a) * mode.tolerance for _, mode in modes)
+    conditions = dict.fromkeys(mode.condition for _, mode in modes if mode.condition)
+    summed = msgspec.structs.replace(
+        value,
+        current_a=sum_a,
+        tolerance=spread_a / abs(sum_a) if sum_a else value.tolerance,
+        condition=value.condition or ", ".join(conditions),
+        source=value.source or "sum of the parts",
+    )
+    return Resolved(summed, tuple(modes), tuple(missing))
+
+
+def parts_text(parts: Iterable[PartOn]) -> str:
+    """Write parts as `read_parts` reads them."""
+    return " + ".join(f"{one.part} {one.mode}" for one in parts)
+
+
+def read_parts(text: str, library: Iterable[Part]) -> tuple[PartOn, ...]:
+    """Read ``"Rowan M4 deep sleep + Thrush on"``; case does not matter.
+
+    Raises
+    ------
+    BadArgumentError
+        If a part or its mode is not known; the message says which there are.
+    """
+    parts = tuple(library)
+    every = [PartOn(part.name, mode.name) for part in parts for mode in part.modes]
+    named = {parts_text((one,)).casefold(): one for one in every}
+    found = []
+    for item in filter(None, (item.strip() for item in text.split("+"))):
+        known = named.get(" ".join(item.split()).casefold())
+        if known is None:
+            part = next((part for part in parts if item.casefold().startswith(part.name.casefold())), None)
+            if part is not None:
+                raise BadArgumentError(
+                    f"{part.name} has the modes {', '.join(mode.name for mode in part.modes)}: {item!r}"
+                )
+            there_are = ", ".join(part.name for part in parts) or "none yet: add a file of parts"
+            raise BadArgumentError(f"no part is called {item!r}; there are: {there_are}")
+        found.append(known)
+    return tuple(found)
+
+
+def mismatches(condition: str, info: CaptureInfo) -> tuple[str, ...]:
+    """Say which conditions of an expected value the capture did not meet; what either does not know is left out."""
+    found = []
+    known = {"V": (info.supply_v, _NEAR_V), "°C": (info.temperature_c, _NEAR_C)}
+    for number, unit in _CONDITION.findall(condition):
+        had, near = known[unit]
+        wanted = float(number.replace(",", ".").replace("−", "-"))
+        if had is not None and abs(had - wanted) > near:
+            found.append(f"holds at {_plain(wanted, unit)}, measured at {_plain(had, unit)}")
+    return tuple(dict.fromkeys(found))
+
+
+def _plain(value: float, unit: str) -> str:
+    return str(quantity_text(value, "V")) if unit == "V" else f"{value:g} °C"

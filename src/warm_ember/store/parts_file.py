@@ -1,0 +1,62 @@
+"""Files of parts: JSON that anybody can write."""
+
+from __future__ import annotations
+
+import math
+from importlib import resources
+from pathlib import Path
+
+import msgspec
+
+from warm_ember.errors import BadFileError
+from warm_ember.model.parts import Part, PartLibrary
+
+PARTS_FORMAT = 1
+
+
+def read_parts_file(path: Path) -> tuple[Part, ...]:
+    """Read a file of parts.
+
+    Raises
+    ------
+    BadFileError
+        If it cannot be read, is of a newer format, names a part or mode twice or not at all, or holds a current that is
+        no number.
+    """
+    try:
+        return _parts(path, path.read_bytes())
+    except OSError as error:
+        raise BadFileError(path, f"cannot be read: {error.strerror}") from error
+
+
+def shipped_parts() -> tuple[Part, ...]:
+    """Return the made-up parts of the demo device."""
+    file = resources.files("warm_ember.store") / "parts" / "trail_counter.json"
+    return _parts(Path(file.name), file.read_bytes())
+
+
+def _parts(path: Path, content: bytes) -> tuple[Part, ...]:
+    try:
+        found = msgspec.json.decode(content, type=PartLibrary)
+    except msgspec.MsgspecError as error:
+        raise BadFileError(path, f"this is no file of parts: {error}", remedy="see docs/formats.md") from error
+    problem = _problem(found)
+    if problem:
+        raise BadFileError(path, problem, remedy="see docs/formats.md")
+    return found.parts
+
+
+def _problem(found: PartLibrary) -> str:
+    if found.format > PARTS_FORMAT:
+        return f"format {found.format} is newer than {PARTS_FORMAT}"
+    names = [part.name for part in found.parts]
+    for part in found.parts:
+        modes = [mode.name for mode in part.modes]
+        if not part.name.strip() or "+" in part.name or names.count(part.name) > 1:
+            return f"a part needs a name of its own without “+”, found {part.name!r}"
+        if not modes or len(set(modes)) < len(modes) or not all(mode.strip() and "+" not in mode for mode in modes):
+            return f"{part.name} needs modes, each with a name of its own without “+”"
+        for mode in part.modes:
+            if not (math.isfinite(mode.current_a) and mode.tolerance >= 0):
+                return f"{part.name} {mode.name} needs a current in A and a tolerance of at least 0"
+    return ""
