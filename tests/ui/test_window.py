@@ -94,7 +94,7 @@ def test_states_are_renamed_and_expected_in_the_row(window: MainWindow, qtbot: Q
 
 def test_states_can_come_from_levels_and_unplaced_ones_warn(window: MainWindow, qtbot: QtBot, settle) -> None:
     window.show_page("States")
-    qtbot.mouseClick(window.headline.switches.words["States from", "levels"], LEFT)
+    qtbot.mouseClick(window.states.part.switches.words["States from", "levels"], LEFT)
     settle()
     assert window.desk.project.rules == (LevelsRule(),)
     assert window.desk.results.ledger.rows[0].name.startswith("level ")

@@ -209,7 +209,10 @@ def _by_log(recording: Recording, alignment: Alignment) -> Indices | None:
     if alignment.is_ambiguous:
         return None
     samples, interval_s = recording.current.samples, recording.current.interval_s
-    stretches, since = [], None
+    stretches: list[tuple[float, float]] = []
+    # A log that begins with a wake was begun asleep.
+    first = next((event.event for event in recording.events if event.event in ("sleep", "wake")), "")
+    since = -math.inf if first == "wake" else None
     for event in recording.events:
         if event.event == "sleep" and since is None:
             since = event.time_s

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from warm_ember.attribution.recording import Recording
 from warm_ember.model.arrays import Floats
 from warm_ember.model.placement import Alignment
-from warm_ember.signal.alignment import ClockFit, fit_clock, same_clock
+from warm_ember.signal.alignment import ClockFit, fit_clock, nearest, same_clock
 from warm_ember.signal.bits import LineSeries, rising_edges
 from warm_ember.signal.levels import Levels
 from warm_ember.signal.series import CHUNK_SAMPLES
@@ -104,3 +104,53 @@ def _changes(recording: Recording) -> Floats:
             changed.append(event.time_s)
         state = event.name if event.event == "state" else state
     return np.unique(changed)
+
+
+@dataclass(frozen=True, eq=False)
+class Residuals:
+    """What a clock map leaves over.
+
+    Parameters
+    ----------
+    at_s
+        Where in the capture the log's changes lie that have a partner there.
+    apart_s
+        How much later the partner is.
+    expected
+        How many of the log's changes fall into the capture.
+    """
+
+    at_s: Floats
+    apart_s: Floats
+    expected: int
+
+    @property
+    def matched(self) -> int:
+        """How many have a partner."""
+        return len(self.at_s)
+
+    @property
+    def rms_s(self) -> float:
+        """Root mean square of what is left; 0 without a partner."""
+        return float(np.sqrt(np.mean(self.apart_s**2))) if self.matched else 0.0
+
+
+def residuals(recording: Recording, alignment: Alignment, levels: Callable[[], Levels]) -> Residuals:
+    """Hold a clock map against the capture: against the line it rests on, else against the changes of the current."""
+    interval_s = recording.current.interval_s
+    length_s = recording.current.samples * interval_s
+    lines = recording.lines
+    line = next((name for name in (lines.names if lines else ()) if f"sync line {name}" in alignment.method), None)
+    if lines is not None and line is not None:
+        target_s = np.array([e.time_s for e in recording.events if e.event == "sync" and e.name == line])
+        partners_s = line_rises_s(lines, line)
+    else:
+        target_s = _changes(recording)
+        partners_s = levels().edges[1:-1].astype(np.float64) * interval_s
+    at_s = alignment.offset_s + (1 + alignment.drift) * target_s
+    at_s = at_s[(at_s > 0) & (at_s < length_s)]
+    if not len(at_s) or not len(partners_s):
+        return Residuals(np.empty(0), np.empty(0), len(at_s))
+    apart_s = nearest(at_s, partners_s) - at_s
+    close = np.abs(apart_s) <= max(3 * interval_s, _SHORTEST_TOLERANCE_S)
+    return Residuals(at_s[close], apart_s[close], len(at_s))

@@ -14,8 +14,8 @@ from warm_ember.model.arrays import Indices
 from warm_ember.model.placement import TYPED_CLOCK, UNPLACED, Alignment, Placement
 from warm_ember.model.project import TypedClock
 from warm_ember.model.rules import BandRule, HandRule, LevelsRule, LineRule, LogRule, Rule
-from warm_ember.signal.bands import band_stays, runs_of
-from warm_ember.signal.levels import Levels, find_levels
+from warm_ember.signal.bands import absorbed, band_stays, runs_of
+from warm_ember.signal.levels import MOST_LEVELS, Levels, find_levels
 from warm_ember.signal.series import CHUNK_SAMPLES, ShouldStop, never
 from warm_ember.units import quantity_text
 
@@ -164,10 +164,17 @@ class _Placer:
 
     def _by_levels(self, rule: LevelsRule) -> _Layer:
         levels = self._levels()
+        if rule.centres_a or rule.most != MOST_LEVELS:
+            levels = find_levels(
+                self._recording.current, most=rule.most, centres_a=rule.centres_a, should_stop=self._should_stop
+            )
         names = [rule.names.get(f"level {i + 1}", f"level {i + 1}") for i in range(len(levels.centres_a))]
         known = tuple(dict.fromkeys(names))
         numbers = np.array([*(known.index(name) for name in names), UNPLACED])
-        return _Layer(levels.edges, known, numbers[levels.level], "level found in the current")
+        how = "level learned" if rule.centres_a else "level found in the current"
+        shortest = rule.absorb_s / self._recording.current.interval_s
+        edges, state = absorbed(levels.edges, numbers[levels.level], shortest)
+        return _Layer(edges, known, state, how)
 
     def _by_hand(self, rule: HandRule) -> _Layer | None:
         if rule.capture != self._recording.name:

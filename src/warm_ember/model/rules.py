@@ -66,9 +66,18 @@ class LevelsRule(msgspec.Struct, frozen=True, tag="levels", tag_field="by", forb
     ----------
     names
         Names given to levels, by level name; several levels may share one state.
+    most
+        At most so many levels are found, the most distinct ones.
+    centres_a
+        Levels that were learned, lowest first, A; found anew in each capture when empty.
+    absorb_s
+        Shorter stays become part of what surrounds them, as paging peaks do of a radio that is idle.
     """
 
     names: dict[str, str] = {}
+    most: int = 14
+    centres_a: tuple[float, ...] = ()
+    absorb_s: float = 0.0
 
 
 class HandRule(msgspec.Struct, frozen=True, tag="hand", tag_field="by", forbid_unknown_fields=True):

@@ -5,12 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from warm_ember.attribution.belief import Belief, Marker, compare_belief, default_threshold_a, state_asleep
-from warm_ember.attribution.clock import align
+from warm_ember.attribution.clock import Residuals, align, residuals
 from warm_ember.attribution.crossings import Comeback, Crossing, find_comebacks, find_crossings
 from warm_ember.attribution.expected import resolve
 from warm_ember.attribution.functions import FunctionLedger, function_ledger
 from warm_ember.attribution.ledger import Ledger, LedgerRow, make_ledger
 from warm_ember.attribution.relabelling import SplitBy, grouped, split
+from warm_ember.model.placement import Alignment
 from warm_ember.model.project import Project
 from warm_ember.session.results import Results, placement_key
 from warm_ember.signal.series import ShouldStop, never
@@ -92,6 +93,17 @@ class StateResults:
             return compare_belief(capture, alignment, threshold_a, marker, should_stop=should_stop)
 
         return results.once(("belief", marker, project.expected, project.parts, *placement_key(project, capture)), work)
+
+    def residuals(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[Alignment, Residuals]:
+        """Return the map from the log's clock to one capture's, and what it leaves over."""
+        results, capture = self._results, self._results.open_capture(name)
+
+        def work() -> tuple[Alignment, Residuals]:
+            levels = results.levels(capture, should_stop)
+            alignment = results.placement(project, name, should_stop).alignment or align(capture, levels)
+            return alignment, residuals(capture, alignment, levels)
+
+        return results.once(("residuals", *placement_key(project, capture)), work)
 
     def functions(
         self, project: Project, name: str, state: str | None = None, should_stop: ShouldStop = never

@@ -118,13 +118,14 @@ def same_clock(target_s: Floats, capture_s: Floats, *, tolerance_s: float) -> Cl
     """Say how well the times fit when both clocks are taken as the same."""
     if len(target_s) == 0 or len(capture_s) == 0:
         return ClockFit(0.0, 0.0, 0.0, 0)
-    apart = _nearest(target_s, capture_s) - target_s
+    apart = nearest(target_s, capture_s) - target_s
     close = apart[np.abs(apart) <= tolerance_s]
     residual_s = float(np.sqrt(np.mean(close**2))) if len(close) else 0.0
     return ClockFit(0.0, 0.0, residual_s, len(close), len(target_s))
 
 
-def _nearest(times: Floats, among: Floats) -> Floats:
+def nearest(times: Floats, among: Floats) -> Floats:
+    """Return for each time the nearest of others, which rise and are not empty."""
     after = np.clip(np.searchsorted(among, times), 1, max(len(among) - 1, 1))
     left, right = among[after - 1], among[np.minimum(after, len(among) - 1)]
     return np.where(np.abs(times - left) <= np.abs(right - times), left, right)
@@ -186,7 +187,7 @@ def _grown(
     while True:
         part = target_s[:known]
         predicted = offset_s + (1 + drift) * part
-        partner = _nearest(predicted, capture_s)
+        partner = nearest(predicted, capture_s)
         close = np.abs(partner - predicted) <= allowed
         if close.sum() < min(3, known):
             return None

@@ -128,3 +128,53 @@ def _joined(runs: Indices, marks: Flags, *, longest_gap: int) -> tuple[Indices, 
     starts = np.flatnonzero(np.concatenate(([True], apart)))
     ends = np.append(starts[1:], len(runs)) - 1
     return np.column_stack((runs[starts, 0], runs[ends, 1])), np.logical_or.reduceat(marks, starts)
+
+
+def absorbed(edges: Indices, state: Indices, shortest: float) -> tuple[Indices, Indices]:
+    """Let short stays become part of what surrounds them.
+
+    Parameters
+    ----------
+    edges, state
+        Intervals and the state of each, shapes ``(n + 1,)`` and ``(n,)``.
+    shortest
+        Stays of fewer samples are absorbed: by both neighbours where these are alike, else by the longer one.
+
+    Returns
+    -------
+    tuple of Indices
+        Fewer edges and states; neighbours of one state are one interval. The shortest stays go first, so that a row of
+        short ones is not handed from one to the next.
+
+    Examples
+    --------
+    >>> edges, state = absorbed(np.array([0, 50, 53, 100]), np.array([0, 1, 0]), 10)
+    >>> edges.tolist(), state.tolist()
+    ([0, 100], [0])
+    """
+    edges, state = _merged(edges, state)
+    limit = 1.0
+    while limit < shortest:
+        limit = min(2 * limit, shortest)
+        while True:
+            lengths = np.diff(edges)
+            short = (lengths < limit) & (len(lengths) > 1)
+            left, right = np.append(np.inf, lengths[:-1]), np.append(lengths[1:], np.inf)
+            # Of neighbours that are both short only the shorter gives way at a time.
+            shorter_left = np.append(False, short[:-1]) & (left <= lengths)
+            shorter_right = np.append(short[1:], False) & (right < lengths)
+            short &= ~shorter_left & ~shorter_right
+            if not short.any():
+                break
+            state = state.copy()
+            index = np.flatnonzero(short)
+            before, after = np.maximum(index - 1, 0), np.minimum(index + 1, len(state) - 1)
+            to_left = (index > 0) & ((index == len(state) - 1) | (left[index] >= right[index]))
+            state[index] = np.where(to_left, state[before], state[after])
+            edges, state = _merged(edges, state)
+    return edges, state
+
+
+def _merged(edges: Indices, state: Indices) -> tuple[Indices, Indices]:
+    starts = np.flatnonzero(np.diff(state, prepend=np.iinfo(np.int64).min))
+    return np.append(edges[:-1][starts], edges[-1]), state[starts]

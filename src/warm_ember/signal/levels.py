@@ -9,7 +9,7 @@ Edges are then placed to the sample.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from itertools import pairwise
 
 import numpy as np
@@ -53,21 +53,30 @@ class Levels:
         Index of the level of each interval; -1 where nothing was measured, shape ``(intervals,)``.
     scale_a
         Below about this current the scale is linear.
+    spreads_a
+        From where to where four fifths of each level's blocks lie, shape ``(levels, 2)``.
     """
 
     centres_a: Floats
     edges: Indices
     level: Indices
     scale_a: float
+    spreads_a: Floats = field(default_factory=lambda: np.empty((0, 2)))
 
 
-def find_levels(series: Series, *, should_stop: ShouldStop = never) -> Levels:
+def find_levels(
+    series: Series, *, most: int = MOST_LEVELS, centres_a: tuple[float, ...] = (), should_stop: ShouldStop = never
+) -> Levels:
     """Find the levels of a current and where it changes between them.
 
     Parameters
     ----------
     series
         The current, A.
+    most
+        How many levels at most.
+    centres_a
+        Levels that are known already, lowest first: only where the current is at which of them is found.
     should_stop
         Polled between chunks.
 
@@ -79,7 +88,7 @@ def find_levels(series: Series, *, should_stop: ShouldStop = never) -> Levels:
     Notes
     -----
     A level is a peak of the histogram of block medians that stands out of the valley beside it by its own counting
-    error; at most 14 are kept, the most distinct. Memory is bounded. Of a long capture only those parts are read
+    error; at most `most` are kept, the most distinct. Memory is bounded. Of a long capture only those parts are read
     whose summary blocks are not calm: in a calm one, whose mean lies midway between its extremes and which is not
     wider than noise, the median is taken to be the mean.
     """
@@ -92,11 +101,15 @@ def find_levels(series: Series, *, should_stop: ShouldStop = never) -> Levels:
         return Levels(np.empty(0), np.array([0, series.samples]), np.array([-1]), _SMALLEST_SCALE_A)
     scale_a = _noise_scale(medians[measured], spreads[measured], size)
     scaled = np.arcsinh(medians / scale_a)
-    limits = _limits(scaled[measured])
+    known = np.arcsinh(np.array(centres_a) / scale_a)
+    limits = (known[:-1] + known[1:]) / 2 if len(known) else _limits(scaled[measured], most)
     labels = np.where(measured, np.searchsorted(limits, scaled), -1).astype(np.int64)
     labels = _absorb_transitions(labels)
-    kept, labels = _renumber(labels)
-    centres = np.array([np.median(scaled[labels == index]) for index in range(len(kept))])
+    if not len(known):
+        labels = _renumber(labels)
+    levels = range(len(known) or int(labels.max()) + 1)
+    centres = known if len(known) else np.array([np.median(scaled[labels == index]) for index in levels])
+    spreads_a = [_spread_a(scaled[labels == index], scale_a) for index in levels]
     starts = np.flatnonzero(np.diff(labels, prepend=-2))
     edges = starts * size
     if size > 1:
@@ -105,7 +118,20 @@ def find_levels(series: Series, *, should_stop: ShouldStop = never) -> Levels:
     level = labels[starts]
     not_empty = np.diff(edges) > 0
     edges = np.append(edges[:-1][not_empty], series.samples)
-    return Levels(np.sinh(centres) * scale_a, edges.astype(np.int64), level[not_empty], scale_a)
+    return Levels(
+        np.sinh(centres) * scale_a,
+        edges.astype(np.int64),
+        level[not_empty],
+        scale_a,
+        np.array(spreads_a).reshape(-1, 2),
+    )
+
+
+def _spread_a(scaled: Floats, scale_a: float) -> tuple[float, float]:
+    if not len(scaled):
+        return math.nan, math.nan
+    low, high = np.sinh(np.quantile(scaled, (0.1, 0.9))) * scale_a
+    return float(low), float(high)
 
 
 def _block_samples(series: Series) -> int:
@@ -225,7 +251,7 @@ def _noise_scale(medians: Floats, spreads: Floats, size: int) -> float:
     return max(1.25 * noise / math.sqrt(size), _SMALLEST_SCALE_A)
 
 
-def _limits(scaled: Floats) -> Floats:
+def _limits(scaled: Floats, most: int) -> Floats:
     """Return the limits between levels, on the scale, from the histogram of block medians."""
     from scipy.ndimage import gaussian_filter1d  # SciPy loads when first needed: it takes a while
 
@@ -233,7 +259,7 @@ def _limits(scaled: Floats) -> Floats:
     bins = int(np.ceil(scaled.max() / _BIN) - first) + 8
     counts = np.bincount((scaled / _BIN - first).astype(np.int64), minlength=bins).astype(np.float64)
     smooth = gaussian_filter1d(counts, _SMOOTH_BINS)
-    peaks = _distinct_peaks(smooth)
+    peaks = _distinct_peaks(smooth, most)
     limits = []
     for left, right in pairwise(peaks):
         between = smooth[left : right + 1]
@@ -242,8 +268,8 @@ def _limits(scaled: Floats) -> Floats:
     return np.array(limits)
 
 
-def _distinct_peaks(smooth: Floats) -> list[int]:
-    """Return the bins of the peaks that stand out, at most `MOST_LEVELS`, in rising order."""
+def _distinct_peaks(smooth: Floats, most: int = MOST_LEVELS) -> list[int]:
+    """Return the bins of the peaks that stand out, at most so many, in rising order."""
     rising = np.diff(smooth, prepend=0.0) > 0
     falling = np.diff(smooth, append=0.0) <= 0
     # A block counted in one bin gives a smoothed peak of 1 / (sqrt(2 pi) sigma).
@@ -254,7 +280,7 @@ def _distinct_peaks(smooth: Floats) -> list[int]:
     while len(peaks) > 1:
         scores = [_distinctness(smooth, a, b) for a, b in pairwise(peaks)]
         worst = int(np.argmin(scores))
-        if scores[worst] >= 1.0 and len(peaks) <= MOST_LEVELS:
+        if scores[worst] >= 1.0 and len(peaks) <= most:
             break
         lower = worst if smooth[peaks[worst]] < smooth[peaks[worst + 1]] else worst + 1
         del peaks[lower]
@@ -284,11 +310,10 @@ def _absorb_transitions(labels: Indices) -> Indices:
     return labels
 
 
-def _renumber(labels: Indices) -> tuple[Indices, Indices]:
+def _renumber(labels: Indices) -> Indices:
     """Renumber the levels that are still there from 0, lowest first."""
     kept = np.unique(labels[labels >= 0])
-    numbers = np.searchsorted(kept, labels)
-    return kept, np.where(labels >= 0, numbers, -1)
+    return np.where(labels >= 0, np.searchsorted(kept, labels), -1)
 
 
 def _refined(

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 from PySide6.QtCore import QLineF, QRectF, Qt, Signal
-from PySide6.QtGui import QMouseEvent, QPainter
+from PySide6.QtGui import QMouseEvent, QPainter, QPen
 
 from warm_ember.attribution.ledger import UNPLACED_NAME
 from warm_ember.model.placement import UNPLACED, Placement
@@ -21,6 +21,16 @@ from warm_ember.ui.look.theme import Look, ink_on
 _LABEL_MARGIN = 12
 _LABEL_FROM = 24
 _TEXTURE_FROM = 6
+_DRAG_FROM = 4
+
+
+@dataclass(frozen=True)
+class Block:
+    """One interval of the ribbon."""
+
+    state: str
+    from_s: float
+    to_s: float
 
 
 class RibbonLane(Lane):
@@ -30,18 +40,24 @@ class RibbonLane(Lane):
     -------
     state_chosen
         The name of the state that was clicked.
+    painted
+        ``(state, from_s, to_s)``: a block was dragged over others.
     """
 
     name = "States"
     state_chosen = Signal(str)
+    painted = Signal(str, float, float)
 
     def __init__(self, look: Look, window: TimeWindow, height: int = 33) -> None:
         super().__init__(look, window, height)
         self._swatches: dict[str, Swatch] = {}
         self._preview: Placement | None = None
+        self.chosen: Block | None = None
+        self._pressed: tuple[float, Block] | None = None
+        self._stroke: tuple[float, float] | None = None
 
     def set_results(self, results: Shown | None) -> None:
-        self._preview = None
+        self._preview, self.chosen, self._stroke = None, None, None
         super().set_results(results)
 
     def set_preview(self, placement: Placement | None) -> None:
@@ -135,26 +151,84 @@ class RibbonLane(Lane):
         on = ground if swatch.texture != "plain" else None
         draw_marked(painter, block, text, self.look, size="small", dim=ink, align=Qt.AlignmentFlag.AlignHCenter, on=on)
 
+    def block_at(self, time_s: float) -> Block | None:
+        """Return the block at a moment."""
+        if self.results is None:
+            return None
+        placement = self.results.placement
+        sample = time_s / self.results.capture.current.interval_s
+        at = int(np.searchsorted(placement.edges, sample, side="right")) - 1
+        return self._block(at) if 0 <= at < placement.intervals else None
+
+    def _block(self, index: int) -> Block:
+        assert self.results is not None
+        placement, interval_s = self.results.placement, self.results.capture.current.interval_s
+        state = int(placement.state[index])
+        name = UNPLACED_NAME if state == UNPLACED else placement.names[state]
+        return Block(name, float(placement.edges[index]) * interval_s, float(placement.edges[index + 1]) * interval_s)
+
+    def neighbour(self, block: Block, step: int) -> Block | None:
+        """Return the block before (-1) or after (+1) another."""
+        if self.results is None:
+            return None
+        middle_s = (block.from_s + block.to_s) / 2
+        sample = middle_s / self.results.capture.current.interval_s
+        at = int(np.searchsorted(self.results.placement.edges, sample, side="right")) - 1 + step
+        return self._block(at) if 0 <= at < self.results.placement.intervals else None
+
+    def state_at(self, time_s: float) -> str:
+        """Return the state at a moment."""
+        block = self.block_at(time_s)
+        return block.state if block is not None else UNPLACED_NAME
+
     def mousePressEvent(self, event: QMouseEvent) -> None:
         if self.results is None or event.position().x() < self.plot_rect.left():
             super().mousePressEvent(event)
             return
-        placement = self.results.placement
-        sample = self.time_at(event.position().x()) / self.results.capture.current.interval_s
-        at = int(np.clip(np.searchsorted(placement.edges, sample, side="right") - 1, 0, placement.intervals - 1))
-        state = int(placement.state[at])
-        self.state_chosen.emit(UNPLACED_NAME if state == UNPLACED else placement.names[state])
+        block = self.block_at(self.time_at(event.position().x()))
+        self._pressed = (event.position().x(), block) if block is not None else None
 
-    def state_at(self, time_s: float) -> str:
-        """Return the state at a moment."""
-        if self.results is None:
-            return ""
-        placement = self.results.placement
-        sample = time_s / self.results.capture.current.interval_s
-        at = int(np.searchsorted(placement.edges, sample, side="right")) - 1
-        if not 0 <= at < placement.intervals or placement.state[at] == UNPLACED:
-            return UNPLACED_NAME
-        return placement.names[int(placement.state[at])]
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        super().mouseMoveEvent(event)
+        if self._pressed is None or self._pressed[1].state == UNPLACED_NAME:
+            return
+        x, block = self._pressed
+        at_s = self.time_at(float(np.clip(event.position().x(), self.plot_rect.left(), self.plot_rect.right())))
+        if abs(event.position().x() - x) < _DRAG_FROM or block.from_s <= at_s <= block.to_s:
+            self._stroke = None
+        else:
+            self._stroke = (block.to_s, at_s) if at_s > block.to_s else (at_s, block.from_s)
+        self.update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        pressed, stroke = self._pressed, self._stroke
+        self._pressed, self._stroke = None, None
+        if pressed is None:
+            super().mouseReleaseEvent(event)
+        elif stroke is not None:
+            self.painted.emit(pressed[1].state, *stroke)
+        else:
+            self.chosen = pressed[1]
+            self.state_chosen.emit(pressed[1].state)
+        self.update()
+
+    def paint_over(self, painter: QPainter) -> None:
+        super().paint_over(painter)
+        rect, theme = self.block_rect, self.look.theme
+        if self.chosen is not None:
+            painter.setPen(QPen(theme.mark, 2))
+            painter.drawRect(self._box(self.chosen.from_s, self.chosen.to_s).intersected(rect).adjusted(1, 1, -1, -1))
+        if self._stroke is not None and self._pressed is not None:
+            box = self._box(*self._stroke).intersected(rect)
+            swatch = self._swatches.get(self._pressed[1].state)
+            if swatch is not None:
+                fill(painter, box, swatch, theme.sunken)
+            painter.setPen(QPen(theme.mark, 2))
+            painter.drawRect(box.adjusted(1, 1, -1, -1))
+
+    def _box(self, from_s: float, to_s: float) -> QRectF:
+        left, right = self.x_of(from_s), self.x_of(to_s)
+        return QRectF(left, self.block_rect.top(), max(right - left, 3.0), self.block_rect.height())
 
 
 def _within(placement: Placement, first: float, last: float) -> Placement:

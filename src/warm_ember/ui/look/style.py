@@ -52,7 +52,7 @@ def style_sheet(look: Look) -> str:
     QMenu::item:disabled {{ color: {t.faint.name()}; }}
     QMenu::separator {{ height: 1px; background: {t.rule.name()}; margin: {px(4)}px 0; }}
     QToolTip {{ background: {t.raised.name()}; color: {t.ink.name()}; border: 1px solid {t.rule.name()}; padding: 4px; }}
-    QLineEdit, QComboBox, QPlainTextEdit {{ background: {t.sunken.name()}; border: 1px solid {t.rule.name()}; padding: {px(2)}px {px(6)}px;
+    QLineEdit, QComboBox, QSpinBox, QPlainTextEdit {{ background: {t.sunken.name()}; border: 1px solid {t.rule.name()}; padding: {px(2)}px {px(6)}px;
         selection-background-color: {t.mark.name()}; selection-color: {t.sunken.name()}; font-weight: bold; }}
     QLineEdit:focus, QComboBox:focus {{ border: 1px solid {t.mark.name()}; }}
     QLineEdit[wrong="true"] {{ border: 1px solid {t.warning.name()}; }}
@@ -69,6 +69,7 @@ def style_sheet(look: Look) -> str:
     QTableWidget {{ background: transparent; border: none; selection-background-color: {t.mark_ground.name()};
         selection-color: {t.ink.name()}; outline: none; }}
     QTableWidget::item {{ border-bottom: 1px solid {t.rule.name()}; padding: 0 {px(6)}px; }}
+    QTableWidget::item:selected {{ background: {t.mark_ground.name()}; color: {t.ink.name()}; }}
     QTableWidget:focus {{ border: 1px solid {t.mark.name()}; }}
     QHeaderView, QTableWidget {{ background: transparent; font-size: {look.font("small").pointSizeF()}pt; }}
     QHeaderView::section {{ background: transparent; color: {t.dim.name()}; border: none;

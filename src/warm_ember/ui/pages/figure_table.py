@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QGuiApplication, QKeyEvent, QKeySequence
+from PySide6.QtGui import QGuiApplication, QKeyEvent, QKeySequence, QResizeEvent
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
 
 from warm_ember.ui.look.theme import Look
@@ -27,6 +27,21 @@ class _Cell(QTableWidgetItem):
 class FigureTable(QTableWidget):
     """A table whose rows are known by their index in what was shown.
 
+    Parameters
+    ----------
+    look
+        The look.
+    header
+        A word for each column.
+    editable
+        The column that may be typed into.
+    sortable
+        Whether a click on a header sorts.
+    largest_first
+        The column it is sorted by at first, the largest at the top; as shown when None.
+    words
+        Columns that hold words: they stand at the left, figures at the right.
+
     Signals
     -------
     row_asked
@@ -39,10 +54,20 @@ class FigureTable(QTableWidget):
     cell_renamed = Signal(int, str)
 
     def __init__(
-        self, look: Look, header: Sequence[str], *, editable: int | None = None, sortable: bool = True
+        self,
+        look: Look,
+        header: Sequence[str],
+        *,
+        editable: int | None = None,
+        sortable: bool = True,
+        largest_first: int | None = None,
+        words: Sequence[int] = (0,),
     ) -> None:
         super().__init__(0, len(header))
         self._look, self._editable, self._fills = look, editable, False
+        self._words = tuple(words)
+        self._weights: tuple[float, ...] = ()
+        self._header = tuple(header)
         self.setHorizontalHeaderLabels(list(header))
         self.setShowGrid(False)
         self.setSortingEnabled(sortable)
@@ -54,16 +79,32 @@ class FigureTable(QTableWidget):
         head = self.horizontalHeader()
         head.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
         head.setHighlightSections(False)
+        head.setSortIndicatorShown(False)  # its arrow would lie over the words: it is written behind them
+        head.sortIndicatorChanged.connect(lambda *_: self._name_columns())
         head.setDefaultAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-        first = self.horizontalHeaderItem(0)
-        if first is not None:
-            first.setTextAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+        for column in self._words:
+            item = self.horizontalHeaderItem(column)
+            if item is not None:
+                item.setTextAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+        if largest_first is not None:
+            self.sortByColumn(largest_first, Qt.SortOrder.DescendingOrder)
         if editable is None:
             self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self.cellDoubleClicked.connect(lambda row, _column: self._ask(row))
         self.itemChanged.connect(self._on_changed)
         look.changed.connect(self._on_look)
         self._on_look()
+
+    def _name_columns(self) -> None:
+        """Write the columns' names, with an arrow behind the one that is sorted by."""
+        head = self.horizontalHeader()
+        head.setSortIndicatorShown(False)  # sorting shows it again
+        arrow = "▾" if head.sortIndicatorOrder() == Qt.SortOrder.DescendingOrder else "▴"
+        for column, words in enumerate(self._header):
+            item = self.horizontalHeaderItem(column)
+            if item is not None:
+                is_sorted = self.isSortingEnabled() and column == head.sortIndicatorSection()
+                item.setText(f"{words} {arrow}" if is_sorted else words)
 
     def _on_look(self) -> None:
         self.verticalHeader().setDefaultSectionSize(self._look.px(22))
@@ -77,7 +118,7 @@ class FigureTable(QTableWidget):
         for row, cells in enumerate(rows):
             for column, (text, value) in enumerate(cells):
                 cell = _Cell(text, value)
-                side = Qt.AlignmentFlag.AlignLeft if column == 0 else Qt.AlignmentFlag.AlignRight
+                side = Qt.AlignmentFlag.AlignLeft if column in self._words else Qt.AlignmentFlag.AlignRight
                 cell.setTextAlignment(side | Qt.AlignmentFlag.AlignVCenter)
                 cell.setData(Qt.ItemDataRole.UserRole, row)
                 cell.setToolTip(text)
@@ -85,12 +126,28 @@ class FigureTable(QTableWidget):
                     cell.setFlags(cell.flags() & ~Qt.ItemFlag.ItemIsEditable)
                 self.setItem(row, column, cell)
         self.setSortingEnabled(sortable)
+        self._name_columns()
         self._fills = False
+
+    def share_width(self, *weights: float) -> None:
+        """Give the columns their parts of the width instead of equal ones."""
+        self._weights = weights
+        self.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Fixed)
+        self._share()
+
+    def _share(self) -> None:
+        whole = sum(self._weights)
+        for column, weight in enumerate(self._weights):
+            self.setColumnWidth(column, int(self.viewport().width() * weight / whole))
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        if self._weights:
+            self._share()
 
     def text(self) -> str:
         """Return the table as tab-separated text, in the order shown."""
-        header = [self.horizontalHeaderItem(column) for column in range(self.columnCount())]
-        lines = ["\t".join(item.text() if item is not None else "" for item in header)]
+        lines = ["\t".join(self._header)]
         for row in range(self.rowCount()):
             cells = [self.item(row, column) for column in range(self.columnCount())]
             lines.append("\t".join(cell.text() if cell is not None else "" for cell in cells))

@@ -3,20 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
 from warm_ember.attribution.day import DayRow, day_rows
-from warm_ember.attribution.ledger import UNPLACED_NAME, LedgerRow, Verdict
+from warm_ember.attribution.ledger import UNPLACED_NAME, Ledger, LedgerRow, Verdict
 from warm_ember.model.figure import Grade
 from warm_ember.session.results import RunResults
 from warm_ember.ui.look.marked import draw_marked, plain, width_of
 from warm_ember.ui.look.textures import CROSS, Swatch, fill, swatches
 from warm_ember.ui.look.theme import Look, ink_on
-from warm_ember.units import DAY_S, duration_text, percent_text, quantity_text, significant
+from warm_ember.units import DAY_S, Text, duration_text, percent_text, quantity_text, significant
 
 _ROW = 46
 _HEADER = 40
@@ -25,6 +25,7 @@ _TIME_ZERO = 236
 _CHARGE_ZERO = 380
 _CHARGE_WIDTH = 176
 _RIGHT = Qt.AlignmentFlag.AlignRight
+CHARGE, ENERGY = "charge", "energy"
 
 
 @dataclass(frozen=True)
@@ -36,6 +37,17 @@ class ShownRow:
     charge_share: float
     entries: float
     energy_j: float | None
+    energy_share: float = 0.0
+
+    def share_by(self, by: str) -> float:
+        """Return its share of the charge or of the energy."""
+        return self.energy_share if by == ENERGY else self.charge_share
+
+    @property
+    def mean_w(self) -> float | None:
+        """Mean power of the state; None without a voltage."""
+        row = self.row
+        return row.energy_j / row.dwell_s if row.energy_j is not None and row.dwell_s else None
 
 
 def verdict_words(row: LedgerRow) -> tuple[str, bool]:
@@ -57,9 +69,12 @@ _SORTS: dict[str, Callable[[ShownRow], float]] = {
     "share of time": lambda s: s.time_share,
     "state": lambda s: 0.0,
     "share of charge": lambda s: s.charge_share,
+    "share of energy": lambda s: s.energy_share,
     "entries": lambda s: s.entries,
     "mean dwell": lambda s: s.row.mean_dwell_s,
     "mean current": lambda s: s.row.mean.value or 0.0,
+    "mean power": lambda s: s.mean_w or 0.0,
+    "charge": lambda s: s.row.charge_c,
     "energy": lambda s: s.energy_j or 0.0,
     "verdict": lambda s: list(Verdict).index(s.row.verdict) == 1,
 }
@@ -84,6 +99,8 @@ class LedgerView(QWidget):
         self._look = look
         self.results: RunResults | None = None
         self.a_day = False
+        self.by = CHARGE
+        self._groups: Ledger | None = None
         self.chosen = ""
         self.rows: list[ShownRow] = []
         self._sort, self._rising = "share of charge", False
@@ -99,9 +116,16 @@ class LedgerView(QWidget):
         editor.setParent(self)
         editor.hide()
 
-    def set_results(self, results: RunResults | None) -> None:
-        """Show another run."""
-        self.results = results
+    def set_results(self, results: RunResults | None, groups: Ledger | None = None) -> None:
+        """Show another run: its states, or groups of them."""
+        self.results, self._groups = results, groups
+        self._fill()
+
+    def set_by(self, by: str) -> None:
+        """Show shares of the charge or of the energy."""
+        self.by = by
+        if self._sort in ("share of charge", "share of energy"):
+            self._sort = f"share of {by}"
         self._fill()
 
     def set_a_day(self, a_day: bool) -> None:
@@ -118,12 +142,21 @@ class LedgerView(QWidget):
         results = self.results
         self.rows = []
         if results is not None:
-            day = day_rows(results.load, results.ledger) if self.a_day else {}
-            self.rows = [self._shown(row, day.get(row.name)) for row in results.ledger.all_rows]
+            day = day_rows(results.load, results.ledger) if self._shows_day else {}
+            rows = (self._groups or results.ledger).all_rows
+            shown = [self._shown(row, day.get(row.name)) for row in rows]
+            whole_j = sum(one.energy_j or 0.0 for one in shown)
+            self.rows = [
+                replace(one, energy_share=(one.energy_j or 0.0) / whole_j if whole_j else 0.0) for one in shown
+            ]
             self._sort_rows()
         if self.chosen not in [shown.row.name for shown in self.rows]:
             self.chosen = ""
         self._arrange()
+
+    @property
+    def _shows_day(self) -> bool:
+        return self.a_day and self._groups is None
 
     def _shown(self, row: LedgerRow, day: DayRow | None) -> ShownRow:
         if day is None:
@@ -192,7 +225,8 @@ class LedgerView(QWidget):
 
     def _in_order(self) -> list[ShownRow]:
         """Return the rows in the ledger's own order, in which textures are given everywhere."""
-        order = {row.name: i for i, row in enumerate(self.results.ledger.all_rows)} if self.results else {}
+        ledger = self._groups or (self.results.ledger if self.results is not None else None)
+        order = {row.name: i for i, row in enumerate(ledger.all_rows)} if ledger is not None else {}
         return sorted(self.rows, key=lambda s: order[s.row.name])
 
     def _columns(self) -> dict[str, float]:
@@ -216,13 +250,13 @@ class LedgerView(QWidget):
     @property
     def _charge_reach(self) -> float:
         """Return the share of charge at the right end of its axis."""
-        most = max((shown.charge_share for shown in self.rows), default=1.0)
+        most = max((shown.share_by(self.by) for shown in self.rows), default=1.0)
         return next(reach for reach in (0.2, 0.4, 0.6, 0.8, 1.0) if reach >= min(most, 1.0) - 1e-9)
 
     def _paint_header(self, painter: QPainter) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
         painter.fillRect(QRectF(0, 0, self.width(), px(_HEADER)), theme.raised)
-        unit = "a day" if self.a_day else ""
+        unit = "a day" if self._shows_day else ""
         rights = self._columns()
         self._headers = {}
 
@@ -249,14 +283,15 @@ class LedgerView(QWidget):
             QRectF(px(_TIME_ZERO), px(4), px(_CHARGE_ZERO - _TIME_ZERO), line),
             Qt.AlignmentFlag.AlignHCenter,
         )
-        head("share of charge", QRectF(px(_CHARGE_ZERO), px(4), px(150), line), Qt.AlignmentFlag.AlignLeft)
+        head(f"share of {self.by}", QRectF(px(_CHARGE_ZERO), px(4), px(150), line), Qt.AlignmentFlag.AlignLeft)
         for name, second in (
             ("entries", unit),
             ("mean dwell", ""),
-            ("mean current", "± of the mean"),
-            ("energy", unit),
+            ("mean power", "") if self.by == ENERGY else ("mean current", "± of the mean"),
+            ("charge", unit) if self.by == ENERGY else ("energy", unit),
         ):
-            head(name, QRectF(rights[name] - px(110), px(4), px(110), line), _RIGHT, second)
+            right = rights[{"mean power": "mean current", "charge": "energy"}.get(name, name)]
+            head(name, QRectF(right - px(110), px(4), px(110), line), _RIGHT, second)
         box = QRectF(rights["expected"], px(4), px(190), line)
         draw_marked(painter, box, "expected, and when it holds", look, size="small")
         head("verdict", QRectF(rights["verdict"] + px(12), px(4), px(100), line), Qt.AlignmentFlag.AlignLeft)
@@ -304,7 +339,7 @@ class LedgerView(QWidget):
         bar = QRectF(
             px(_CHARGE_ZERO),
             top + px(11),
-            max(1.5, min(shown.charge_share / self._charge_reach, 1.0) * px(_CHARGE_WIDTH)),
+            max(1.5, min(shown.share_by(self.by) / self._charge_reach, 1.0) * px(_CHARGE_WIDTH)),
             height - px(22),
         )
         fill(painter, bar, swatch, theme.ground)
@@ -314,7 +349,7 @@ class LedgerView(QWidget):
         draw_marked(
             painter,
             QRectF(bar.right() + px(7), bar.top(), px(70), bar.height()),
-            percent_text(shown.charge_share).marked,
+            percent_text(shown.share_by(self.by)).marked,
             look,
         )
         name_box = QRectF(px(_TIME_ZERO + 6), top + px(6), px(_CHARGE_ZERO - _TIME_ZERO - 12), px(18))
@@ -368,18 +403,22 @@ class LedgerView(QWidget):
 
         cell("entries", f"**{_count(shown.entries)}**")
         cell("mean dwell", duration_text(row.mean_dwell_s).marked)
-        if row.mean.grade is Grade.BOUNDED and row.mean.high is not None:
+        if self.by == ENERGY:
+            cell("mean current", quantity_text(shown.mean_w, "W").marked)
+        elif row.mean.grade is Grade.BOUNDED and row.mean.high is not None:
             cell("mean current", f"below {quantity_text(row.mean.high, 'A').marked}")
             cell("mean current", "under the resolution", second, "small", True)
         else:
             cell("mean current", quantity_text(row.mean.value, "A").marked)
             cell("mean current", _spread(row), second, "small", True)
-        cell("energy", quantity_text(shown.energy_j, "J").marked)
+        cell("energy", (self._charge_text(shown) if self.by == ENERGY else quantity_text(shown.energy_j, "J")).marked)
         expected = QRectF(rights["expected"], top + first, px(190), px(18))
         if row.expected is not None:
             text = f"{quantity_text(row.expected.current_a, 'A').marked} ± {row.expected.tolerance * 100:.0f} %"
             draw_marked(painter, expected, text, look)
-            condition = ", ".join(part for part in (row.expected.condition, row.expected.source) if part)
+            parts = len(row.expected.parts)
+            source = f"{parts} parts" if parts else row.expected.source
+            condition = ", ".join(part for part in (row.expected.condition, source) if part)
             draw_marked(painter, expected.translated(0, px(17)), condition, look, size="small", dim=theme.faint)
         elif row.name != UNPLACED_NAME:
             draw_marked(painter, expected, "not set", look, size="small", dim=theme.faint)
@@ -396,6 +435,12 @@ class LedgerView(QWidget):
             ink=color,
             dim=color,
         )
+
+    def _charge_text(self, shown: ShownRow) -> Text:
+        """Say the charge, scaled to a day where a day is shown."""
+        row = shown.row
+        per_entry_c = row.charge_c / row.entries if row.entries else 0.0
+        return quantity_text(per_entry_c * shown.entries, "C")
 
     def _paint_sum(self, painter: QPainter, top: int) -> None:
         if self.results is None:
@@ -420,17 +465,23 @@ class LedgerView(QWidget):
         draw_marked(
             painter,
             QRectF(px(_CHARGE_ZERO), y, px(90), box),
-            percent_text(sum(s.charge_share for s in self.rows)).marked,
+            percent_text(sum(s.share_by(self.by) for s in self.rows)).marked,
             look,
         )
-        length_s = DAY_S if self.a_day else ledger.duration_s
-        mean_a = load.mean_a if self.a_day else ledger.mean_a
+        length_s = DAY_S if self._shows_day else ledger.duration_s
+        mean_a = load.mean_a if self._shows_day else ledger.mean_a
         energies = [s.energy_j for s in self.rows if s.energy_j is not None]
         right(rights["mean dwell"], duration_text(length_s).marked)
-        right(rights["mean current"], quantity_text(mean_a, "A").marked)
-        right(rights["energy"], quantity_text(sum(energies) if energies else None, "J").marked)
+        energy_j = sum(energies) if energies else None
+        if self.by == ENERGY:
+            right(rights["mean current"], quantity_text(energy_j / length_s if energy_j else None, "W").marked)
+            charge_c = mean_a * length_s if mean_a is not None else None
+            right(rights["energy"], quantity_text(charge_c, "C").marked)
+        else:
+            right(rights["mean current"], quantity_text(mean_a, "A").marked)
+            right(rights["energy"], quantity_text(energy_j, "J").marked)
         budget_a = self.results.life.budget_a
-        if budget_a and self.a_day and mean_a is not None:
+        if budget_a and self._shows_day and mean_a is not None:
             draw_marked(
                 painter,
                 QRectF(rights["expected"], y, px(190), box),

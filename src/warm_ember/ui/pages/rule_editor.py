@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QTimer, Signal
+import msgspec
+from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QStringListModel, Qt, QTimer, Signal
 from PySide6.QtWidgets import (
     QButtonGroup,
     QComboBox,
+    QCompleter,
     QHBoxLayout,
     QLabel,
     QLineEdit,
@@ -15,7 +17,10 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from warm_ember.attribution.ledger import UNPLACED_NAME
+from warm_ember.attribution.expected import parts_text, read_parts, resolve
+from warm_ember.attribution.ledger import UNPLACED_NAME, LedgerRow
+from warm_ember.errors import BadArgumentError
+from warm_ember.model.parts import PartOn
 from warm_ember.model.project import ExpectedValue, Project
 from warm_ember.model.rules import BandRule, HandRule, LevelsRule, LineRule, LogRule, Rule
 from warm_ember.session.results import RunResults
@@ -23,7 +28,8 @@ from warm_ember.ui.look.theme import Look
 from warm_ember.ui.pages.inline_edit import QuantityEdit
 from warm_ember.units import duration_text, quantity_text
 
-_PREVIEW_AFTER_MS = 250
+_PREVIEW_AFTER_MS = 40
+_FIXED_WIDGETS = 5
 BAND, LOG, LINE, HAND = "by current band", "by log", "by line", "by hand"
 
 
@@ -61,6 +67,8 @@ class RuleEditor(QWidget):
         ``(old, new)`` name of the state.
     expected_entered
         An expected value, or None to forget it.
+    group_entered
+        ``(state, group)``: with what the state is read; an empty group for alone.
     """
 
     previewed = Signal(object)
@@ -68,12 +76,14 @@ class RuleEditor(QWidget):
     rule_dropped = Signal(object)
     renamed = Signal(str, str)
     expected_entered = Signal(object)
+    group_entered = Signal(str, str)
 
     def __init__(self, look: Look) -> None:
         super().__init__()
         self._look = look
         self.state = ""
         self._results: RunResults | None = None
+        self._project = Project()
         self._bracket: tuple[float, float] | None = None
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
@@ -88,12 +98,14 @@ class RuleEditor(QWidget):
         column.setContentsMargins(px(12), px(2), px(12), px(8))
         column.setSpacing(px(6))
         column.addLayout(self._build_name_row())
+        column.addLayout(self._build_parts_row())
         column.addLayout(self._build_rule_row())
         self.words = QLabel()
         self.words.setFont(self._look.font("small"))
         self._rules_row = QHBoxLayout()
         self._rules_row.setSpacing(px(6))
-        self._rules_row.addWidget(self.words)
+        for widget in (self.as_label, self.as_edit, self.place_button, self.words):
+            self._rules_row.addWidget(widget)
         self._rules_row.addStretch(1)
         column.addLayout(self._rules_row)
 
@@ -122,6 +134,30 @@ class RuleEditor(QWidget):
             row.addWidget(label)
             row.addWidget(widget)
         row.addStretch(1)
+        return row
+
+    def _build_parts_row(self) -> QHBoxLayout:
+        row = QHBoxLayout()
+        self.parts_edit = QLineEdit()
+        self.parts_edit.setPlaceholderText("the parts that should be on, such as: Rowan M4 deep sleep + Thrush on")
+        self.parts_edit.setAccessibleName("Parts that should be on")
+        self.group_edit = QLineEdit()
+        self.group_edit.setPlaceholderText("none")
+        self.group_edit.setFixedWidth(self._look.px(110))
+        self.group_edit.setAccessibleName("Group of the state")
+        self.parts_words = self._label("")
+        self._part_names = QStringListModel(self)
+        completer = _PartCompleter(self._part_names, self)
+        self.parts_edit.setCompleter(completer)
+        for words, widget, stretch in (
+            ("Sum of", self.parts_edit, 3), ("", self.parts_words, 2), ("group", self.group_edit, 0)
+        ):  # fmt: skip
+            if words:
+                label = self._label(words)
+                self._name_widgets.append(label)
+                row.addWidget(label)
+            self._name_widgets.append(widget)
+            row.addWidget(widget, stretch)
         return row
 
     def _label(self, words: str) -> QLabel:
@@ -155,8 +191,6 @@ class RuleEditor(QWidget):
         self.as_edit.setFixedWidth(self._look.px(110))
         self.as_edit.setAccessibleName("State to place")
         self.place_button = QPushButton("Place   ↵")
-        for widget in (self.as_label, self.as_edit, self.place_button):
-            row.addWidget(widget)
         row.addStretch(1)
         return row
 
@@ -173,9 +207,11 @@ class RuleEditor(QWidget):
         self.low_edit = QuantityEdit(self._look, "A", "Lower end of the band", 82, low=-1.0)
         self.high_edit = QuantityEdit(self._look, "A", "Upper end of the band", 82, low=-1.0)
         self.hysteresis_edit = QuantityEdit(self._look, "%", "Hysteresis", 60)
-        self.shortest_edit = QuantityEdit(self._look, "s", "Shortest stay", 82)
+        self.shortest_edit = QuantityEdit(self._look, "s", "Shortest stay", 76)
+        self.absorb_edit = QuantityEdit(self._look, "s", "Shorter leaves do not end a stay", 76)
         self.hysteresis_edit.set_value(0.1)
         self.shortest_edit.set_value(0.005)
+        self.absorb_edit.set_value(0.005)
         return self._form(
             "from",
             self.low_edit,
@@ -185,6 +221,8 @@ class RuleEditor(QWidget):
             self.hysteresis_edit,
             "shortest",
             self.shortest_edit,
+            "bridging",
+            self.absorb_edit,
         )
 
     def _build_log_form(self) -> QWidget:
@@ -206,7 +244,7 @@ class RuleEditor(QWidget):
     def _connect(self) -> None:
         for index, button in enumerate(self.kinds[kind] for kind in (LINE, LOG, BAND, HAND)):
             button.clicked.connect(lambda _checked=False, index=index: self._on_kind(index))
-        for edit in (self.low_edit, self.high_edit, self.hysteresis_edit, self.shortest_edit):
+        for edit in (self.low_edit, self.high_edit, self.hysteresis_edit, self.shortest_edit, self.absorb_edit):
             edit.textEdited.connect(lambda _text: self._timer.start())
             edit.returnPressed.connect(self._place)
         for box in (self.event_box, self.line_box, self.line_level):
@@ -215,10 +253,12 @@ class RuleEditor(QWidget):
         self.as_edit.returnPressed.connect(self._place)
         self.place_button.clicked.connect(self._place)
         self.name_edit.editingFinished.connect(self._on_renamed)
-        self.expected_edit.value_entered.connect(lambda _value: self._on_expected())
+        self.expected_edit.value_entered.connect(lambda _value: self._on_expected(is_typed=True))
         self.tolerance_edit.value_entered.connect(lambda _value: self._on_expected())
         self.condition_edit.editingFinished.connect(self._on_expected)
         self.source_edit.editingFinished.connect(self._on_expected)
+        self.parts_edit.editingFinished.connect(self._on_expected)
+        self.group_edit.editingFinished.connect(self._on_group)
 
     def _on_kind(self, index: int) -> None:
         self.forms.setCurrentIndex(index)
@@ -249,7 +289,11 @@ class RuleEditor(QWidget):
         self._place_label.setText("Place these" if unplaced else "Place more of it")
         if not self.name_edit.hasFocus():
             self.name_edit.setText(state)
+        self._project = project
         self._show_expected(results)
+        self._part_names.setStringList([parts_text((PartOn(p.name, m.name),)) for p in project.parts for m in p.modes])
+        if not self.group_edit.hasFocus():
+            self.group_edit.setText(project.group_of.get(state, ""))
         events = list(dict.fromkeys(e.name for e in results.capture.events if e.event == "state"))
         lines = results.capture.lines
         self._offer(self.event_box, events)
@@ -264,6 +308,10 @@ class RuleEditor(QWidget):
         row = results.ledger.row(self.state)
         value = row.expected if row is not None else None
         self.expected_edit.set_value(value.current_a if value else None)
+        if not self.parts_edit.hasFocus():
+            self.parts_edit.setText(parts_text(value.parts) if value else "")
+            self.parts_edit.setCursorPosition(0)
+        self.parts_words.setText(self._explained(row))
         self.tolerance_edit.set_value(value.tolerance if value else 0.2)
         for edit, text in (
             (self.condition_edit, value.condition if value else ""),
@@ -271,6 +319,7 @@ class RuleEditor(QWidget):
         ):
             if not edit.hasFocus():
                 edit.setText(text)
+                edit.setCursorPosition(0)
 
     def _offer(self, box: QComboBox, words: list[str]) -> None:
         if [box.itemText(i) for i in range(box.count())] != words:
@@ -290,8 +339,8 @@ class RuleEditor(QWidget):
         self.set_bracket(self._bracket)
 
     def _show_rules(self, project: Project) -> None:
-        while self._rules_row.count() > 2:
-            item = self._rules_row.takeAt(2)
+        while self._rules_row.count() > _FIXED_WIDGETS:
+            item = self._rules_row.takeAt(_FIXED_WIDGETS)
             widget = item.widget() if item is not None else None
             if widget is not None:
                 widget.deleteLater()
@@ -327,10 +376,12 @@ class RuleEditor(QWidget):
 
     def _band(self, state: str) -> BandRule | None:
         low, high = self.low_edit.value(), self.high_edit.value()
-        hysteresis, shortest = self.hysteresis_edit.value(), self.shortest_edit.value()
+        hysteresis, shortest, absorb = (
+            edit.value() for edit in (self.hysteresis_edit, self.shortest_edit, self.absorb_edit)
+        )
         if low is None or high is None or hysteresis is None or shortest is None or low >= high:
             return None
-        return BandRule(state, low, high, hysteresis, shortest)
+        return BandRule(state, low, high, hysteresis, shortest, None if absorb == shortest else absorb)
 
     def show_preview(self, words: str) -> None:
         """Say what the edited rule would do."""
@@ -349,15 +400,62 @@ class RuleEditor(QWidget):
         if new and new not in (self.state, UNPLACED_NAME):
             self.renamed.emit(self.state, new)
 
-    def _on_expected(self) -> None:
+    def _explained(self, row: LedgerRow | None) -> str:
+        """Say what is drawn beyond what should be, and where the conditions differ."""
+        if row is None or row.expected is None or row.unexplained_a is None:
+            return ""
+        more = "more" if row.unexplained_a >= 0 else "less"
+        words = [f"{quantity_text(abs(row.unexplained_a), 'A')} {more} than the sum: unexplained"]
+        return "; ".join([*words, *row.mismatches])
+
+    def _on_group(self) -> None:
+        group = self.group_edit.text().strip()
+        if group != self._project.group_of.get(self.state, ""):
+            self.group_entered.emit(self.state, group)
+
+    def _on_expected(self, *, is_typed: bool = False) -> None:
+        """Send what stands in the fields; a current that is typed takes the place of a sum of parts."""
         current_a, tolerance = self.expected_edit.value(), self.tolerance_edit.value()
-        if current_a is None or not current_a or tolerance is None:
+        try:
+            parts = () if is_typed else read_parts(self.parts_edit.text(), self._project.parts)
+        except BadArgumentError as error:
+            self.words.setText(error.one_line)
+            return
+        if (not current_a and not parts) or tolerance is None:
             return
         value = ExpectedValue(
             self.state,
-            current_a,
+            0.0 if parts else current_a or 0.0,
             tolerance,
             self.condition_edit.text().strip(),
             self.source_edit.text().strip(),
+            parts,
         )
-        self.expected_entered.emit(value)
+        if value != self._known():
+            self.expected_entered.emit(value)
+
+    def _known(self) -> ExpectedValue | None:
+        known = self._project.expected_of(self.state)
+        if known is None:
+            return None
+        # What the fields show of a sum: its tolerance, and a source where none was typed.
+        shown = resolve(known, self._project.parts).value
+        return msgspec.structs.replace(shown, current_a=0.0 if known.parts else shown.current_a)
+
+
+class _PartCompleter(QCompleter):
+    """Complete the part after the last plus sign."""
+
+    def __init__(self, names: QStringListModel, parent: QWidget) -> None:
+        super().__init__(names, parent)
+        self.setCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
+        self.setFilterMode(Qt.MatchFlag.MatchContains)
+
+    def splitPath(self, path: str) -> list[str]:
+        return [path.rpartition("+")[2].strip()]
+
+    def pathFromIndex(self, index: QModelIndex | QPersistentModelIndex) -> str:
+        widget = self.widget()
+        before = widget.text().rpartition("+")[0].strip() if isinstance(widget, QLineEdit) else ""
+        name = str(self.model().data(index))
+        return f"{before} + {name}" if before else name

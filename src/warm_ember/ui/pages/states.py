@@ -1,30 +1,36 @@
-"""The States page: where the charge goes, by state, and the rules that place it."""
+"""The States page: the lanes with the ribbon, which is painted by hand, and below them the views on the states."""
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QAction, QGuiApplication
-from PySide6.QtWidgets import QScrollArea, QVBoxLayout
+from functools import partial
 
-from warm_ember.attribution.ledger import UNPLACED_NAME, LedgerRow
-from warm_ember.attribution.placing import default_rules, longest_unplaced
-from warm_ember.model.placement import Placement
-from warm_ember.model.project import ExpectedValue
-from warm_ember.model.rules import LevelsRule, LineRule, LogRule, Rule
-from warm_ember.session import edits
+from PySide6.QtCore import Signal
+from PySide6.QtGui import QAction, QGuiApplication
+from PySide6.QtWidgets import QStackedWidget, QVBoxLayout
+
+from warm_ember.attribution.ledger import UNPLACED_NAME
+from warm_ember.attribution.placing import longest_unplaced
+from warm_ember.model.rules import HandRule
 from warm_ember.session.results import RunResults
 from warm_ember.ui.desk import Desk
+from warm_ember.ui.lanes.ribbon import Block
 from warm_ember.ui.lanes.stack import LaneStack
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.theme import Look
-from warm_ember.ui.pages.ledger_view import LedgerView
+from warm_ember.ui.pages.belief_view import BeliefView
+from warm_ember.ui.pages.clock_view import ClockView
+from warm_ember.ui.pages.crossings_view import CrossingsView
+from warm_ember.ui.pages.functions_view import FunctionsView
+from warm_ember.ui.pages.ledger_part import LedgerPart
+from warm_ember.ui.pages.levels_view import LevelsView
 from warm_ember.ui.pages.page import Page
-from warm_ember.ui.pages.rule_editor import RuleEditor
+from warm_ember.ui.pages.states_part import StatesPart
 from warm_ember.ui.shell.headline import Switch
 from warm_ember.ui.shell.spine import LinkFigure
 from warm_ember.units import percent_text
 
 _LANE = 122
+_AROUND = 0.5
 
 
 class StatesPage(Page):
@@ -42,71 +48,89 @@ class StatesPage(Page):
     def __init__(self, desk: Desk, look: Look, window: TimeWindow) -> None:
         super().__init__(desk, look)
         self.results: RunResults | None = None
+        self._window = window
         folded = ("Overview", "Lines", "Charge so far", "Voltage", "Power")
         self.stack = LaneStack(look, window, with_flags=False, folded=folded)
         self.stack.current.setMinimumHeight(look.px(_LANE))
-        self._day_was_chosen = False
-        self.ledger = LedgerView(look)
-        self.editor = RuleEditor(look)
-        self.ledger.set_editor(self.editor)
-        self._build()
-        self._connect()
-        copy = self.make_action("Copy the ledger as text", "Ctrl+C", self._copy)
-        self._actions = [copy]
-        self.addActions(self.stack.actions_for_menu())
-
-    def _build(self) -> None:
+        self.part = LedgerPart(desk, look)
+        self.levels = LevelsView(desk, look)
+        self.crossings = CrossingsView(desk, look)
+        self.belief = BeliefView(desk, look)
+        self.functions = FunctionsView(desk, look)
+        self.clock = ClockView(desk, look)
+        self.ledger, self.editor = self.part.ledger, self.part.editor
+        parts: tuple[StatesPart, ...] = (
+            self.part, self.levels, self.crossings, self.belief, self.functions, self.clock
+        )  # fmt: skip
+        self.views = {part.name: part for part in parts}
+        self._stacked = QStackedWidget()
+        for part in parts:
+            self._stacked.addWidget(part)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
-        layout.addWidget(self.stack, 1)
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setWidget(self.ledger)
-        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        self._scroll = scroll
-        layout.addWidget(scroll, 1000)
-        self.ledger.height_changed.connect(scroll.setMaximumHeight)
+        layout.addWidget(self.stack, 2)
+        layout.addWidget(self._stacked, 5)
+        self._connect()
+        self._make_actions()
 
     def _connect(self) -> None:
-        self.ledger.state_chosen.connect(self.choose)
+        self.part.state_asked.connect(self.choose)
+        self.part.previewed.connect(self.stack.ribbon.set_preview)
         self.stack.ribbon.state_chosen.connect(self.choose)
+        self.stack.ribbon.painted.connect(self._paint)
         self.stack.current.bracket_drawn.connect(self._on_stretch)
-        self.editor.previewed.connect(self._preview)
-        self.editor.placed.connect(self._place)
-        self.editor.rule_dropped.connect(lambda rule: self.desk.apply(edits.drop_rule(rule), "remove a rule"))
-        self.editor.renamed.connect(self._rename)
-        self.editor.expected_entered.connect(self._expect)
+        for part in self.views.values():
+            part.changed.connect(self.headline_changed)
+            part.stretch_asked.connect(self.show_stretch)
+
+    def _make_actions(self) -> None:
+        self._actions = [self.make_action("Copy what stands below the lanes as text", "Ctrl+C", self._copy)]
+        for text, keys, slot in (
+            ("Give the block another state", "R", self._relabel),
+            ("Split the block at the cursor", "K", self._split),
+            ("Join the block with the one before", "M", partial(self._merge, -1)),
+            ("Join the block with the one after", "Shift+M", partial(self._merge, 1)),
+        ):
+            self._actions.append(self.make_action(text, keys, slot))
+        for number, name in enumerate(self.views, 1):
+            words = f"States: {name}"
+            self._actions.append(self.make_action(words, f"Ctrl+{number}", partial(self.show_view, name)))
+        self.addActions(self.stack.actions_for_menu())
 
     def _copy(self) -> None:
-        QGuiApplication.clipboard().setText(self.ledger.text())
+        QGuiApplication.clipboard().setText(self.views[self.view].text())
 
     def page_actions(self) -> list[QAction]:
         return self._actions
 
+    @property
+    def view(self) -> str:
+        """The view that is open."""
+        return next(name for name, part in self.views.items() if part is self._stacked.currentWidget())
+
+    def show_view(self, name: str) -> None:
+        """Open a view."""
+        self._stacked.setCurrentWidget(self.views[name])
+        self.headline_changed.emit()
+
     def show_results(self, results: RunResults | None) -> None:
         self.results = results
         self.stack.set_results(results)
-        if not self._day_was_chosen:
-            self.ledger.a_day = results is not None and bool(results.load.costs)
-        self.ledger.set_results(results)
-        self.choose(self.ledger.chosen)
+        for part in self.views.values():
+            part.set_results(results)
+        self.choose(self.part.chosen)
 
     def choose(self, state: str) -> None:
         """Open a state's row; an empty name closes it."""
-        known = results.ledger.all_rows if (results := self.results) is not None else ()
-        if state and state in [row.name for row in known] and self.results is not None:
-            self.editor.show_state(state, self.results, self.desk.project)
-            self.ledger.choose(state)
-            top = self.ledger.top_of(next(i for i, s in enumerate(self.ledger.rows) if s.row.name == state))
-            self._scroll.ensureVisible(0, top + self.look.px(60), 0, self.look.px(100))
-            if state == UNPLACED_NAME:
-                self._show_unplaced()
-        else:
-            self.ledger.choose("")
+        self.part.choose(state)
+        chosen = self.part.chosen
+        names = self.results.placement.names if self.results is not None else ()
+        self.functions.filter_state(chosen if chosen in names else None)
+        if chosen == UNPLACED_NAME:
+            self._show_unplaced()
+        elif not chosen:
             self.stack.current.set_highlight(None)
-            self.stack.ribbon.set_preview(None)
         self.headline_changed.emit()
 
     def _show_unplaced(self) -> None:
@@ -117,83 +141,71 @@ class StatesPage(Page):
             interval_s = self.results.capture.current.interval_s
             self.stack.current.set_highlight((longest[0] * interval_s, longest[1] * interval_s))
 
+    def show_stretch(self, from_s: float, to_s: float) -> None:
+        """Show a stretch in the lanes, with a little on both sides."""
+        margin = _AROUND * (to_s - from_s) + 4 * self._window.interval_s
+        self._window.show(from_s - margin, to_s + margin)
+        self.stack.current.set_highlight((from_s, to_s))
+
     def _on_stretch(self, from_s: float, to_s: float) -> None:
         """Take a stretch drawn on the lane for placing by hand."""
+        self.show_view("ledger")
         self.stack.current.set_highlight((from_s, to_s))
         self.editor.set_bracket((from_s, to_s))
-        if not self.ledger.chosen and self.results is not None:
+        if not self.part.chosen and self.results is not None:
             self.choose(self.stack.ribbon.state_at((from_s + to_s) / 2))
         self.editor.kinds["by hand"].click()
 
-    def _rules_with(self, rule: Rule) -> tuple[Rule, ...]:
-        if self.results is None:
-            return ()
-        return edits.add_rule(rule, default_rules(self.results.capture))(self.desk.project).rules
+    def _paint(self, state: str, from_s: float, to_s: float) -> None:
+        """Place a stretch by hand."""
+        if self.results is not None and state != UNPLACED_NAME and to_s > from_s:
+            self.part.place(HandRule(state, self.results.run.name, from_s, to_s))
 
-    def _preview(self, rule: Rule | None) -> None:
-        """Show in the ribbon what an edited rule would place."""
-        session, results = self.desk.session, self.results
-        if rule is None or session is None or results is None:
-            self.stack.ribbon.set_preview(None)
-            self.editor.show_preview("")
+    def _block(self) -> Block | None:
+        block = self.stack.ribbon.chosen
+        if block is None:
+            self.desk.noted.emit("Choose a block of the ribbon first.")
+        return block
+
+    def _relabel(self) -> None:
+        block = self._block()
+        if block is not None:
+            self._on_stretch(block.from_s, block.to_s)
+            self.editor.as_edit.setFocus()
+            self.editor.as_edit.selectAll()
+
+    def _split(self) -> None:
+        block, at_s = self._block(), self._window.cursor_s
+        if block is None:
             return
-        project = edits.add_rule(rule, default_rules(results.capture))(session.project)
-        state = getattr(rule, "state", "")
-        name = results.run.name
-
-        def work(should_stop: object, _progress: object) -> tuple[Placement, LedgerRow | None, float]:
-            placement = session.results.placement(project, name, should_stop)  # type: ignore[arg-type]
-            ledger = session.results.ledger(project, name, should_stop)  # type: ignore[arg-type]
-            return placement, ledger.row(state), ledger.unplaced_share
-
-        def done(found: tuple[Placement, LedgerRow | None, float]) -> None:
-            placement, row, unplaced = found
-            self.stack.ribbon.set_preview(placement)
-            if row is None:
-                self.editor.show_preview(f"places nothing as {state}")
-                return
-            self.editor.show_preview(
-                f"{state} would have {row.entries} entries, {percent_text(row.time_share)} of the time and "
-                f"{percent_text(row.charge_share)} of the charge; {percent_text(unplaced)} would stay unplaced"
-            )
-
-        self.desk.jobs.run("preview", "trying a rule", work, done, lambda _error: None, quiet=True)
-
-    def _place(self, rule: Rule) -> None:
-        if self.results is None:
+        if at_s is None or not block.from_s < at_s < block.to_s:
+            self.desk.noted.emit("Point at the place in the chosen block where it shall be split.")
             return
-        self.desk.jobs.stop("preview")
-        self.ledger.choose(getattr(rule, "state", ""))
-        self.editor.set_bracket(None)
-        edit = edits.add_rule(rule, default_rules(self.results.capture))
-        self.desk.apply(edit, f"place {getattr(rule, 'state', '')}")
+        known = self.results.placement.names if self.results is not None else ()
+        number = next(n for n in range(2, len(known) + 3) if f"{block.state} {n}" not in known)
+        self._paint(f"{block.state} {number}", at_s, block.to_s)
 
-    def _rename(self, old: str, new: str) -> None:
-        if self.results is not None:
-            self.ledger.chosen = new
-            self.desk.apply(edits.rename_state(old, new, default_rules(self.results.capture)), f"rename {old}")
-
-    def _expect(self, value: ExpectedValue) -> None:
-        self.desk.apply(edits.set_expected(value, value.state), f"expect {value.state}")
+    def _merge(self, step: int) -> None:
+        block = self._block()
+        if block is None:
+            return
+        neighbour = self.stack.ribbon.neighbour(block, step)
+        if neighbour is None or neighbour.state == UNPLACED_NAME:
+            self.desk.noted.emit("There is no state on that side to join it with.")
+            return
+        self._paint(neighbour.state, block.from_s, block.to_s)
 
     def sentence(self) -> str:
         if self.results is None:
             return "States appear with the first capture."
-        rows = self.ledger.rows
-        if not rows:
-            return "Nothing was measured."
-        costly = max(rows, key=lambda s: s.charge_share)
-        long = max(rows, key=lambda s: s.time_share)
-        charge, time = percent_text(costly.charge_share).marked, percent_text(costly.time_share).marked
-        text = f"{costly.row.name} takes {charge} of the charge in {time} of the time"
-        if long.row.name != costly.row.name:
-            charge, time = percent_text(long.charge_share).marked, percent_text(long.time_share).marked
-            text += f"; {long.row.name.lower()} takes {charge} in {time}"
-        return text + (" of a mean day." if self.ledger.a_day else ".")
+        return self.views[self.view].sentence()
 
     def warning(self) -> str:
         if self.results is None:
             return ""
+        alignment = self.results.placement.alignment
+        if alignment is not None and alignment.is_ambiguous and self.view != "clock":
+            return "the log's clock is **ambiguous**: see clock"
         share, limit = self.results.ledger.unplaced_share, self.desk.project.settings.unplaced_limit
         if share <= limit:
             return ""
@@ -202,38 +214,7 @@ class StatesPage(Page):
     def switches(self) -> tuple[Switch, ...]:
         if self.results is None:
             return ()
-        ledger = Switch(
-            "Ledger",
-            ("a day", "whole capture"),
-            "a day" if self.ledger.a_day else "whole capture",
-            self._on_ledger,
-        )
-        capture, rules = self.results.capture, self.desk.project.rules or default_rules(self.results.capture)
-        kinds: dict[str, Rule] = {}
-        if any(event.event == "state" for event in capture.events):
-            kinds["log"] = LogRule()
-        if capture.lines is not None and capture.lines.names:
-            kinds["lines"] = LineRule()
-        kinds["levels"] = LevelsRule()
-        chosen = next(
-            (
-                word
-                for word, rule in kinds.items()
-                for r in rules
-                if type(r) is type(rule) and (r == rule or isinstance(r, LevelsRule))
-            ),
-            "",
-        )
-
-        def choose(word: str) -> None:
-            self.desk.apply(edits.place_rest_by(kinds[word]), f"place states by {word}")
-
-        return (Switch("States from", tuple(kinds), chosen, choose), ledger)
-
-    def _on_ledger(self, option: str) -> None:
-        self._day_was_chosen = True
-        self.ledger.set_a_day(option == "a day")
-        self.headline_changed.emit()
+        return (Switch("View", tuple(self.views), self.view, self.show_view),)
 
     def link(self) -> LinkFigure:
         if self.results is None:
