@@ -29,6 +29,39 @@ def test_regular_pulses_take_the_nearest_match() -> None:
     assert (fit.offset_s, fit.drift, fit.matched) == (pytest.approx(1.25), pytest.approx(40e-6), 15)
 
 
+@given(st.integers(0, 40))
+def test_a_log_that_runs_for_longer_than_the_capture_is_laid_on_it(seed: int) -> None:
+    """Of a day's log the capture shows five minutes from somewhere in the middle."""
+    random = np.random.default_rng(seed)
+    target = np.sort(random.uniform(0, 86_400, 9000))
+    begin = random.uniform(3600, 80_000)
+    capture = (1 + 60e-6) * (target - begin)
+    capture = capture[(capture > 0) & (capture < 300)]
+    fit = fit_clock(target, capture, tolerance_s=1e-3, length_s=300.0)
+    assert fit is not None
+    assert fit.at(begin + 150) == pytest.approx(150 * (1 + 60e-6), abs=2e-3)
+    assert fit.rival_s is None
+    assert fit.matched == pytest.approx(fit.expected, abs=2)
+
+
+@pytest.mark.parametrize("offset_s", [0.37, 3.1, -7.4])
+def test_a_strictly_regular_log_is_ambiguous(offset_s: float) -> None:
+    target = np.arange(0.0, 400.0, 1.0)
+    capture = target[50:350] + offset_s - 50.0
+    fit = fit_clock(target, capture, tolerance_s=1e-3, length_s=300.0)
+    assert fit is not None
+    assert fit.rival_s is not None
+    assert abs(fit.rival_s) == pytest.approx(1.0, abs=1e-3)
+
+
+def test_a_few_odd_ones_end_the_ambiguity(random: np.random.Generator) -> None:
+    target = np.sort(np.concatenate((np.arange(0.0, 400.0, 1.0), random.uniform(0, 400, 40))))
+    capture = target - 50.3
+    fit = fit_clock(target, capture[(capture > 0) & (capture < 300)], tolerance_s=1e-3, length_s=300.0)
+    assert fit is not None
+    assert (fit.rival_s, fit.offset_s) == (None, pytest.approx(-50.3, abs=1e-4))
+
+
 def test_lists_that_have_nothing_in_common_are_not_fitted(random: np.random.Generator) -> None:
     assert fit_clock(np.sort(random.uniform(0, 100, 40)), np.sort(random.uniform(0, 100, 12)), tolerance_s=1e-4) is None
     assert fit_clock(np.empty(0), np.array([1.0]), tolerance_s=1e-3) is None

@@ -189,7 +189,7 @@ def test_expected_values_are_summed_from_parts(window: MainWindow, page: StatesP
     assert row.expected.current_a == pytest.approx(1.6e-6 + 5.2e-6)
     assert row.verdict.value == "above"
     type_into(qtbot, editor.parts_edit, "Rowan M4 snoring")
-    assert "is no mode of Rowan M4; there are: run, run with converter, idle, deep sleep, hibernate" in editor.words.text()
+    assert "Rowan M4 has the modes run, run with converter, idle, deep sleep, hibernate" in editor.words.text()
     assert window.desk.project.expected_of("Deep sleep").parts[1].part == "Thrush"
     type_into(qtbot, editor.expected_edit, "20 uA")
     settle()
@@ -235,22 +235,23 @@ def test_levels_are_named_limited_and_kept(window: MainWindow, page: StatesPage,
     view.most.setValue(5)
     view.most.editingFinished.emit()
     settle()
-    assert view.table.rowCount() == 5
+    assert 3 <= view.table.rowCount() <= 5  # of five peaks one may be nothing but the way between two others
     assert not window.desk.project.rules  # tried only, until states are placed by it
     qtbot.mouseClick(view.use, LEFT)
     settle()
     (rule,) = window.desk.project.rules
     assert isinstance(rule, LevelsRule)
     assert rule.most == 5
-    view.table.item(0, 7).setText("Asleep")
-    view.table.item(1, 7).setText("Asleep")
-    settle()
+    for level in (0, 1):
+        view.table.item(level, 7).setText("Asleep")
+        settle()
+    assert window.desk.project.rules[0].names == {"level 1": "Asleep", "level 2": "Asleep"}
     assert window.desk.results.ledger.row("Asleep") is not None
     type_into(qtbot, view.absorb, "50 ms")
     qtbot.mouseClick(view.learn, LEFT)
     settle()
     (rule,) = window.desk.project.rules
-    assert (rule.absorb_s, len(rule.centres_a)) == (0.05, 5)
+    assert (rule.absorb_s, len(rule.centres_a)) == (0.05, view.table.rowCount())
     window.desk.select_run("r5")
     settle()
     assert view.found.levels.centres_a == pytest.approx(rule.centres_a)

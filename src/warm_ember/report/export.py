@@ -12,7 +12,7 @@ from warm_ember.session.session import Session
 from warm_ember.signal.series import Progress, ShouldStop, ignore_progress, never
 from warm_ember.signal.stretch import snap
 
-TABLES = ("capture", "brackets", "ledger", "fold", "cycles", "findings")
+TABLES = ("capture", "brackets", "ledger", "crossings", "functions", "fold", "cycles", "findings")
 
 
 def export(
@@ -69,6 +69,13 @@ def export(
         write_table(tables.brackets_table(brackets, readings), path)
     elif what == "ledger":
         write_table(tables.ledger_table(session.results.ledger(project, name, should_stop)), path)
+    elif what == "crossings":
+        write_table(tables.crossings_table(session.states.crossings(project, name, should_stop).crossings), path)
+    elif what == "functions":
+        functions = session.states.functions(project, name, should_stop=should_stop)
+        if functions is None:
+            raise BadArgumentError(f"{name} holds no trace of the program: import it with --itm and --elf")
+        write_table(tables.functions_table(functions), path)
     elif what == "findings":
         write_table(tables.findings_table(session.results.findings(name, should_stop)), path)
     else:

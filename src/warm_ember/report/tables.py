@@ -7,6 +7,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from warm_ember.attribution.crossings import Crossing
+from warm_ember.attribution.functions import FunctionLedger
 from warm_ember.attribution.ledger import Ledger
 from warm_ember.model.finding import Finding
 from warm_ember.model.project import Bracket
@@ -124,6 +126,45 @@ def ledger_table(ledger: Ledger) -> pa.Table:
             **{name: pa.array(values, pa.float64()) for name, values in numbers.items()},
             "verdict": [row.verdict.value for row in rows],
             "placed_by": [row.how for row in rows],
+        }
+    )
+
+
+def crossings_table(crossings: tuple[Crossing, ...]) -> pa.Table:
+    """Return the changes of state, one row for each kind."""
+    import pyarrow as pa
+
+    figures = {"leaving": [one.leaving_c for one in crossings], "entering": [one.entering_c for one in crossings]}
+    ends = {"": "value", "_low": "low", "_high": "high"}
+    return pa.table(
+        {
+            "before": pa.array([one.before for one in crossings], pa.string()),
+            "after": pa.array([one.after for one in crossings], pa.string()),
+            "count": pa.array([one.count for one in crossings], pa.int64()),
+            **{
+                f"{side}_c{end}": pa.array([getattr(one, field) for one in found], pa.float64())
+                for side, found in figures.items()
+                for end, field in ends.items()
+            },
+            "total_c": pa.array([one.total_c for one in crossings], pa.float64()),
+        }
+    )
+
+
+def functions_table(ledger: FunctionLedger) -> pa.Table:
+    """Return the charge by function, one row each, the costliest first."""
+    import pyarrow as pa
+
+    rows = ledger.rows
+    numbers = ("time_s", "charge_c", "charge_error_c", "mean_a")
+    return pa.table(
+        {
+            "function": pa.array([row.name for row in rows], pa.string()),
+            "file": pa.array([row.file for row in rows], pa.string()),
+            "is_code": pa.array([row.is_code for row in rows], pa.bool_()),
+            "samples": pa.array([row.samples for row in rows], pa.int64()),
+            **{name: pa.array([getattr(row, name) for row in rows], pa.float64()) for name in numbers},
+            "mostly_in": pa.array([row.states[0][0] if row.states else "" for row in rows], pa.string()),
         }
     )
 

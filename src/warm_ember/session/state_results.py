@@ -94,9 +94,13 @@ class StateResults:
 
         return results.once(("belief", marker, project.expected, project.parts, *placement_key(project, capture)), work)
 
-    def residuals(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[Alignment, Residuals]:
-        """Return the map from the log's clock to one capture's, and what it leaves over."""
+    def residuals(
+        self, project: Project, name: str, should_stop: ShouldStop = never
+    ) -> tuple[Alignment, Residuals] | None:
+        """Return the map from the log's clock to one capture's, and what it leaves over; None without a log."""
         results, capture = self._results, self._results.open_capture(name)
+        if not any(event.event in ("state", "wake", "sleep", "sync") for event in capture.events):
+            return None
 
         def work() -> tuple[Alignment, Residuals]:
             levels = results.levels(capture, should_stop)

@@ -138,7 +138,8 @@ def _candidate_offsets(target_s: Floats, capture_s: Floats, tolerance_s: float, 
     so a long span votes coarsely, and a short span within the capture places each of the winners finely.
     """
     voters = target_s[: max(8, min(len(target_s), _VOTES // max(len(capture_s), 1)))]
-    coarse_s = max(2 * tolerance_s, 2 * LARGEST_DRIFT * float(voters[-1] - voters[0]))
+    # What lies beyond the capture finds no partner: the votes of those within are smeared over its length at most.
+    coarse_s = max(2 * tolerance_s, 2 * LARGEST_DRIFT * min(float(voters[-1] - voters[0]), end_s))
     found: list[_Candidate] = []
     for offset_s in _most_voted(_differences(voters, capture_s), coarse_s):
         begin_s = min(coarse_s, end_s / 4) if coarse_s > 2 * tolerance_s else -coarse_s
@@ -179,7 +180,7 @@ def _grown(
     offset_s, holds_s = candidate
     all_s, reach, drift = target_s, 2 * tolerance_s, 0.0
     target_s = all_s[np.searchsorted(all_s, -tolerance_s - offset_s) :]
-    target_s = target_s[: np.searchsorted(target_s, (end_s - offset_s) * (1 + LARGEST_DRIFT) + tolerance_s)]
+    target_s = target_s[: np.searchsorted(target_s, end_s * (1 + LARGEST_DRIFT) - offset_s + tolerance_s)]
     if not len(target_s):
         return None
     known = min(len(target_s), 8)

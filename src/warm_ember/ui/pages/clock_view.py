@@ -132,8 +132,17 @@ class ClockView(StatesPart):
     def show_nothing(self) -> None:
         self.alignment = None
         self.plot.show_residuals(None, 0.0)
+        for label in self.rows:
+            label.setText("")
+        for edit in (self.offset, self.drift):
+            edit.set_value(None)
+        self.find_again.hide()
 
-    def _on_residuals(self, found: tuple[Alignment, Residuals]) -> None:
+    def _on_residuals(self, found: tuple[Alignment, Residuals] | None) -> None:
+        if found is None:
+            self.show_nothing()
+            self.changed.emit()
+            return
         self.alignment, left = found
         duration_s = self.results.capture.duration_s if self.results is not None else 0.0
         self.plot.show_residuals(left, duration_s)

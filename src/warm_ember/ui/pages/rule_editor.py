@@ -180,6 +180,7 @@ class RuleEditor(QWidget):
             group.addButton(button)
             row.addWidget(button)
             self.kinds[kind] = button
+        self.kinds[BAND].setChecked(True)
         self.forms = QStackedWidget()
         self.forms.addWidget(self._build_line_form())
         self.forms.addWidget(self._build_log_form())
