@@ -23,8 +23,11 @@ sys.path.insert(0, str(Path(__file__).resolve().parent.parent / "src"))
 import numpy as np
 import pyarrow.csv
 
+from warm_ember.attribution.placing import place
 from warm_ember.formats.source import ImportOptions
 from warm_ember.memory import keep_freed_memory
+from warm_ember.model.rules import BandRule, LevelsRule
+from warm_ember.session import edits
 from warm_ember.session.importing import ImportRequest, adopt, import_file
 from warm_ember.session.session import Session
 from warm_ember.signal.fold import fold
@@ -33,6 +36,7 @@ from warm_ember.signal.series import Series, chunks
 ROUNDS = 5
 TEXT_ROWS = 4_000_000
 _REPEATED = 100_000_000
+_EDITED = 10_000_000
 
 
 def row(what: str, value: str, limit: str) -> None:
@@ -168,7 +172,28 @@ def bench_open(folder: Path) -> None:
         row("placing by levels found in the current", f"{whole:.1f} s", "")
         row("sums over the states", f"{seconds(lambda: session.results.ledger(session.project, 'bench')):.1f} s", "")
         row("looking for faults", f"{seconds(lambda: session.results.checkup('bench')):.1f} s", "")
+        capture = session.capture("bench")
+        for way, rule in (("a band", BandRule("busy", 0.7e-3, 20e-3, 0.1, 0.005)), ("levels", LevelsRule())):
+            ours, theirs, ratio = paired(
+                lambda rule=rule: place(capture, (rule,)), lambda: series_pass(capture.current), lambda: None, rounds=3
+            )
+            row(f"placing by {way}, to one NumPy pass over the capture", ratio_text(ours, theirs, ratio), "at most 5")
     print_memory("placing, sums and faults")
+
+
+def bench_edit(folder: Path) -> None:
+    """Time what follows an edited rule on 10^7 samples: the ribbon, then the figures."""
+    raw = folder / "edit.f32"
+    write_raw(raw, _EDITED)
+    with importer(folder / "edit", raw, rate_hz=100e3)() as session:
+        ribbon, figures = [], []
+        for step in range(12):
+            project = edits.add_rule(BandRule("busy", 0.7e-3 + step * 1e-5, 20e-3, 0.1, 0.005), ())(session.project)
+            ribbon.append(seconds(lambda project=project: session.results.placement(project, "bench")))
+            figures.append(seconds(lambda project=project: session.results.ledger(project, "bench")))
+        row("an edited rule on 10^7 samples: the ribbon", f"{1e3 * np.median(ribbon):.0f} ms", "100 ms")
+        row("an edited rule on 10^7 samples: then the figures", f"{1e3 * np.median(figures):.0f} ms", "")
+    raw.unlink()
 
 
 def bench_reading(folder: Path) -> None:
@@ -241,6 +266,7 @@ def bench_start() -> None:
 PARTS: dict[str, Callable[[Path, int], None]] = {
     "--import": bench_import,
     "--open": lambda folder, _samples: bench_open(folder),
+    "--edit": lambda folder, _samples: bench_edit(folder),
     "--read": lambda folder, _samples: bench_reading(folder),
     "--redraw": lambda folder, _samples: bench_redraw(folder),
     "--fold": lambda folder, _samples: bench_fold(folder),

@@ -208,3 +208,13 @@ def test_a_bootstrap_interval_covers_the_truth_nine_times_in_ten() -> None:
 def test_the_weakest_grade_wins() -> None:
     assert weakest([Grade.MEASURED, Grade.ASSUMED, Grade.TYPED]) is Grade.ASSUMED
     assert weakest([]) is Grade.MEASURED
+
+
+def test_rules_that_contradict_each_other_are_told() -> None:
+    made, _ = stays(("A", 2e-6, 1.0), ("B", 1e-3, 1.0), ("C", 5e-3, 2.0))
+    low, high = BandRule("low", 0.5e-3, 2e-3), BandRule("high", 0.8e-3, 1e-2)
+    placement = place(made, (low, high, LogRule()))
+    assert placement.overruled[1] == pytest.approx(1 / 3, abs=0.01)
+    assert 0 not in placement.overruled
+    again = place(made, (low, BandRule("low", 0.8e-3, 1e-2)))
+    assert not again.overruled  # two rules for one state do not contradict each other

@@ -194,3 +194,66 @@ def test_commands_do_without_qt(demo_path: Path) -> None:
     done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=False)
     assert done.returncode == 20
     assert "commands work without it" in done.stderr
+
+
+@pytest.fixture
+def traced(tmp_path: Path) -> tuple[Path, Path, Path]:
+    """A capture of five seconds with the trace stream and the program that ran."""
+    from warm_ember.bench.simulated import program
+    from warm_ember.model.capture import Event
+
+    events = (Event(0.0, "state", "Deep sleep"), Event(1.0, "state", "Count"), Event(3.0, "state", "Transmit"))
+    files = tmp_path / "c.csv", tmp_path / "c.itm", tmp_path / "c.elf"
+    current = np.repeat([2e-6, 7e-3, 0.127], [1000, 2000, 2000])
+    files[0].write_text("time_s,current_a\n" + "".join(f"{k * 1e-3:.3f},{i}\n" for k, i in enumerate(current)))
+    files[1].write_bytes(program.trace_stream(program.execute(events, 5.0, 1)))
+    files[2].write_bytes(program.elf_file())
+    return files
+
+
+def test_functions_come_with_the_trace_and_the_program(command, tmp_path: Path, traced) -> None:
+    table, stream, elf = traced
+    code, out, _ = command("import", tmp_path / "p", table, "--itm", stream, "--elf", elf, "--itm-clock", 375e3)
+    assert code == 0
+    assert "trace clock of 375 kHz as given" in out
+    assert command("export", tmp_path / "p", "c", "functions", "-o", tmp_path / "f.csv")[0] == 0
+    lines = (tmp_path / "f.csv").read_text().splitlines()
+    rows = {line.split(",")[0].strip('"'): line.split(",") for line in lines[1:]}
+    charge = lines[0].replace('"', "").split(",").index("charge_c")
+    assert sum(float(row[charge]) for row in rows.values()) == pytest.approx(2e-6 + 14e-3 + 0.254, rel=2e-3)
+    assert max(rows, key=lambda name: float(rows[name][charge])) == "modem_wait_reply"
+
+
+def test_what_is_wrong_with_trace_or_program_is_told_and_the_rest_works(command, tmp_path: Path, traced) -> None:
+    table, stream, elf = traced
+    stream.write_bytes(stream.read_bytes()[:-1])
+    elf.write_bytes(elf.read_bytes().replace(b".symtab\0", b".absent\0"))
+    code, out, err = command("import", tmp_path / "p", table, "--itm", stream, "--elf", elf)
+    assert (code, err) == (0, "")
+    assert "is cut off" in out
+    assert "has no function symbols" in out
+    assert "so that the stream lasts as long as the capture" in out
+    assert command("states", tmp_path / "p", "c")[0] == 0
+    for extra, told in (
+        (("--elf", elf), "give the stream with --itm too"),
+        (("--itm", elf), "program-counter samples, found none"),
+        (("--itm", stream, "--elf", table), "expected an ELF file"),
+        (("--itm", stream, "--itm-clock", -1), "--itm-clock must be above 0 Hz"),
+    ):
+        code, _, err = command("import", tmp_path / "q", table, *extra)
+        assert (code, err.count("\n")) == (2, 1)
+        assert told in err
+    assert not (tmp_path / "q").exists()
+    code, _, err = command("export", tmp_path / "p", "c", "crossings", "-o", tmp_path / "x.parquet")
+    assert (code, err) == (0, "")
+
+
+def test_events_that_are_unknown_or_out_of_order_are_told_and_kept(command, tmp_path: Path, traced) -> None:
+    log = tmp_path / "log.csv"
+    log.write_text("time_s,event,name,value\n0,state,A,\n3,state,B,\n1,beep,loud,\n2,state,A,\n")
+    code, out, _ = command("import", tmp_path / "p", traced[0], "--events", log)
+    assert code == 0
+    assert "log.csv, line 4: 'beep' is none of state, wake" in out
+    assert "log.csv, line 4: earlier than the event before it" in out
+    told = json.loads(command("states", tmp_path / "p", "c", "--json")[1])
+    assert {row["name"]: row["dwell_s"] for row in told["states"]} == {"A": pytest.approx(3.0), "B": pytest.approx(2.0)}

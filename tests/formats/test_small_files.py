@@ -32,7 +32,7 @@ def written(tmp_path: Path, text: str, name: str = "events.csv") -> Path:
     ],
 )
 def test_a_log_in_every_form(tmp_path: Path, text: str) -> None:
-    assert read_events(written(tmp_path, text)) == EVENTS
+    assert read_events(written(tmp_path, text)).events == EVENTS
 
 
 @pytest.mark.parametrize(

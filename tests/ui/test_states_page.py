@@ -277,3 +277,25 @@ def test_a_capture_without_log_or_trace_says_what_is_missing(empty_window: MainW
     assert "says nothing of its sleep" in said["belief"]
     assert "no log" in said["clock"]
     assert "one state only" in said["crossings"]
+
+
+def test_a_file_of_parts_is_taken_in_and_a_bad_one_is_told(window: MainWindow, page, tmp_path: Path, settle) -> None:
+    good, bad = tmp_path / "more.json", tmp_path / "bad.json"
+    good.write_text('{"parts": [{"name": "Heron", "modes": [{"name": "on", "current_a": 1e-5}]}]}')
+    bad.write_text("[]")
+    window.add_parts_from(good)
+    assert window.desk.project.parts[-1].name == "Heron"
+    assert len(window.desk.project.parts) == 7
+    window.add_parts_from(bad)
+    assert "this is no file of parts" in window.messages.words.text()
+    window.desk.undo()
+    assert len(window.desk.project.parts) == 6
+
+
+def test_a_trace_and_its_program_are_dropped_with_the_capture(tmp_path: Path) -> None:
+    from warm_ember.ui.pages.import_view import requests_for
+
+    names = ("a.csv", "b.csv", "a.itm", "b.swo", "post.elf", "a.events.csv", "b.vcd")
+    first, second = requests_for([tmp_path / name for name in names], lambda name: name)
+    assert (first.trace_file.name, first.elf_file.name, first.events_file.name) == ("a.itm", "post.elf", "a.events.csv")
+    assert (second.trace_file.name, second.elf_file.name, second.lines_file.name) == ("b.swo", "post.elf", "b.vcd")

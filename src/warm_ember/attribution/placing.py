@@ -82,8 +82,10 @@ def place(
     if clock is not None:
         placer.alignment = Alignment(clock.offset_s, clock.drift, method=TYPED_CLOCK)
     # Of two strokes by hand the later one counts, as with paint.
-    layers = [placer.layer(rule) for rule in (*reversed(by_hand), *others)]
-    return _flatten([layer for layer in layers if layer is not None], recording.current.samples, placer.alignment)
+    ordered = (*reversed(by_hand), *others)
+    layers = [(rules.index(rule), placer.layer(rule)) for rule in ordered]
+    told = [(number, layer) for number, layer in layers if layer is not None]
+    return _flatten(told, recording.current.samples, placer.alignment)
 
 
 class _Placer:
@@ -218,17 +220,23 @@ def _combination_name(value: int, names: tuple[str, ...]) -> str:
     return "+".join(parts) or "none"
 
 
-def _flatten(layers: list[_Layer], samples: int, alignment: Alignment | None) -> Placement:
+def _flatten(layers: list[tuple[int, _Layer]], samples: int, alignment: Alignment | None) -> Placement:
     """Lay layers over each other: what one leaves unplaced shows the next."""
-    edges = np.unique(np.concatenate([np.array([0, samples]), *(layer.edges for layer in layers)]))
+    edges = np.unique(np.concatenate([np.array([0, samples]), *(layer.edges for _, layer in layers)]))
     edges = edges[(edges >= 0) & (edges <= samples)].astype(np.int64)
     state = np.full(max(len(edges) - 1, 0), UNPLACED, dtype=np.int64)
     names: dict[str, int] = {}
     how: list[str] = []
-    for layer in layers:
+    overruled: dict[int, float] = {}
+    lengths = np.diff(edges)
+    for number, layer in layers:
         at = np.searchsorted(layer.edges, edges[:-1], side="right") - 1
         local = np.where(at < len(layer.state), layer.state[np.clip(at, 0, len(layer.state) - 1)], UNPLACED)
         to_fill = (state == UNPLACED) & (local != UNPLACED)
+        own = np.array([*(names.get(name, UNPLACED) if name else UNPLACED for name in layer.names), UNPLACED])[local]
+        matches, elsewhere = local != UNPLACED, (local != UNPLACED) & (state != UNPLACED) & (state != own)
+        if elsewhere.any():
+            overruled[number] = float(lengths[elsewhere].sum() / lengths[matches].sum())
         for index, name in enumerate(layer.names):
             here = to_fill & (local == index)
             if name is None or not here.any():
@@ -241,7 +249,12 @@ def _flatten(layers: list[_Layer], samples: int, alignment: Alignment | None) ->
             state[here] = names[name]
     starts = np.flatnonzero(np.diff(state, prepend=-2))
     return Placement(
-        tuple(names), np.append(edges[starts], samples).astype(np.int64), state[starts], tuple(how), alignment
+        tuple(names),
+        np.append(edges[starts], samples).astype(np.int64),
+        state[starts],
+        tuple(how),
+        alignment,
+        overruled,
     )
 
 

@@ -6,6 +6,7 @@ import csv
 import json
 import math
 from collections.abc import Iterator
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -15,18 +16,29 @@ from warm_ember.model.capture import Event
 KINDS = ("state", "wake", "sleep", "mark", "sync", "log")
 
 
-def read_events(path: Path) -> tuple[Event, ...]:
-    """Read an event log.
+@dataclass(frozen=True)
+class EventLog:
+    """A log as it was read.
+
+    Parameters
+    ----------
+    events
+        In the order of their times, in the target's clock.
+    notes
+        What was not as it should be, a sentence each.
+    """
+
+    events: tuple[Event, ...]
+    notes: tuple[str, ...] = ()
+
+
+def read_events(path: Path) -> EventLog:
+    """Read an event log; an event of a kind that is not known is kept as text.
 
     Parameters
     ----------
     path
         CSV with a header row, or JSON Lines with one object a line.
-
-    Returns
-    -------
-    tuple of Event
-        In the order of their times, in the target's clock.
 
     Raises
     ------
@@ -42,10 +54,25 @@ def read_events(path: Path) -> tuple[Event, ...]:
     if not first:
         raise BadFileError(path, "the event log is empty")
     rows = _json_rows(path, lines) if first.startswith("{") else _csv_rows(path, lines)
-    events = [_event(path, number, row) for number, row in rows]
-    if not events:
+    found = [(number, *_event(path, number, row)) for number, row in rows]
+    if not found:
         raise BadFileError(path, "the event log holds no events")
-    return tuple(sorted(events, key=lambda event: event.time_s))
+    events = [event for _, event, _ in found]
+    notes = []
+    unknown = [(number, kind) for number, _, kind in found if kind]
+    if unknown:
+        number, kind = unknown[0]
+        known = ", ".join(KINDS)
+        if len(unknown) == len(found):
+            raise BadFileError(path, f"expected an event of {known}, found {kind!r}", where=f"line {number}")
+        notes.append(
+            f"{path.name}, line {number}: {kind!r} is none of {known}; kept as text"
+            + (f", as are {len(unknown) - 1} more" if len(unknown) > 1 else "")
+        )
+    back = next((k for k in range(1, len(events)) if events[k].time_s < events[k - 1].time_s), None)
+    if back is not None:
+        notes.append(f"{path.name}, line {found[back][0]}: earlier than the event before it; the log was put in order")
+    return EventLog(tuple(sorted(events, key=lambda event: event.time_s)), tuple(notes))
 
 
 def _json_rows(path: Path, lines: list[str]) -> Iterator[tuple[int, dict[str, Any]]]:
@@ -85,7 +112,8 @@ def _csv_rows(path: Path, lines: list[str]) -> Iterator[tuple[int, dict[str, Any
         yield number, cells
 
 
-def _event(path: Path, number: int, row: dict[str, Any]) -> Event:
+def _event(path: Path, number: int, row: dict[str, Any]) -> tuple[Event, str]:
+    """Return a row's event, and its kind if that is not known."""
     where = f"line {number}"
     try:
         time_s = float(row.get("time_s", ""))
@@ -94,7 +122,9 @@ def _event(path: Path, number: int, row: dict[str, Any]) -> Event:
     if not math.isfinite(time_s):
         raise BadFileError(path, f"expected time_s in seconds, found {row.get('time_s')!r}", where=where)
     kind = str(row.get("event", "")).strip()
+    name, value = ("" if cell is None else str(cell).strip() for cell in (row.get("name"), row.get("value")))
+    if not kind:
+        raise BadFileError(path, f"expected an event of {', '.join(KINDS)}, found none", where=where)
     if kind not in KINDS:
-        raise BadFileError(path, f"expected an event of {', '.join(KINDS)}, found {kind!r}", where=where)
-    name, value = row.get("name"), row.get("value")
-    return Event(time_s, kind, "" if name is None else str(name).strip(), "" if value is None else str(value).strip())
+        return Event(time_s, "log", f"{kind} {name}".strip(), value), kind
+    return Event(time_s, kind, name, value), ""

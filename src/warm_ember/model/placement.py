@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -75,6 +75,9 @@ class Placement:
         For each state, what placed it, in words.
     alignment
         The clock map used for log events; None without a log.
+    overruled
+        By the place of a rule among the project's: the share of the time it matches that another rule, which goes
+        before it, gives to another state.
     """
 
     names: tuple[str, ...]
@@ -82,6 +85,7 @@ class Placement:
     state: Indices
     how: tuple[str, ...]
     alignment: Alignment | None = None
+    overruled: dict[int, float] = field(default_factory=dict)
 
     @property
     def intervals(self) -> int:

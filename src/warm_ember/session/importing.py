@@ -10,13 +10,13 @@ from pathlib import Path
 import msgspec
 
 from warm_ember.errors import BadArgumentError, BadFileError, ProjectError
-from warm_ember.formats.event_log import read_events
+from warm_ember.formats.event_log import EventLog, read_events
 from warm_ember.formats.itm import ItmStream, read_itm
 from warm_ember.formats.registry import open_source
 from warm_ember.formats.source import ImportOptions, Source
 from warm_ember.formats.symbols import read_functions
 from warm_ember.formats.vcd import VcdFile, sampled
-from warm_ember.model.capture import CaptureInfo, Event
+from warm_ember.model.capture import CaptureInfo
 from warm_ember.model.program import Function, ProgramTrace
 from warm_ember.model.project import Run
 from warm_ember.session.session import Session
@@ -112,10 +112,10 @@ def import_file(
     program = _read_program(request, should_stop)
     source = open_source(request.file, request.options)
     vcd = VcdFile(request.lines_file) if request.lines_file is not None else None
-    events = read_events(request.events_file) if request.events_file is not None else source.events
+    log_file = read_events(request.events_file) if request.events_file is not None else EventLog(source.events)
     made_folders = make_folders(path.parent)
     try:
-        return _Import(request, name, path, source, vcd, events, program).run(should_stop, progress)
+        return _Import(request, name, path, source, vcd, log_file, program).run(should_stop, progress)
     except OSError as error:
         remove_folders(made_folders)
         if isinstance(error, BadFileError | ProjectError):
@@ -158,7 +158,7 @@ class _Import:
     path: Path
     source: Source
     vcd: VcdFile | None
-    events: tuple[Event, ...]
+    log: EventLog
     program: _Program | None
 
     def run(self, should_stop: ShouldStop, progress: Progress) -> ImportReport:
@@ -183,9 +183,9 @@ class _Import:
             if self.program is not None:
                 trace, said = self.program.laid_on(writer.samples * source.interval_s, self.request.trace_clock_hz)
                 notes += said
-            writer.finish(self._info(), self.events, trace)
-            notes = (*source.notes, *notes)
-            return ImportReport(self.name, writer.samples, source.interval_s, len(self.events), notes)
+            writer.finish(self._info(), self.log.events, trace)
+            notes = (*source.notes, *self.log.notes, *notes)
+            return ImportReport(self.name, writer.samples, source.interval_s, len(self.log.events), notes)
 
     def _info(self) -> CaptureInfo:
         request, source = self.request, self.source

@@ -40,6 +40,7 @@ from warm_ember.units import duration_text, percent_text, quantity_text
 
 _UNITS = ("A", "mA", "uA", "nA")
 _FORMATS = ("f32", "f64", "i16")
+_BESIDE = {"lines": (".vcd",), "stream": (".itm", ".swo"), "program": (".elf", ".axf", ".out")}
 _RAW_ENDINGS = (".bin", ".raw", ".dat", ".f32", ".f64", ".i16")
 
 
@@ -227,7 +228,8 @@ class ImportView(QWidget):
             box.clear()
         for edit in self.numbers.values():
             edit.set_value(None)
-        beside = [path.name for path in (request.events_file, request.lines_file) if path is not None]
+        files = (request.events_file, request.lines_file, request.trace_file, request.elf_file)
+        beside = [path.name for path in files if path is not None]
         self.beside.setText(f"With it: {', '.join(beside)}" if beside else "")
         self._fill_choices(None)
         self.refresh()
@@ -409,25 +411,37 @@ class ImportView(QWidget):
 
 
 def requests_for(paths: list[Path], name_of: Callable[[str], str]) -> list[ImportRequest]:
-    """Put captures together with the logs and line dumps beside them.
+    """Put captures together with the logs, line dumps, trace streams and programs beside them.
 
     Parameters
     ----------
     paths
-        What was dropped or chosen: ``night.csv``, ``night.events.csv``, ``night.vcd``.
+        What was dropped or chosen: ``night.csv``, ``night.events.csv``, ``night.vcd``, ``night.itm``, ``post.elf``.
     name_of
         A capture name that is not taken, for a wanted one.
     """
     logs = {path.name.split(".")[0]: path for path in paths if ".events." in path.name}
-    dumps = {path.stem: path for path in paths if path.suffix.lower() == ".vcd"}
-    captures = [path for path in paths if path not in (*logs.values(), *dumps.values())]
+    by_kind = {kind: {p.stem: p for p in paths if p.suffix.lower() in endings} for kind, endings in _BESIDE.items()}
+    beside = [logs, *by_kind.values()]
+    captures = [path for path in paths if not any(path in found.values() for found in beside)]
     alone = len(captures) == 1
+
+    def of(path: Path, found: dict[str, Path]) -> Path | None:
+        return found.get(path.stem) or (next(iter(found.values()), None) if alone else None)
+
+    def program(path: Path) -> Path | None:
+        """One program may have run in all of the captures."""
+        programs = by_kind["program"]
+        return of(path, programs) or (next(iter(programs.values())) if len(programs) == 1 else None)
+
     return [
         ImportRequest(
             path,
             name=name_of(path.stem),
-            events_file=logs.get(path.stem) or (next(iter(logs.values()), None) if alone else None),
-            lines_file=dumps.get(path.stem) or (next(iter(dumps.values()), None) if alone else None),
+            events_file=of(path, logs),
+            lines_file=of(path, by_kind["lines"]),
+            trace_file=of(path, by_kind["stream"]),
+            elf_file=program(path) if of(path, by_kind["stream"]) else None,
         )
         for path in captures
     ]

@@ -26,7 +26,7 @@ from warm_ember.model.rules import BandRule, HandRule, LevelsRule, LineRule, Log
 from warm_ember.session.results import RunResults
 from warm_ember.ui.look.theme import Look
 from warm_ember.ui.pages.inline_edit import QuantityEdit
-from warm_ember.units import duration_text, quantity_text
+from warm_ember.units import duration_text, percent_text, quantity_text
 
 _PREVIEW_AFTER_MS = 40
 _FIXED_WIDGETS = 5
@@ -345,11 +345,14 @@ class RuleEditor(QWidget):
             widget = item.widget() if item is not None else None
             if widget is not None:
                 widget.deleteLater()
+        overruled = self._results.placement.overruled if self._results is not None else {}
         for rule in project.rules:
             if getattr(rule, "state", "") == self.state or (
                 isinstance(rule, LevelsRule) and self.state == UNPLACED_NAME
             ):
-                button = QPushButton(f"Remove rule: {rule_words(rule)}")
+                share = overruled.get(project.rules.index(rule), 0.0)
+                lost = f", {percent_text(share)} of it placed by another rule" if share else ""
+                button = QPushButton(f"Remove rule: {rule_words(rule)}{lost}")
                 button.setFont(self._look.font("small"))
                 button.clicked.connect(lambda _checked=False, rule=rule: self.rule_dropped.emit(rule))
                 self._rules_row.addWidget(button)

@@ -23,9 +23,11 @@ from PySide6.QtWidgets import (
 
 from warm_ember import __version__
 from warm_ember.errors import WarmEmberError
+from warm_ember.session import edits
 from warm_ember.session.importing import free_name
 from warm_ember.session.results import RunResults
 from warm_ember.session.session import Session
+from warm_ember.store.parts_file import read_parts_file
 from warm_ember.ui.desk import Desk
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.style import dress
@@ -122,6 +124,7 @@ class MainWindow(QMainWindow):
         self._action(menus["File"], "Open project …", key.Open, self.open_project)
         self.recent_menu = menus["File"].addMenu("Open recent")
         self._action(menus["File"], "Import a capture …", "Ctrl+I", self.import_capture)
+        self._action(menus["File"], "Parts from a file …", "", self.add_parts)
         exports = menus["File"].addMenu("Export")
         for what, words in EXPORTS.items():
             keys = "Ctrl+E" if what == "capture" else ""
@@ -341,6 +344,24 @@ class MainWindow(QMainWindow):
         """Ask for files and import them."""
         paths, _ = QFileDialog.getOpenFileNames(self, "Files of current to import")
         self.import_files([Path(path) for path in paths])
+
+    def add_parts(self) -> None:
+        """Ask for a file of parts."""
+        path, _ = QFileDialog.getOpenFileName(self, "A file of parts", filter="Parts (*.json)")
+        if path:
+            self.add_parts_from(Path(path))
+
+    def add_parts_from(self, path: Path) -> None:
+        """Take the parts of a file into the project; what is wrong with it is told."""
+        try:
+            parts = read_parts_file(path)
+        except WarmEmberError as error:
+            self.messages.show_trouble(error.one_line)
+            return
+        self.desk.apply(edits.add_parts(parts), f"add {len(parts)} parts")
+        self.messages.show_note(
+            f"{len(parts)} parts from {path.name} are there: {', '.join(part.name for part in parts)}"
+        )
 
     def import_files(self, paths: list[Path]) -> None:
         """Look at files to import them, logs and dumps among them beside their capture; a project opens."""
