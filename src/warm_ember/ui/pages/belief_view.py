@@ -28,7 +28,7 @@ class _Square(QWidget):
         super().__init__()
         self._look = look
         self._belief: Belief | None = None
-        self.setMinimumWidth(look.px(520))
+        self.setMinimumWidth(look.px(340))
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setAccessibleName("Belief against current")
         look.changed.connect(self.update)
@@ -42,7 +42,7 @@ class _Square(QWidget):
         look, px = self._look, self._look.px
         painter.fillRect(self.rect(), look.theme.ground)
         if self._belief is not None:
-            left, top = px(132), px(24)
+            left, top = px(112), px(24)
             width, height = (self.width() - left - px(8)) / 2, min((self.height() - top) / 2 - px(8), px(128))
             for column, words in enumerate(("believes to be asleep", "believes to be awake")):
                 box = QRectF(left + column * (width + px(8)), 0, width, px(20))
@@ -90,6 +90,7 @@ class BeliefView(StatesPart):
         self._known = False
         self.square = _Square(look)
         self.places = FigureTable(look, ("believes", "at", "for", "mean", "charge"), largest_first=4)
+        self.places.share_width(9, 10, 9, 9, 9)
         self.places.setAccessibleName("Where belief and current differ")
         self.marker = QComboBox()
         self.marker.setAccessibleName("What says that the firmware sleeps")

@@ -70,7 +70,7 @@ class _ResidualPlot(QWidget):
             foot = QRectF(plot.left(), plot.bottom() + px(4), plot.width(), px(16))
             draw_marked(painter, foot, "0", look, size="small")
             draw_marked(painter, foot, str(duration_text(self._duration_s)), look, size="small", align=_RIGHT)
-            words = "later (+) or earlier (−) in the capture than the map says"
+            words = "later (+) or earlier (−) than the map says"
             draw_marked(painter, foot, words, look, size="small", align=Qt.AlignmentFlag.AlignHCenter)
         else:
             draw_marked(painter, QRectF(self.rect()), "Nothing was matched.", look, align=Qt.AlignmentFlag.AlignHCenter)
@@ -114,7 +114,7 @@ class ClockView(StatesPart):
         left.addStretch(1)
         side = QWidget()
         side.setLayout(left)
-        side.setFixedWidth(px(420))
+        side.setFixedWidth(px(320))
         left.setContentsMargins(0, 0, 0, 0)
         row = QHBoxLayout(self)
         row.setContentsMargins(px(16), px(8), px(16), px(8))

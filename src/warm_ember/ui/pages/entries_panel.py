@@ -83,7 +83,7 @@ class EntriesPanel(QWidget):
         self.by = SplitBy.ENTRY
         self.rows: tuple[LedgerRow, ...] = ()
         self.dwells = _DwellPlot(look)
-        self.table = FigureTable(look, _HEADER)
+        self.table = FigureTable(look, _HEADER, largest_first=5)
         self.table.setAccessibleName("Parts of the state")
         self.switches = Switches(look)
         px = look.px

@@ -117,14 +117,15 @@ class Icicle(QWidget):
             painter.drawRect(box.adjusted(inset, inset, -inset, -inset))
         ink = ink_on(color)
         room = box.adjusted(px(6), 0, -px(6), 0)
-        if width_of(look, bar.words, "small") <= room.width():
-            line = QRectF(room.left(), box.center().y() - px(17), room.width(), px(17))
-            on = None if bar.is_code else color
-            draw_marked(painter, line, bar.words, look, size="small", ink=ink, dim=ink, align=_CENTER, on=on)
-            share = percent_text(bar.share).marked
-            draw_marked(
-                painter, line.translated(0, px(17)), share, look, size="small", ink=ink, dim=ink, align=_CENTER, on=on
-            )
+        on = None if bar.is_code else color
+        share = percent_text(bar.share).marked
+        lines = [bar.words, share] if box.height() >= px(36) else [f"{bar.words}  {share}"]
+        if max(width_of(look, line, "small") for line in lines) > room.width():
+            return
+        top = box.center().y() - px(17) * len(lines) / 2
+        for index, words in enumerate(lines):
+            line = QRectF(room.left(), top + index * px(17), room.width(), px(17))
+            draw_marked(painter, line, words, look, size="small", ink=ink, dim=ink, align=_CENTER, on=on)
 
     def _bar_at(self, point: QPointF) -> _Bar | None:
         return next((bar for bar in reversed(self._bars) if bar.box.contains(point)), None)

@@ -15,7 +15,8 @@ from warm_ember.session.results import RunResults
 from warm_ember.ui.desk import Desk
 from warm_ember.ui.look.theme import Look
 from warm_ember.ui.pages.entries_panel import EntriesPanel
-from warm_ember.ui.pages.ledger_view import CHARGE, ENERGY, LedgerView
+from warm_ember.ui.pages.ledger_rows import CHARGE, ENERGY
+from warm_ember.ui.pages.ledger_view import LedgerView
 from warm_ember.ui.pages.rule_editor import RuleEditor
 from warm_ember.ui.pages.states_part import StatesPart
 from warm_ember.ui.shell.headline import Switch, Switches

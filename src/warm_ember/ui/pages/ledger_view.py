@@ -2,82 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
 from warm_ember.attribution.day import DayRow, day_rows
-from warm_ember.attribution.ledger import UNPLACED_NAME, Ledger, LedgerRow, Verdict
+from warm_ember.attribution.ledger import UNPLACED_NAME, Ledger, LedgerRow
 from warm_ember.model.figure import Grade
 from warm_ember.session.results import RunResults
 from warm_ember.ui.look.marked import draw_marked, plain, width_of
 from warm_ember.ui.look.textures import CROSS, Swatch, fill, swatches
 from warm_ember.ui.look.theme import Look, ink_on
-from warm_ember.units import DAY_S, Text, duration_text, percent_text, quantity_text, significant
+from warm_ember.ui.pages.ledger_rows import CHARGE, ENERGY, SORTS, ShownRow, count_text, spread_text, verdict_words
+from warm_ember.units import DAY_S, duration_text, percent_text, quantity_text, significant
 
 _ROW = 46
 _HEADER = 40
 _FOOT = 34
-_TIME_ZERO = 236
-_CHARGE_ZERO = 380
-_CHARGE_WIDTH = 176
+_NARROW = 1150
+"""Below this width, in pixels at 10 points, the bars are short and two columns are left out."""
 _RIGHT = Qt.AlignmentFlag.AlignRight
-CHARGE, ENERGY = "charge", "energy"
-
-
-@dataclass(frozen=True)
-class ShownRow:
-    """What one row of the ledger shows, for the whole capture or for a mean day."""
-
-    row: LedgerRow
-    time_share: float
-    charge_share: float
-    entries: float
-    energy_j: float | None
-    energy_share: float = 0.0
-
-    def share_by(self, by: str) -> float:
-        """Return its share of the charge or of the energy."""
-        return self.energy_share if by == ENERGY else self.charge_share
-
-    @property
-    def mean_w(self) -> float | None:
-        """Mean power of the state; None without a voltage."""
-        row = self.row
-        return row.energy_j / row.dwell_s if row.energy_j is not None and row.dwell_s else None
-
-
-def verdict_words(row: LedgerRow) -> tuple[str, bool]:
-    """Return the verdict in words, marked, and whether it is a warning."""
-    mean_a = row.mean.value
-    if row.name == UNPLACED_NAME:
-        return "**place it**", True
-    if row.expected is None or mean_a is None:
-        return "", False
-    ratio = mean_a / row.expected.current_a if row.expected.current_a else 0.0
-    if row.verdict is Verdict.ABOVE:
-        return f"over by **{significant(ratio, 2)} ×**", True
-    if row.verdict is Verdict.BELOW:
-        return f"under by **{significant(1 / ratio, 2)} ×**" if ratio > 0 else "under", False
-    return "within", False
-
-
-_SORTS: dict[str, Callable[[ShownRow], float]] = {
-    "share of time": lambda s: s.time_share,
-    "state": lambda s: 0.0,
-    "share of charge": lambda s: s.charge_share,
-    "share of energy": lambda s: s.energy_share,
-    "entries": lambda s: s.entries,
-    "mean dwell": lambda s: s.row.mean_dwell_s,
-    "mean current": lambda s: s.row.mean.value or 0.0,
-    "mean power": lambda s: s.mean_w or 0.0,
-    "charge": lambda s: s.row.charge_c,
-    "energy": lambda s: s.energy_j or 0.0,
-    "verdict": lambda s: list(Verdict).index(s.row.verdict) == 1,
-}
 
 
 class LedgerView(QWidget):
@@ -167,7 +113,7 @@ class LedgerView(QWidget):
         if self._sort == "state":
             self.rows.sort(key=lambda s: s.row.name.casefold(), reverse=not self._rising)
         else:
-            self.rows.sort(key=_SORTS[self._sort], reverse=not self._rising)
+            self.rows.sort(key=SORTS[self._sort], reverse=not self._rising)
 
     def _arrange(self) -> None:
         px = self._look.px
@@ -229,10 +175,13 @@ class LedgerView(QWidget):
         order = {row.name: i for i, row in enumerate(ledger.all_rows)} if ledger is not None else {}
         return sorted(self.rows, key=lambda s: order[s.row.name])
 
+    @property
+    def _is_narrow(self) -> bool:
+        return self.width() < self._look.px(_NARROW)
+
     def _columns(self) -> dict[str, float]:
         """Return the right edges of the columns of figures, spread over the width there is."""
         px = self._look.px
-        spare = max(0.0, self.width() - px(1276)) / 6
         rights = {
             "entries": 650,
             "mean dwell": 736,
@@ -241,11 +190,31 @@ class LedgerView(QWidget):
             "expected": 970,
             "verdict": 1164,
         }
+        whole = 1276
+        if self._is_narrow:
+            rights, whole = {"entries": 446, "mean current": 540, "expected": 556, "verdict": 728}, 848
+        spare = max(0.0, self.width() - px(whole)) / len(rights)
         return {name: px(right) + spare * (i + 1) for i, (name, right) in enumerate(rights.items())}
 
     @property
+    def _time_zero(self) -> int:
+        return self._look.px(120 if self._is_narrow else 236)
+
+    @property
     def _time_width(self) -> float:
-        return self._look.px(184)
+        return self._look.px(48 if self._is_narrow else 184)
+
+    @property
+    def _charge_zero(self) -> int:
+        return self._look.px(248 if self._is_narrow else 380)
+
+    @property
+    def _charge_width(self) -> int:
+        return self._look.px(72 if self._is_narrow else 176)
+
+    @property
+    def _expected_width(self) -> int:
+        return self._look.px(164 if self._is_narrow else 190)
 
     @property
     def _charge_reach(self) -> float:
@@ -277,26 +246,28 @@ class LedgerView(QWidget):
             self._headers[name] = QRectF(box.left(), 0, box.width(), px(_HEADER))
 
         line = px(16)
-        head("share of time", QRectF(px(8), px(4), px(_TIME_ZERO - 8), line), _RIGHT)
+        head("share of time", QRectF(px(8), px(4), self._time_zero - px(8), line), _RIGHT)
         head(
             "state",
-            QRectF(px(_TIME_ZERO), px(4), px(_CHARGE_ZERO - _TIME_ZERO), line),
+            QRectF(self._time_zero, px(4), self._charge_zero - self._time_zero, line),
             Qt.AlignmentFlag.AlignHCenter,
         )
-        head(f"share of {self.by}", QRectF(px(_CHARGE_ZERO), px(4), px(150), line), Qt.AlignmentFlag.AlignLeft)
+        head(f"share of {self.by}", QRectF(self._charge_zero, px(4), px(150), line), Qt.AlignmentFlag.AlignLeft)
         for name, second in (
             ("entries", unit),
             ("mean dwell", ""),
             ("mean power", "") if self.by == ENERGY else ("mean current", "± of the mean"),
             ("charge", unit) if self.by == ENERGY else ("energy", unit),
         ):
-            right = rights[{"mean power": "mean current", "charge": "energy"}.get(name, name)]
+            right = rights.get({"mean power": "mean current", "charge": "energy"}.get(name, name))
+            if right is None:
+                continue
             head(name, QRectF(right - px(110), px(4), px(110), line), _RIGHT, second)
-        box = QRectF(rights["expected"], px(4), px(190), line)
+        box = QRectF(rights["expected"], px(4), self._expected_width, line)
         draw_marked(painter, box, "expected, and when it holds", look, size="small")
         head("verdict", QRectF(rights["verdict"] + px(12), px(4), px(100), line), Qt.AlignmentFlag.AlignLeft)
-        for share in (1.0, 0.5, 0.0):
-            x = px(_TIME_ZERO) - share * self._time_width
+        for share in (1.0, 0.0) if self._is_narrow else (1.0, 0.5, 0.0):
+            x = self._time_zero - share * self._time_width
             draw_marked(
                 painter,
                 QRectF(x - px(24), px(20), px(48), px(14)),
@@ -306,9 +277,9 @@ class LedgerView(QWidget):
                 align=Qt.AlignmentFlag.AlignHCenter,
             )
         reach = self._charge_reach
-        for step in range(3):
+        for step in (0, 2) if self._is_narrow else range(3):
             share = reach * step / 2
-            x = px(_CHARGE_ZERO) + step / 2 * px(_CHARGE_WIDTH)
+            x = self._charge_zero + step / 2 * self._charge_width
             draw_marked(
                 painter,
                 QRectF(x - px(24), px(20), px(48), px(14)),
@@ -337,9 +308,9 @@ class LedgerView(QWidget):
         painter.drawLine(QPointF(0, bottom), QPointF(self.width(), bottom))
         self._paint_time_bar(painter, top, shown.time_share, swatch)
         bar = QRectF(
-            px(_CHARGE_ZERO),
+            self._charge_zero,
             top + px(11),
-            max(1.5, min(shown.share_by(self.by) / self._charge_reach, 1.0) * px(_CHARGE_WIDTH)),
+            max(1.5, min(shown.share_by(self.by) / self._charge_reach, 1.0) * self._charge_width),
             height - px(22),
         )
         fill(painter, bar, swatch, theme.ground)
@@ -352,7 +323,7 @@ class LedgerView(QWidget):
             percent_text(shown.share_by(self.by)).marked,
             look,
         )
-        name_box = QRectF(px(_TIME_ZERO + 6), top + px(6), px(_CHARGE_ZERO - _TIME_ZERO - 12), px(18))
+        name_box = QRectF(self._time_zero + px(6), top + px(6), self._charge_zero - self._time_zero - px(12), px(18))
         draw_marked(painter, name_box, row.name, look, dim=theme.ink, align=Qt.AlignmentFlag.AlignHCenter)
         how_color = theme.warning_text if row.name == UNPLACED_NAME else theme.faint
         draw_marked(
@@ -367,22 +338,22 @@ class LedgerView(QWidget):
         self._paint_figures(painter, top, shown)
 
     def _paint_grid(self, painter: QPainter, top: int, height: int) -> None:
-        px, theme = self._look.px, self._look.theme
+        theme = self._look.theme
         painter.setPen(theme.grid)
         for share in (1.0, 0.5):
-            x = px(_TIME_ZERO) - share * self._time_width
+            x = self._time_zero - share * self._time_width
             painter.drawLine(QPointF(x, top), QPointF(x, top + height))
         for step in (0.5, 1.0):
-            x = px(_CHARGE_ZERO) + step * px(_CHARGE_WIDTH)
+            x = self._charge_zero + step * self._charge_width
             painter.drawLine(QPointF(x, top), QPointF(x, top + height))
         painter.setPen(theme.rule)
-        for x in (px(_TIME_ZERO), px(_CHARGE_ZERO)):
+        for x in (self._time_zero, self._charge_zero):
             painter.drawLine(QPointF(x + 0.5, top), QPointF(x + 0.5, top + height))
 
     def _paint_time_bar(self, painter: QPainter, top: int, share: float, swatch: Swatch) -> None:
         px, look = self._look.px, self._look
         width = max(1.5, share * self._time_width)
-        bar = QRectF(px(_TIME_ZERO) - width, top + px(11), width, px(_ROW - 22))
+        bar = QRectF(self._time_zero - width, top + px(11), width, px(_ROW - 22))
         fill(painter, bar, swatch, look.theme.ground)
         text = percent_text(share).marked
         if bar.width() > width_of(look, text) + px(70):
@@ -398,10 +369,12 @@ class LedgerView(QWidget):
         first, second = px(6), px(23)
 
         def cell(name: str, marked: str, offset: int = first, size: str = "normal", faint: bool = False) -> None:
+            if name not in rights:
+                return
             box = QRectF(rights[name] - px(120), top + offset, px(120), px(18))
             draw_marked(painter, box, marked, look, size=size, dim=theme.faint if faint else None, align=_RIGHT)
 
-        cell("entries", f"**{_count(shown.entries)}**")
+        cell("entries", f"**{count_text(shown.entries)}**")
         cell("mean dwell", duration_text(row.mean_dwell_s).marked)
         if self.by == ENERGY:
             cell("mean current", quantity_text(shown.mean_w, "W").marked)
@@ -410,9 +383,9 @@ class LedgerView(QWidget):
             cell("mean current", "under the resolution", second, "small", True)
         else:
             cell("mean current", quantity_text(row.mean.value, "A").marked)
-            cell("mean current", _spread(row), second, "small", True)
-        cell("energy", (self._charge_text(shown) if self.by == ENERGY else quantity_text(shown.energy_j, "J")).marked)
-        expected = QRectF(rights["expected"], top + first, px(190), px(18))
+            cell("mean current", spread_text(row), second, "small", True)
+        cell("energy", (shown.charge_text if self.by == ENERGY else quantity_text(shown.energy_j, "J")).marked)
+        expected = QRectF(rights["expected"], top + first, self._expected_width, px(18))
         if row.expected is not None:
             text = f"{quantity_text(row.expected.current_a, 'A').marked} ± {row.expected.tolerance * 100:.0f} %"
             draw_marked(painter, expected, text, look)
@@ -436,12 +409,6 @@ class LedgerView(QWidget):
             dim=color,
         )
 
-    def _charge_text(self, shown: ShownRow) -> Text:
-        """Say the charge, scaled to a day where a day is shown."""
-        row = shown.row
-        per_entry_c = row.charge_c / row.entries if row.entries else 0.0
-        return quantity_text(per_entry_c * shown.entries, "C")
-
     def _paint_sum(self, painter: QPainter, top: int) -> None:
         if self.results is None:
             return
@@ -450,13 +417,15 @@ class LedgerView(QWidget):
         box = px(_FOOT - 8)
         y = top + px(4)
 
-        def right(edge: float, marked: str) -> None:
+        def right(edge: float | None, marked: str) -> None:
+            if edge is None:
+                return
             draw_marked(painter, QRectF(edge - px(120), y, px(120), box), marked, look, align=_RIGHT)
 
-        right(px(_TIME_ZERO - 8), f"{percent_text(sum(s.time_share for s in self.rows)).marked}")
+        right(self._time_zero - px(8), f"{percent_text(sum(s.time_share for s in self.rows)).marked}")
         draw_marked(
             painter,
-            QRectF(px(_TIME_ZERO), y, px(_CHARGE_ZERO - _TIME_ZERO), box),
+            QRectF(self._time_zero, y, self._charge_zero - self._time_zero, box),
             "sum",
             look,
             dim=theme.ink,
@@ -464,27 +433,27 @@ class LedgerView(QWidget):
         )
         draw_marked(
             painter,
-            QRectF(px(_CHARGE_ZERO), y, px(90), box),
+            QRectF(self._charge_zero, y, px(90), box),
             percent_text(sum(s.share_by(self.by) for s in self.rows)).marked,
             look,
         )
         length_s = DAY_S if self._shows_day else ledger.duration_s
         mean_a = load.mean_a if self._shows_day else ledger.mean_a
         energies = [s.energy_j for s in self.rows if s.energy_j is not None]
-        right(rights["mean dwell"], duration_text(length_s).marked)
+        right(rights.get("mean dwell"), duration_text(length_s).marked)
         energy_j = sum(energies) if energies else None
         if self.by == ENERGY:
-            right(rights["mean current"], quantity_text(energy_j / length_s if energy_j else None, "W").marked)
+            right(rights.get("mean current"), quantity_text(energy_j / length_s if energy_j else None, "W").marked)
             charge_c = mean_a * length_s if mean_a is not None else None
-            right(rights["energy"], quantity_text(charge_c, "C").marked)
+            right(rights.get("energy"), quantity_text(charge_c, "C").marked)
         else:
-            right(rights["mean current"], quantity_text(mean_a, "A").marked)
-            right(rights["energy"], quantity_text(energy_j, "J").marked)
+            right(rights.get("mean current"), quantity_text(mean_a, "A").marked)
+            right(rights.get("energy"), quantity_text(energy_j, "J").marked)
         budget_a = self.results.life.budget_a
         if budget_a and self._shows_day and mean_a is not None:
             draw_marked(
                 painter,
-                QRectF(rights["expected"], y, px(190), box),
+                QRectF(rights["expected"], y, self._expected_width, box),
                 f"≤ {quantity_text(budget_a, 'A').marked} for the target",
                 look,
             )
@@ -536,16 +505,3 @@ class LedgerView(QWidget):
             self.state_chosen.emit("")
         else:
             super().keyPressEvent(event)
-
-
-def _count(entries: float) -> str:
-    if 0 < entries < 10 and abs(entries - round(entries)) > 0.05:
-        return f"{entries:.1f}"
-    return f"{entries:,.0f}".replace(",", "\u2009")
-
-
-def _spread(row: LedgerRow) -> str:
-    mean = row.mean
-    if mean.value is None or mean.low is None or mean.high is None:
-        return ""
-    return f"± {quantity_text((mean.high - mean.low) / 2, 'A', 2)}"

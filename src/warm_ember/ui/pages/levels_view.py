@@ -23,7 +23,7 @@ from warm_ember.units import duration_text, percent_text, quantity_text
 
 _HEADER = ("level", "at", "four fifths within", "stays", "usual stay", "of the time", "of the charge", "state")
 _STATE = len(_HEADER) - 1
-_KEEP, _FIND = "Keep these levels for every run", "Find levels in each run anew"
+_KEEP, _FIND = "Keep for every run", "Find in each run"
 
 
 @dataclass(frozen=True, eq=False)
@@ -70,6 +70,7 @@ class LevelsView(StatesPart):
         super().__init__(desk, look)
         self.found: LevelRows | None = None
         self.table = FigureTable(look, _HEADER, editable=_STATE, sortable=False, words=(0, _STATE))
+        self.table.share_width(9, 9, 18, 7, 10, 10, 11, 18)
         self.table.setAccessibleName("Levels of the current")
         self.most = QSpinBox()
         self.most.setRange(1, MOST_LEVELS)
@@ -77,7 +78,7 @@ class LevelsView(StatesPart):
         self.absorb = QuantityEdit(look, "s", "Shorter stays belong to what surrounds them", 88)
         self._tried = LevelsRule()
         self.learn = QPushButton(_KEEP)
-        self.use = QPushButton("Place states by them")
+        self.use = QPushButton("Place by these")
         self._build()
         self.table.cell_renamed.connect(self._on_named)
         self.most.editingFinished.connect(self._on_most)
@@ -89,8 +90,8 @@ class LevelsView(StatesPart):
         px = self.look.px
         fields = QHBoxLayout()
         for widget in (
-            self.small("At most"), self.most, self.small("levels, stays shorter than"), self.absorb,
-            self.small("belong to what surrounds them"),
+            self.small("At most"), self.most, self.small("levels; stays under"), self.absorb,
+            self.small("join what is around them"),
         ):  # fmt: skip
             fields.addWidget(widget)
         fields.addStretch(1)
@@ -146,9 +147,7 @@ class LevelsView(StatesPart):
         if not self.most.hasFocus():
             self.most.setValue(found.rule.most)
         self.absorb.set_value(found.rule.absorb_s)
-        self.learn.setText(
-            "Find levels in each run anew" if found.rule.centres_a else "Keep these levels for every run"
-        )
+        self.learn.setText(_FIND if found.rule.centres_a else _KEEP)
         self.use.setVisible(self._placing is None)
         self.changed.emit()
 

@@ -29,7 +29,7 @@ from warm_ember.ui.pages.inline_edit import QuantityEdit
 from warm_ember.units import duration_text, percent_text, quantity_text
 
 _PREVIEW_AFTER_MS = 40
-_FIXED_WIDGETS = 5
+_FIXED_WIDGETS = 3
 BAND, LOG, LINE, HAND = "by current band", "by log", "by line", "by hand"
 
 
@@ -104,7 +104,7 @@ class RuleEditor(QWidget):
         self.words.setFont(self._look.font("small"))
         self._rules_row = QHBoxLayout()
         self._rules_row.setSpacing(px(6))
-        for widget in (self.as_label, self.as_edit, self.place_button, self.words):
+        for widget in (self.forms, self.words):
             self._rules_row.addWidget(widget)
         self._rules_row.addStretch(1)
         column.addLayout(self._rules_row)
@@ -186,12 +186,13 @@ class RuleEditor(QWidget):
         self.forms.addWidget(self._build_log_form())
         self.forms.addWidget(self._build_band_form())
         self.forms.addWidget(self._build_hand_form())
-        row.addWidget(self.forms)
         self.as_label = self._label("as state")
         self.as_edit = QLineEdit()
         self.as_edit.setFixedWidth(self._look.px(110))
         self.as_edit.setAccessibleName("State to place")
         self.place_button = QPushButton("Place   ↵")
+        for widget in (self.as_label, self.as_edit, self.place_button):
+            row.addWidget(widget)
         row.addStretch(1)
         return row
 
