@@ -52,6 +52,19 @@ def a_row_open(window: MainWindow) -> None:
     window.states.choose("Idle wait")
 
 
+def functions(window: MainWindow) -> None:
+    """Say which code the charge went to."""
+    window.states.show_view("functions")
+    _settle(window)
+    window.states.functions.choose("modem_wait_reply")
+
+
+def belief(window: MainWindow) -> None:
+    """Hold the firmware's sleep against the current, where a bus line leaks."""
+    around_the_report(window)
+    window.states.show_view("belief")
+
+
 def inside_the_report(window: MainWindow) -> None:
     """Show the currents of the report, and the time between its peaks."""
     around_the_report(window)
@@ -161,6 +174,8 @@ PICTURES: tuple[tuple[str, str, str, Theme, Callable[[MainWindow], None]], ...] 
     ("trace-zoomed", "Trace", "r4", NIGHT, one_wake),
     ("trace-day", "Trace", "r4", DAY, around_the_report),
     ("states", "States", "r4", NIGHT, a_row_open),
+    ("functions", "States", "r4", NIGHT, functions),
+    ("belief-day", "States", "r3", DAY, belief),
     ("battery", "Battery", "r4", NIGHT, nothing),
     ("battery-met-day", "Battery", "r5", DAY, nothing),
     ("runs", "Runs", "r4", NIGHT, nothing),

@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from attribution.made import INTERVAL_S, stays
-from warm_ember.attribution.functions import SILENT_NAME, SLEEP_NAME, UNKNOWN_NAME, function_ledger
+from warm_ember.attribution.functions import SILENT_NAME, SLEEP_NAME, UNKNOWN_NAME, function_ledger, lay_on_current
 from warm_ember.attribution.placing import place
 from warm_ember.bench.simulated import program as simulated
 from warm_ember.errors import BadFileError
@@ -17,6 +17,7 @@ from warm_ember.formats.symbols import read_functions
 from warm_ember.model.capture import Event
 from warm_ember.model.program import ASLEEP, Function, ProgramTrace
 from warm_ember.signal.intervals import integrals
+from warm_ember.signal.levels import find_levels
 from warm_ember.signal.series import ArraySeries
 
 EVENTS = (Event(0.0, "state", "Deep sleep"), Event(1.0, "state", "Count"), Event(3.0, "state", "Transmit"))
@@ -168,3 +169,17 @@ def test_integrals_are_what_their_definition_says(edges, seed: int) -> None:
     running = np.concatenate(([0.0], np.cumsum(fine)))
     expected = np.diff(np.interp(edges_s, np.arange(len(running)) * INTERVAL_S / 1000, running))
     np.testing.assert_allclose(integrals(ArraySeries(values, INTERVAL_S), edges_s), expected, atol=1e-9)
+
+
+@pytest.mark.parametrize("offset_s", [0.0, 0.35, -2.2])
+def test_a_trace_that_began_at_another_moment_is_laid_on_the_current(offset_s: float, random) -> None:
+    parts = [(("Sleep", 2e-6), ("Run", 3e-3))[k % 2] for k in range(60)]
+    made, truth = stays(*((name, current, float(random.uniform(0.2, 1.5))) for name, current in parts))
+    placement = place(made)
+    times = np.arange(0.0005, made.current.samples * INTERVAL_S, 1e-3)
+    runs = placement.state[np.searchsorted(placement.edges * INTERVAL_S, times, side="right") - 1] == 1
+    trace = _trace(times - offset_s, np.where(runs, 1, -1), TWO)
+    laid, shifted_s = lay_on_current(trace, find_levels(made.current), made.current)
+    assert shifted_s == pytest.approx(offset_s, abs=1e-3)
+    rows = {row.name: row for row in function_ledger(made.current, laid, placement).rows}
+    assert rows["work"].charge_c == pytest.approx(truth["Run"], rel=5e-3)

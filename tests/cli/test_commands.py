@@ -216,7 +216,10 @@ def test_functions_come_with_the_trace_and_the_program(command, tmp_path: Path, 
     code, out, _ = command("import", tmp_path / "p", table, "--itm", stream, "--elf", elf, "--itm-clock", 375e3)
     assert code == 0
     assert "trace clock of 375 kHz as given" in out
-    assert command("export", tmp_path / "p", "c", "functions", "-o", tmp_path / "f.csv")[0] == 0
+    # A capture that is exported and imported again has its functions still.
+    assert command("export", tmp_path / "p", "c", "capture", "-o", tmp_path / "again.h5")[0] == 0
+    assert command("import", tmp_path / "p", tmp_path / "again.h5")[0] == 0
+    assert command("export", tmp_path / "p", "again", "functions", "-o", tmp_path / "f.csv")[0] == 0
     lines = (tmp_path / "f.csv").read_text().splitlines()
     rows = {line.split(",")[0].strip('"'): line.split(",") for line in lines[1:]}
     charge = lines[0].replace('"', "").split(",").index("charge_c")

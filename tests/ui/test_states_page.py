@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 from PySide6.QtCore import QPoint, Qt
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QPushButton
 from pytestqt.qtbot import QtBot
 
 from ui.driving import LEFT, drag, type_into
@@ -299,3 +299,24 @@ def test_a_trace_and_its_program_are_dropped_with_the_capture(tmp_path: Path) ->
     first, second = requests_for([tmp_path / name for name in names], lambda name: name)
     assert (first.trace_file.name, first.elf_file.name, first.events_file.name) == ("a.itm", "post.elf", "a.events.csv")
     assert (second.trace_file.name, second.elf_file.name, second.lines_file.name) == ("b.swo", "post.elf", "b.vcd")
+
+
+def test_a_contradicting_rule_is_told_and_put_first(window: MainWindow, page: StatesPage, qtbot: QtBot, settle) -> None:
+    page.choose("Idle wait")
+    for low, high, state in (("500 uA", "1.5 mA", "Waiting"), ("800 uA", "9.6 mA", "Anything")):
+        page.editor.as_edit.setText(state)
+        page.editor.low_edit.setText(low)
+        type_into(qtbot, page.editor.high_edit, high)  # Return places it
+        settle()
+        page.choose("Deep sleep")
+    first, second = (rule.state for rule in window.desk.project.rules[:2])
+    assert (first, second) == ("Waiting", "Anything")
+    page.choose("Anything")
+    buttons = [b.text() for b in page.editor.findChildren(QPushButton) if b.isVisible()]
+    assert any("of it placed by another rule" in text for text in buttons)
+    button = next(b for b in page.editor.findChildren(QPushButton) if b.text() == "Put it first" and b.isVisible())
+    before = window.desk.results.ledger.row("Anything").dwell_s
+    qtbot.mouseClick(button, LEFT)
+    settle()
+    assert window.desk.project.rules[0].state == "Anything"
+    assert window.desk.results.ledger.row("Anything").dwell_s > before

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -10,7 +10,9 @@ from warm_ember.attribution.ledger import UNPLACED_NAME
 from warm_ember.model.arrays import Flags, Floats, Indices
 from warm_ember.model.placement import UNPLACED, Placement
 from warm_ember.model.program import ASLEEP, ProgramTrace
+from warm_ember.signal.alignment import fit_clock, same_clock
 from warm_ember.signal.intervals import integrals
+from warm_ember.signal.levels import Levels
 from warm_ember.signal.series import Series, ShouldStop, never
 
 SLEEP_NAME = "asleep"
@@ -18,6 +20,8 @@ SILENT_NAME = "no samples"
 UNKNOWN_NAME = "no symbol"
 _LONGEST_PERIODS = 4.0
 _NINETY_PERCENT = 1.645
+_TOLERATED_PERIODS = 1.5
+_CLEARLY_MORE = 1.25
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,6 +73,8 @@ class FunctionLedger:
         From one sample to the next.
     samples
         How many there are.
+    shifted_s
+        By how much the trace was shifted to fit the current.
     """
 
     rows: tuple[FunctionRow, ...]
@@ -77,6 +83,7 @@ class FunctionLedger:
     charge_c: float
     period_s: float
     samples: int
+    shifted_s: float = 0.0
 
     def files(self) -> tuple[tuple[str, tuple[FunctionRow, ...]], ...]:
         """Return the rows of each source file, the costliest file first; rows that are no code have none."""
@@ -85,6 +92,38 @@ class FunctionLedger:
             by_file.setdefault(row.file if row.is_code else row.name, []).append(row)
         ordered = sorted(by_file.items(), key=lambda item: -sum(row.charge_c for row in item[1]))
         return tuple((file, tuple(rows)) for file, rows in ordered)
+
+
+def lay_on_current(trace: ProgramTrace, levels: Levels, current: Series) -> tuple[ProgramTrace, float]:
+    """Lay a trace on the capture by its ways into and out of sleep, where that fits better than it does as it is.
+
+    Parameters
+    ----------
+    trace
+        The trace as it was imported.
+    levels, current
+        The capture's levels and its current.
+
+    Returns
+    -------
+    ProgramTrace
+        In capture time.
+    float
+        By how much its beginning was shifted, s; 0 when it stays as it is.
+    """
+    asleep = trace.addresses == np.uint64(ASLEEP)
+    at = np.flatnonzero(np.diff(asleep))
+    changes_s = (trace.times_s[at] + trace.times_s[at + 1]) / 2
+    edges_s: Floats = levels.edges[1:-1].astype(np.float64) * current.interval_s
+    tolerance_s = max(_TOLERATED_PERIODS * trace.period_s, 3 * current.interval_s)
+    length_s = current.samples * current.interval_s
+    fit = fit_clock(changes_s, edges_s, tolerance_s=tolerance_s, length_s=length_s)
+    if fit is None or fit.rival_s is not None:
+        return trace, 0.0
+    same = same_clock(changes_s, edges_s, tolerance_s=tolerance_s)
+    if fit.matched <= _CLEARLY_MORE * same.matched:
+        return trace, 0.0
+    return replace(trace, times_s=fit.offset_s + (1 + fit.drift) * trace.times_s), fit.offset_s
 
 
 def function_ledger(

@@ -14,6 +14,7 @@ from warm_ember.formats.columns import ColumnReader, Columns, find_columns
 from warm_ember.formats.source import CURRENT_UNITS_A, ImportOptions, Piece, check_finite, require_rate, sample_place
 from warm_ember.model.arrays import Samples
 from warm_ember.model.capture import CaptureInfo, Event
+from warm_ember.model.program import ProgramTrace
 from warm_ember.signal.series import CHUNK_SAMPLES, Progress, ShouldStop
 
 _FORMATS: dict[str, np.dtype[Any]] = {"f32": np.dtype("<f4"), "f64": np.dtype("<f8"), "i16": np.dtype("<i2")}
@@ -38,6 +39,7 @@ class BinarySource:
     start_utc = ""
     info: CaptureInfo | None = None
     events: tuple[Event, ...] = ()
+    program: ProgramTrace | None = None
 
     def __init__(self, path: Path, options: ImportOptions, element: np.dtype[Any], start_byte: int, count: int) -> None:
         self._path, self._element, self._start_byte, self._count = path, element, start_byte, count

@@ -14,6 +14,7 @@ from warm_ember.errors import BadArgumentError, BadFileError, ColumnError
 from warm_ember.formats.source import CURRENT_UNITS_A, ImportOptions, Piece, check_finite
 from warm_ember.model.arrays import Floats, Samples
 from warm_ember.model.capture import CaptureInfo, Event
+from warm_ember.model.program import ProgramTrace
 from warm_ember.signal.series import Progress, ShouldStop
 from warm_ember.signal.time_grid import HeldTimes, RegularTimes, inspect_times
 
@@ -314,6 +315,7 @@ class ColumnReader(ABC):
         self.start_utc = ""
         self.info: CaptureInfo | None = None
         self.events: tuple[Event, ...] = ()
+        self.program: ProgramTrace | None = None
         self.with_voltage = columns.voltage is not None
         self.line_names = tuple(column.name for column in columns.lines)
         self.aux_units = {column.name: column.unit for column in columns.aux}

@@ -14,6 +14,7 @@ from warm_ember.errors import BadArgumentError, BadFileError, Cancelled
 from warm_ember.formats.columns import ColumnReader, find_columns, with_digital_lines
 from warm_ember.formats.source import CURRENT_UNITS_A, ImportOptions, Piece, check_finite, sample_place
 from warm_ember.model.capture import CaptureInfo, Event, events_from, info_from, text_of
+from warm_ember.model.program import ProgramTrace, program_from
 from warm_ember.signal.series import CHUNK_SAMPLES, Progress, ShouldStop
 
 if TYPE_CHECKING:
@@ -80,6 +81,7 @@ class CaptureSource:
             self.aux_units = {name: text_of(aux[name].attrs.get("unit", "")) for name in aux}
             self._check_shapes(file)
             self.events = _events(path, file)
+            self.program = _program(path, file)
         info = self.info
         self.interval_s = 1 / options.rate_hz if options.rate_hz else info.sample_interval_s
         self.first_time_s, self.start_utc = info.first_time_s, info.start_utc
@@ -130,6 +132,13 @@ def _events(path: Path, file: h5py.File) -> tuple[Event, ...]:
     if not {"time_s", "event", "name", "value"} <= set(table.dtype.names or ()):
         raise BadFileError(path, "expected the columns time_s, event, name and value", where="/events")
     return events_from(table)
+
+
+def _program(path: Path, file: h5py.File) -> ProgramTrace | None:
+    try:
+        return program_from(file)
+    except ValueError as error:
+        raise BadFileError(path, f"expected {error}", where="/program") from error
 
 
 def _interval(file: h5py.File, datasets: list[Any]) -> float | None:

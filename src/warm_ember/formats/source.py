@@ -13,6 +13,7 @@ import numpy as np
 from warm_ember.errors import BadArgumentError, BadFileError
 from warm_ember.model.arrays import Bits, Samples
 from warm_ember.model.capture import CaptureInfo, Event
+from warm_ember.model.program import ProgramTrace
 from warm_ember.signal.series import Progress, ShouldStop
 
 CURRENT_UNITS_A = {
@@ -88,8 +89,9 @@ class Source(Protocol):
     ----------
     with_voltage, line_names, aux_units
         The channels beside the current.
-    info, events
-        What the file itself says of the capture, and the target's log in it; None and empty where it is silent.
+    info, events, program
+        What the file itself says of the capture, the target's log and the trace of its program in it; None and empty
+        where it is silent.
     """
 
     with_voltage: bool
@@ -97,6 +99,7 @@ class Source(Protocol):
     aux_units: dict[str, str]
     info: CaptureInfo | None
     events: tuple[Event, ...]
+    program: ProgramTrace | None
     start_utc: str
 
     @property

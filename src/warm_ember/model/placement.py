@@ -50,6 +50,15 @@ class Alignment:
         return self.rival_s is not None
 
     @property
+    def confidence(self) -> float | None:
+        """How sure the map is, from 0 to 1: the share of the log's changes that it explains; None when it was typed."""
+        if self.method == TYPED_CLOCK:
+            return None
+        if self.is_ambiguous:
+            return 0.0
+        return self.matched / self.expected if self.expected else 0.0
+
+    @property
     def is_unconfirmed(self) -> bool:
         """Whether the log shows a good number of changes of which the current shows next to none."""
         return self.method == SAME_CLOCK and self.expected >= _ENOUGH and self.matched < self.expected / 4

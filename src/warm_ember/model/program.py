@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import Any
 
 import msgspec
 import numpy as np
 
 from warm_ember.model.arrays import Addresses, Floats
+from warm_ember.model.capture import text_of
 
 ASLEEP = 0xFFFF_FFFF_FFFF_FFFF
 """Stands for the address of a sample that found the core asleep."""
@@ -59,3 +62,27 @@ class ProgramTrace:
     def period_s(self) -> float:
         """Usual time from one sample to the next; 0 with fewer than two."""
         return float(np.median(np.diff(self.times_s))) if self.samples > 1 else 0.0
+
+
+def program_from(file: Mapping[str, Any]) -> ProgramTrace | None:
+    """Return the trace that the tables of a capture file hold; None when there is none.
+
+    Raises
+    ------
+    ValueError
+        If the tables are not as they should be.
+    """
+    if "program" not in file:
+        return None
+    try:
+        rows = file["functions"][:] if "functions" in file else ()
+        functions = tuple(
+            Function(int(row["address"]), int(row["size"]), text_of(row["name"]), text_of(row["file"])) for row in rows
+        )
+        times_s = np.asarray(file["program"]["time_s"][:], dtype=np.float64)
+        addresses = np.asarray(file["program"]["address"][:], dtype=np.uint64)
+    except (KeyError, TypeError, AttributeError, IndexError) as error:
+        raise ValueError(f"time_s and address, and of functions address, size, name and file: {error}") from error
+    if times_s.ndim != 1 or times_s.shape != addresses.shape or not (np.diff(times_s) >= 0).all():
+        raise ValueError("as many addresses as rising times")
+    return ProgramTrace(times_s, addresses, functions)

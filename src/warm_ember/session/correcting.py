@@ -61,7 +61,7 @@ def correct_capture(
             progress(min(1.0, (first + CHUNK_SAMPLES) / samples))
         sentences = tuple(correction.sentence for correction in corrections)
         info = msgspec.structs.replace(capture.info, corrections=(*capture.info.corrections, *sentences))
-        writer.finish(info, capture.events)
+        writer.finish(info, capture.events, capture.program)
     return ImportReport(new_name, samples, info.sample_interval_s, len(capture.events), sentences)
 
 

@@ -147,6 +147,16 @@ def drop_rule(rule: Rule) -> Edit:
     return edit
 
 
+def put_first(rule: Rule) -> Edit:
+    """Let a rule count before all others but strokes by hand, which always do."""
+
+    def edit(project: Project) -> Project:
+        others = tuple(other for other in project.rules if other != rule)
+        return replace(project, rules=(rule, *others)) if len(others) < len(project.rules) else project
+
+    return edit
+
+
 def place_rest_by(base: Rule) -> Edit:
     """Choose what places whatever no particular rule places: the log, the lines, or levels found."""
 

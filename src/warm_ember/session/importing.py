@@ -179,7 +179,7 @@ class _Import:
                 notes = tuple(vcd.notes)
                 if source.line_names:
                     notes += (f"digital columns left out for those of {vcd.path.name}",)
-            trace = None
+            trace = source.program
             if self.program is not None:
                 trace, said = self.program.laid_on(writer.samples * source.interval_s, self.request.trace_clock_hz)
                 notes += said

@@ -80,7 +80,7 @@ def join_captures(
             f"{missing} samples that neither resolves are bounds",
         )
         corrections = (*fine.info.corrections, f"joined with {coarse_name}: {notes[0]}")
-        writer.finish(msgspec.structs.replace(fine.info, corrections=corrections), fine.events)
+        writer.finish(msgspec.structs.replace(fine.info, corrections=corrections), fine.events, fine.program)
     return ImportReport(new_name, fine.current.samples, interval_s, len(fine.events), notes)
 
 

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from warm_ember.attribution.belief import Belief, Marker, compare_belief, default_threshold_a, state_asleep
 from warm_ember.attribution.clock import Residuals, align, residuals
 from warm_ember.attribution.crossings import Comeback, Crossing, find_comebacks, find_crossings
 from warm_ember.attribution.expected import resolve
-from warm_ember.attribution.functions import FunctionLedger, function_ledger
+from warm_ember.attribution.functions import FunctionLedger, function_ledger, lay_on_current
 from warm_ember.attribution.ledger import Ledger, LedgerRow, make_ledger
 from warm_ember.attribution.relabelling import SplitBy, grouped, split
 from warm_ember.model.placement import Alignment
@@ -126,6 +126,11 @@ class StateResults:
 
         def work() -> FunctionLedger:
             placement = results.placement(project, name, should_stop)
-            return function_ledger(capture.current, trace, placement, state=state, should_stop=should_stop)
+            levels = results.levels(capture, should_stop)
+            laid, shifted_s = results.once(
+                ("trace", capture.identity), lambda: lay_on_current(trace, levels(), capture.current)
+            )
+            ledger = function_ledger(capture.current, laid, placement, state=state, should_stop=should_stop)
+            return replace(ledger, shifted_s=shifted_s)
 
         return results.once(("functions", state, *placement_key(project, capture)), work)

@@ -10,15 +10,15 @@ from typing import Any, Self
 
 import numpy as np
 
+from warm_ember.errors import BadFileError
 from warm_ember.model.arrays import Bits, Blocks, Samples
 from warm_ember.model.capture import AT_LEAST, AT_MOST, CaptureInfo, Event, events_from, text_of
-from warm_ember.model.program import ProgramTrace
+from warm_ember.model.program import ProgramTrace, program_from
 from warm_ember.signal.joining import MeanBounds, mean_bounds
 from warm_ember.signal.pyramid import BLOCK_SAMPLES, RATIO
 from warm_ember.signal.series import Progress, Series, ShouldStop, ignore_progress, never
 from warm_ember.signal.stretch import StretchReading, read_samples, read_stretch, snap
 from warm_ember.store.capture_file import open_with_summary, read_info
-from warm_ember.store.program_trace import read_program
 
 _IN_MEMORY_BLOCKS = 1 << 20
 
@@ -142,7 +142,10 @@ class Capture:
     @cached_property
     def program(self) -> ProgramTrace | None:
         """Samples of the program counter, where some were imported with the capture."""
-        return read_program(self._file)
+        try:
+            return program_from(self._file)
+        except ValueError as error:
+            raise BadFileError(self.path, f"expected {error}", where="/program") from error
 
     def reading(self, from_s: float, to_s: float, *, supply_v: float | None = None) -> StretchReading:
         """Read a stretch; `supply_v` is used where the capture has no voltage of its own."""

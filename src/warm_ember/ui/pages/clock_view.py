@@ -17,7 +17,7 @@ from warm_ember.ui.look.marked import draw_marked, plain
 from warm_ember.ui.look.theme import Look
 from warm_ember.ui.pages.inline_edit import QuantityEdit
 from warm_ember.ui.pages.states_part import StatesPart
-from warm_ember.units import bare, duration_text
+from warm_ember.units import bare, duration_text, percent_text
 
 _PPM = 1e-6
 _RIGHT = Qt.AlignmentFlag.AlignRight
@@ -158,6 +158,8 @@ class ClockView(StatesPart):
     def _words(alignment: Alignment, left: Residuals) -> tuple[str, str, str, str]:
         how = {TYPED_CLOCK: "typed"}.get(alignment.method, f"found by: {alignment.method}")
         matched = f"{left.matched} of {left.expected} changes of the log are seen in the capture"
+        if alignment.confidence is not None:
+            matched += f": confidence {percent_text(alignment.confidence)}"
         residual = f"they lie {duration_text(left.rms_s)} apart (root mean square)" if left.matched else ""
         rival = ""
         if alignment.rival_s is not None:

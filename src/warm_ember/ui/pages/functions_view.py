@@ -84,9 +84,10 @@ class FunctionsView(StatesPart):
         self._fill()
         if ledger is not None:
             rate = quantity_text(1 / ledger.period_s if ledger.period_s else None, "Hz")
-            self._words.setText(
-                f"{ledger.samples} samples of the program counter, {rate}; the error is that of their number"
-            )
+            words = f"{ledger.samples} samples of the program counter, {rate}; the error is that of their number"
+            if ledger.shifted_s:
+                words += f"; shifted by {duration_text(abs(ledger.shifted_s))} to fit the current"
+            self._words.setText(words)
         else:
             self._words.setText("")
         self.changed.emit()

@@ -78,6 +78,7 @@ class LedgerPart(StatesPart):
         self.editor.previewed.connect(self._preview)
         self.editor.placed.connect(self.place)
         self.editor.rule_dropped.connect(lambda rule: self.desk.apply(edits.drop_rule(rule), "remove a rule"))
+        self.editor.rule_preferred.connect(lambda rule: self.desk.apply(edits.put_first(rule), "put a rule first"))
         self.editor.renamed.connect(self._rename)
         self.editor.expected_entered.connect(self._expect)
         self.editor.group_entered.connect(self._group)

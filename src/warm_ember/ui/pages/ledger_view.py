@@ -408,6 +408,9 @@ class LedgerView(QWidget):
             ink=color,
             dim=color,
         )
+        if row.mismatches:
+            line = QRectF(left + px(12), top + second, self.width() - left - px(16), px(18))
+            draw_marked(painter, line, row.mismatches[0], look, size="small", dim=theme.warning_text)
 
     def _paint_sum(self, painter: QPainter, top: int) -> None:
         if self.results is None:

@@ -63,6 +63,8 @@ class RuleEditor(QWidget):
         A rule to add.
     rule_dropped
         A rule to remove.
+    rule_preferred
+        A rule that shall count before the others.
     renamed
         ``(old, new)`` name of the state.
     expected_entered
@@ -74,6 +76,7 @@ class RuleEditor(QWidget):
     previewed = Signal(object)
     placed = Signal(object)
     rule_dropped = Signal(object)
+    rule_preferred = Signal(object)
     renamed = Signal(str, str)
     expected_entered = Signal(object)
     group_entered = Signal(str, str)
@@ -357,6 +360,11 @@ class RuleEditor(QWidget):
                 button.setFont(self._look.font("small"))
                 button.clicked.connect(lambda _checked=False, rule=rule: self.rule_dropped.emit(rule))
                 self._rules_row.addWidget(button)
+                if share:
+                    first = QPushButton("Put it first")
+                    first.setFont(self._look.font("small"))
+                    first.clicked.connect(lambda _checked=False, rule=rule: self.rule_preferred.emit(rule))
+                    self._rules_row.addWidget(first)
 
     def rule(self) -> Rule | None:
         """Return the rule as it is being edited, or None while something is missing."""
