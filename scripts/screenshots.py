@@ -21,7 +21,7 @@ sys.path.insert(0, str(ROOT / "src"))
 
 import msgspec
 import numpy as np
-from PySide6.QtCore import QSettings
+from PySide6.QtCore import QEvent, QSettings
 from PySide6.QtWidgets import QApplication
 
 from warm_ember.formats.source import ImportOptions
@@ -49,7 +49,7 @@ def one_wake(window: MainWindow) -> None:
 def a_row_open(window: MainWindow) -> None:
     """Open a state's editor."""
     around_the_report(window)
-    window.states.choose("Idle wait")
+    window.states.choose("Count")
 
 
 def functions(window: MainWindow) -> None:
@@ -200,8 +200,8 @@ def main(only: list[str]) -> None:
         make_demo(made).close()
         for picture, page, run, theme, arrange in (one for one in PICTURES if not only or one[0] in only):
             settings = QSettings(str(Path(name) / f"{picture}.ini"), QSettings.Format.IniFormat)
+            settings.setValue("theme", theme.name)
             window = make_window(application, settings)
-            window.look.set_theme(theme)
             window.resize(1280, 800)
             window.show()
             copy = Path(name) / picture
@@ -216,6 +216,8 @@ def main(only: list[str]) -> None:
             if picture != "bench":  # taken while it records
                 window.grab().save(str(FOLDER / f"{picture}.png"))
             window.close()
+            window.deleteLater()
+            QApplication.sendPostedEvents(window, QEvent.Type.DeferredDelete.value)
 
 
 def _settle(window: MainWindow) -> None:

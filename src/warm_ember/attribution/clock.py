@@ -9,11 +9,12 @@ import numpy as np
 
 from warm_ember.attribution.recording import Recording
 from warm_ember.model.arrays import Floats
-from warm_ember.model.placement import Alignment
+from warm_ember.model.placement import SAME_CLOCK, Alignment
 from warm_ember.signal.alignment import ClockFit, fit_clock, nearest, same_clock
 from warm_ember.signal.bits import LineSeries, rising_edges
 from warm_ember.signal.levels import Levels
 from warm_ember.signal.series import CHUNK_SAMPLES
+from warm_ember.units import bare, duration_text
 
 _SHORTEST_TOLERANCE_S = 1e-3
 _NEARER = 0.25
@@ -45,27 +46,65 @@ def align(recording: Recording, levels: Callable[[], Levels]) -> Alignment:
     if on_line is not None and not on_line.is_ambiguous:
         return on_line
     on_changes = _by_changes(recording, levels, tolerance_s, length_s)
-    if on_line is None or (on_changes.matched and not on_changes.is_ambiguous and not on_changes.is_unconfirmed):
+    if on_changes.matched and not on_changes.is_ambiguous and not on_changes.is_unconfirmed:
         return on_changes
-    is_near = abs(on_line.offset_s) <= _NEARER * abs(on_line.rival_s or 0.0)
-    return replace(on_line, rival_s=None, method=f"{on_line.method}, nearest pulse") if is_near else on_line
+    on_pulses = on_line if on_line is not None else _by_sync_pulses(recording, levels, tolerance_s, length_s)
+    if on_pulses is None:
+        return on_changes
+    is_near = abs(on_pulses.offset_s) <= _NEARER * abs(on_pulses.rival_s or 0.0)
+    return replace(on_pulses, rival_s=None, method=f"{on_pulses.method}, nearest pulse") if is_near else on_pulses
 
 
 def _by_changes(recording: Recording, levels: Callable[[], Levels], tolerance_s: float, length_s: float) -> Alignment:
-    target_s = _changes(recording)
-    edges = levels().edges[1:-1]
-    edges_s: Floats = edges.astype(np.float64) * recording.current.interval_s
-    fit = fit_clock(target_s, edges_s, tolerance_s=tolerance_s, length_s=length_s)
-    same = same_clock(target_s[(target_s > 0) & (target_s < length_s)], edges_s, tolerance_s=tolerance_s)
+    """Match the log with the current: first what must have made it rise, else all that should have changed it."""
+    edges_s, rises_s = _edges(recording, levels())
+    # A wake that is taken for the end of another one, a pulse's width later, would fit just as well: it is a rise.
+    ways = [(_times(recording, ("wake", "sync")), rises_s, "rises of the current")]
+    if len(_times(recording, ("state", "sleep"))):
+        ways.append((_changes(recording), edges_s, "changes of the current"))
+    aligned = Alignment()
+    for target_s, partners_s, what in ways:
+        if not len(target_s):
+            continue
+        aligned = _fitted(target_s, partners_s, tolerance_s, length_s, recording.current.interval_s, what)
+        if aligned.matched and not aligned.is_ambiguous and not aligned.is_unconfirmed:
+            return aligned
+    return aligned
+
+
+def _fitted(
+    target_s: Floats, partners_s: Floats, tolerance_s: float, length_s: float, interval_s: float, what: str
+) -> Alignment:
+    fit = fit_clock(target_s, partners_s, tolerance_s=tolerance_s, length_s=length_s)
+    same = same_clock(target_s[(target_s > 0) & (target_s < length_s)], partners_s, tolerance_s=tolerance_s)
     as_it_is = Alignment(matched=same.matched, expected=same.expected, residual_s=same.residual_s)
     if fit is None:
         return as_it_is
     fits_more = fit.matched > 1.25 * same.matched
     # Two clocks that are the same leave less than a sample; a slow drift leaves more, though most pairs are close.
-    fits_closer = fit.matched >= 0.95 * same.matched and same.residual_s > max(
-        3 * fit.residual_s, 1.5 * recording.current.interval_s
-    )
-    return _alignment(fit, "changes of the current") if fits_more or fits_closer else as_it_is
+    fits_closer = fit.matched >= 0.95 * same.matched and same.residual_s > max(3 * fit.residual_s, 1.5 * interval_s)
+    return _alignment(fit, what) if fits_more or fits_closer else as_it_is
+
+
+def _by_sync_pulses(
+    recording: Recording, levels: Callable[[], Levels], tolerance_s: float, length_s: float
+) -> Alignment | None:
+    pulses_s = _times(recording, ("sync",))
+    if not len(pulses_s):
+        return None
+    _, rises_s = _edges(recording, levels())
+    fit = fit_clock(pulses_s, rises_s, tolerance_s=tolerance_s, length_s=length_s)
+    return None if fit is None else _alignment(fit, "sync pulses in the current")
+
+
+def _edges(recording: Recording, levels: Levels) -> tuple[Floats, Floats]:
+    """Return when the level of the current changes, and when it rises."""
+    edges_s: Floats = levels.edges[1:-1].astype(np.float64) * recording.current.interval_s
+    return edges_s, edges_s[np.diff(levels.level) > 0]
+
+
+def _times(recording: Recording, kinds: tuple[str, ...]) -> Floats:
+    return np.unique([event.time_s for event in recording.events if event.event in kinds])
 
 
 def _alignment(fit: ClockFit, method: str) -> Alignment:
@@ -104,6 +143,21 @@ def _changes(recording: Recording) -> Floats:
             changed.append(event.time_s)
         state = event.name if event.event == "state" else state
     return np.unique(changed)
+
+
+def clock_sentence(alignment: Alignment) -> str:
+    """Say how the log's clock lies on the capture's, with its figures marked."""
+    if alignment.is_ambiguous:
+        shift = duration_text(abs(alignment.rival_s or 0.0)).marked
+        return f"The log fits as well when it is shifted by {shift}: type the offset, or record a sync pulse."
+    if alignment.is_unconfirmed:
+        return "Next to nothing of the log is seen in the current: both clocks are taken as the same."
+    if alignment.method == SAME_CLOCK:
+        return "The log's clock is taken as the capture's."
+    ppm = f"**{bare(abs(alignment.drift) / 1e-6, 2)}** millionths {'slow' if alignment.drift > 0 else 'fast'}"
+    offset = duration_text(abs(alignment.offset_s)).marked
+    when = "after" if alignment.offset_s > 0 else "before"
+    return f"The log's clock began {offset} {when} the capture and runs {ppm}."
 
 
 @dataclass(frozen=True, eq=False)
@@ -146,7 +200,7 @@ def residuals(recording: Recording, alignment: Alignment, levels: Callable[[], L
         partners_s = line_rises_s(lines, line)
     else:
         target_s = _changes(recording)
-        partners_s = levels().edges[1:-1].astype(np.float64) * interval_s
+        partners_s, _ = _edges(recording, levels())
     at_s = alignment.offset_s + (1 + alignment.drift) * target_s
     at_s = at_s[(at_s > 0) & (at_s < length_s)]
     if not len(at_s) or not len(partners_s):

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from warm_ember.attribution.clock import clock_sentence
 from warm_ember.cli.arguments import JsonOption, NameArgument, ProjectArgument
-from warm_ember.cli.output import print_json
+from warm_ember.cli.output import print_json, print_line
 from warm_ember.cli.tables import ledger_json, print_ledger
 from warm_ember.session.session import Session
 
@@ -13,9 +14,12 @@ def states(project: ProjectArgument, name: NameArgument, json: JsonOption = Fals
     session = Session.open(project)
     try:
         ledger = session.results.ledger(session.project, name)
+        alignment = session.results.placement(session.project, name).alignment
     finally:
         session.close()
     if json:
         print_json(ledger_json(ledger))
     else:
         print_ledger(ledger)
+        if alignment is not None:
+            print_line(clock_sentence(alignment).replace("**", ""))

@@ -8,7 +8,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
-from warm_ember.attribution.clock import Residuals
+from warm_ember.attribution.clock import Residuals, clock_sentence
 from warm_ember.model.placement import TYPED_CLOCK, Alignment
 from warm_ember.model.project import TypedClock
 from warm_ember.session import edits
@@ -17,7 +17,7 @@ from warm_ember.ui.look.marked import draw_marked, plain
 from warm_ember.ui.look.theme import Look
 from warm_ember.ui.pages.inline_edit import QuantityEdit
 from warm_ember.ui.pages.states_part import StatesPart
-from warm_ember.units import bare, duration_text, percent_text
+from warm_ember.units import duration_text, percent_text
 
 _PPM = 1e-6
 _RIGHT = Qt.AlignmentFlag.AlignRight
@@ -181,15 +181,7 @@ class ClockView(StatesPart):
         alignment = self.alignment
         if self.results is None or alignment is None:
             return "This capture has no log whose clock could be laid on it."
-        if alignment.is_ambiguous:
-            shift = duration_text(abs(alignment.rival_s or 0.0)).marked
-            return f"The log fits as well when it is shifted by {shift}: type the offset, or record a sync pulse."
-        if alignment.is_unconfirmed:
-            return "Next to nothing of the log is seen in the current: both clocks are taken as the same."
-        ppm = f"**{bare(abs(alignment.drift) / _PPM, 2)}** millionths {'slow' if alignment.drift > 0 else 'fast'}"
-        offset = duration_text(abs(alignment.offset_s)).marked
-        when = "after" if alignment.offset_s > 0 else "before"
-        return f"The log's clock began {offset} {when} the capture and runs {ppm}."
+        return clock_sentence(alignment)
 
     def text(self) -> str:
         return "\n".join(plain(label.text()) for label in self.rows)
