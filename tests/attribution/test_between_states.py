@@ -87,8 +87,9 @@ def test_the_four_combinations_are_told_apart() -> None:
         (True, False): pytest.approx(1.0), (False, True): pytest.approx(2.0),
     }  # fmt: skip
     assert sum(row.charge_c for row in found.rows) == pytest.approx(5e-6 * 2 + 9e-3, rel=1e-2)
-    assert found.places[0] == (5.0, 6.0, True)
-    assert {place[:2] for place in found.places[1:]} == {(3.0, 4.0), (7.0, 8.0)}
+    assert (found.places[0].from_s, found.places[0].to_s, found.places[0].believed_asleep) == (5.0, 6.0, True)
+    assert found.places[0].charge_c == pytest.approx(3e-3)
+    assert {(place.from_s, place.to_s) for place in found.places[1:]} == {(3.0, 4.0), (7.0, 8.0)}
 
 
 def test_a_line_says_the_same_as_the_log_does() -> None:
@@ -160,3 +161,12 @@ def test_no_short_stay_is_left_and_no_time_is_lost(parts, shortest: int) -> None
     assert (np.diff(found_state) != 0).all()
     assert len(found_state) == 1 or (np.diff(found_edges) >= shortest).all()
     assert set(found_state.tolist()) <= set(state.tolist())
+
+
+def test_very_many_entries_are_gathered() -> None:
+    made, truth = stays(*(("Sleep", 2e-6, 0.02), ("Tick", 1e-3, 0.01)) * 500)
+    parts, names = split(made, place(made), "Tick", SplitBy.ENTRY)
+    assert len(names) <= 200
+    assert (names[0], names[-1]) == ("Tick: 1 to 3", "Tick: 499 to 500")
+    ledger = make_ledger(made, parts)
+    assert sum(ledger.row(name).charge_c for name in names) == pytest.approx(truth["Tick"])

@@ -83,9 +83,9 @@ def test_the_bus_leak_is_a_sleep_that_draws_as_awake(window: MainWindow, page: S
     assert "believes to be asleep, it draws **662** µA" in page.sentence()
     page.belief.places.selectRow(0)
     page.belief.places.row_asked.emit(0)
-    from_s, to_s, asleep = page.belief.belief.places[0]
-    assert asleep
-    assert window.window_on_time.from_s < from_s < to_s < window.window_on_time.to_s
+    place = page.belief.belief.places[0]
+    assert place.believed_asleep
+    assert window.window_on_time.from_s < place.from_s < place.to_s < window.window_on_time.to_s
 
 
 def test_a_line_can_be_the_marker(window: MainWindow, page: StatesPage, settle) -> None:

@@ -73,6 +73,16 @@ class BeliefRow:
         return self.believed_asleep == self.drew_asleep
 
 
+@dataclass(frozen=True, slots=True)
+class Difference:
+    """A stretch in which belief and current differ: where it lies, what was believed, and its charge."""
+
+    from_s: float
+    to_s: float
+    believed_asleep: bool
+    charge_c: float
+
+
 @dataclass(frozen=True, eq=False)
 class Belief:
     """All four combinations.
@@ -86,13 +96,13 @@ class Belief:
     threshold_a
         At and above this the current shows a core that is awake.
     places
-        Where they disagree: from and to, s, with whether it was believed to sleep; the most charge first.
+        Where they disagree; the most charge first.
     """
 
     rows: tuple[BeliefRow, ...]
     marker: str
     threshold_a: float
-    places: tuple[tuple[float, float, bool], ...]
+    places: tuple[Difference, ...]
 
 
 def default_threshold_a(levels: Levels, asleep_a: float | None = None) -> float | None:
@@ -178,9 +188,9 @@ def compare_belief(
         )
     differ = np.flatnonzero((believed == drew_awake) & told)
     worst = differ[np.argsort(-charge_c[differ], kind="stable")][:_MOST_PLACES]
+    at_s = edges * current.interval_s
     places = tuple(
-        (float(edges[k] * current.interval_s), float(edges[k + 1] * current.interval_s), bool(believed[k]))
-        for k in worst.tolist()
+        Difference(float(at_s[k]), float(at_s[k + 1]), bool(believed[k]), float(charge_c[k])) for k in worst.tolist()
     )
     return Belief(tuple(rows), marker.words, threshold_a, places)
 

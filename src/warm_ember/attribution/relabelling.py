@@ -10,6 +10,9 @@ import numpy as np
 from warm_ember.attribution.recording import Recording
 from warm_ember.model.placement import UNPLACED, Placement
 
+MOST_PARTS = 200
+_OTHERS = "others"
+
 
 class SplitBy(StrEnum):
     """What the entries of a state are told apart by."""
@@ -26,7 +29,9 @@ def grouped(placement: Placement, group_of: Mapping[str, str]) -> Placement:
 
 
 def split(recording: Recording, placement: Placement, state: str, by: SplitBy) -> tuple[Placement, tuple[str, ...]]:
-    """Split one state by what its entries share.
+    """Split one state by what its entries share, into at most `MOST_PARTS` parts.
+
+    Very many entries are gathered into runs of neighbours; of very many names the later ones are one part.
 
     Returns
     -------
@@ -39,19 +44,26 @@ def split(recording: Recording, placement: Placement, state: str, by: SplitBy) -
         return placement, ()
     number = placement.names.index(state)
     entries = np.flatnonzero(placement.state == number)
-    key = _keys(recording, placement, by)
+    key = _keys(recording, placement, by, len(entries))
     keys = [key(count, int(interval)) for count, interval in enumerate(entries)]
     parts = tuple(dict.fromkeys(keys))
+    if len(parts) > MOST_PARTS:
+        told = set(parts[: MOST_PARTS - 1])
+        keys = [one if one in told else _OTHERS for one in keys]
+        parts = tuple(dict.fromkeys(keys))
     names = [*placement.names, *(f"{state}: {part}" for part in parts)]
     numbers = placement.state.copy()
     numbers[entries] = [len(placement.names) + parts.index(one) for one in keys]
     return _relabelled(placement, names, numbers), tuple(f"{state}: {part}" for part in parts)
 
 
-def _keys(recording: Recording, placement: Placement, by: SplitBy) -> Callable[[int, int], str]:
+def _keys(recording: Recording, placement: Placement, by: SplitBy, entries: int) -> Callable[[int, int], str]:
     """Return what tells an entry's part from its count and its interval."""
     if by is SplitBy.ENTRY:
-        return lambda count, _interval: str(count + 1)
+        together = -(-entries // MOST_PARTS)
+        if together == 1:
+            return lambda count, _interval: str(count + 1)
+        return lambda count, _interval: _range(count // together * together, together, entries)
     if by is SplitBy.BEFORE:
         return lambda _count, interval: _name(placement, interval - 1) if interval else "from the start"
     kind, without = ("wake", "no wake") if by is SplitBy.WAKE else ("mark", "before the first mark")
@@ -67,6 +79,10 @@ def _keys(recording: Recording, placement: Placement, by: SplitBy) -> Callable[[
         return events[index].name or "unknown" if index >= 0 else without
 
     return key
+
+
+def _range(first: int, together: int, entries: int) -> str:
+    return f"{first + 1} to {min(first + together, entries)}"
 
 
 def _name(placement: Placement, interval: int) -> str:

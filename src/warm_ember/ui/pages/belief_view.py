@@ -6,7 +6,7 @@ from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
-from warm_ember.attribution.belief import Belief, BeliefRow, Marker
+from warm_ember.attribution.belief import Belief, BeliefRow, Difference, Marker
 from warm_ember.ui.desk import Desk
 from warm_ember.ui.look.marked import draw_marked, width_of
 from warm_ember.ui.look.theme import Look, ink_on
@@ -165,28 +165,15 @@ class BeliefView(StatesPart):
         self.square.show_belief(belief)
         if belief is not None:
             self.threshold.set_value(belief.threshold_a)
-        self.places.show_rows([self._place_row(place) for place in belief.places] if belief is not None else [])
+        self.places.show_rows([_place_row(place) for place in belief.places] if belief is not None else [])
         count = len(belief.places) if belief is not None else 0
         self._title.setText("where they differ, the costliest first; open a row to see it" if count else "")
         self.changed.emit()
 
-    def _place_row(self, place: tuple[float, float, bool]) -> list[tuple[str, float | str]]:
-        from_s, to_s, asleep = place
-        assert self.results is not None
-        reading = self.results.capture.reading(from_s, to_s)
-        words = "asleep" if asleep else "awake"
-        return [
-            (words, words),
-            (f"{from_s:.3f} s", from_s),
-            (str(duration_text(to_s - from_s)), to_s - from_s),
-            (str(quantity_text(reading.mean_a, "A")), reading.mean_a or 0.0),
-            (str(quantity_text(reading.charge_c, "C")), reading.charge_c),
-        ]
-
     def _show_place(self, index: int) -> None:
         if self.belief is not None:
-            from_s, to_s, _ = self.belief.places[index]
-            self.stretch_asked.emit(from_s, to_s)
+            place = self.belief.places[index]
+            self.stretch_asked.emit(place.from_s, place.to_s)
 
     def sentence(self) -> str:
         if not self._known:
@@ -217,3 +204,15 @@ class BeliefView(StatesPart):
             for row in self.belief.rows
         ]
         return "\n".join(lines)
+
+
+def _place_row(place: Difference) -> list[tuple[str, float | str]]:
+    words = "asleep" if place.believed_asleep else "awake"
+    length_s = place.to_s - place.from_s
+    return [
+        (words, words),
+        (f"{place.from_s:.3f} s", place.from_s),
+        (str(duration_text(length_s)), length_s),
+        (str(quantity_text(place.charge_c / length_s, "A")), place.charge_c / length_s),
+        (str(quantity_text(place.charge_c, "C")), place.charge_c),
+    ]

@@ -20,6 +20,7 @@ from warm_ember.ui.pages.states_part import StatesPart
 from warm_ember.units import duration_text, percent_text
 
 _PPM = 1e-6
+_MOST_DOTS = 2000
 _RIGHT = Qt.AlignmentFlag.AlignRight
 
 
@@ -59,8 +60,9 @@ class _ResidualPlot(QWidget):
                 box = QRectF(0, y - px(8), plot.left() - px(8), px(16))
                 draw_marked(painter, box, words, look, size="small", align=_RIGHT)
             painter.setPen(QPen(theme.mark, px(5), Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
-            xs = plot.left() + found.at_s / max(self._duration_s, 1e-12) * plot.width()
-            ys = plot.center().y() - found.apart_s / reach * 0.46 * plot.height()
+            every = -(-len(found.at_s) // _MOST_DOTS)
+            xs = plot.left() + found.at_s[::every] / max(self._duration_s, 1e-12) * plot.width()
+            ys = plot.center().y() - found.apart_s[::every] / reach * 0.46 * plot.height()
             painter.setClipRect(plot)
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             for x, y in zip(xs.tolist(), ys.tolist(), strict=True):

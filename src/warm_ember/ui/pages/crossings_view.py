@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import numpy as np
 from PySide6.QtWidgets import QVBoxLayout
 
 from warm_ember.attribution.crossings import SETTLES_WITHIN_S, Comeback, Crossing
@@ -78,13 +79,9 @@ class CrossingsView(StatesPart):
         if self.found is None or self.results is None:
             return
         crossing, placement = self.found.crossings[index], self.results.placement
-        names = [placement.names[k] if k >= 0 else "" for k in placement.state.tolist()]
-        interval_s = self.results.capture.current.interval_s
-        for at in range(1, len(names)):
-            if (names[at - 1], names[at]) == (crossing.before, crossing.after):
-                middle_s = float(placement.edges[at]) * interval_s
-                self.stretch_asked.emit(middle_s - SETTLES_WITHIN_S, middle_s + SETTLES_WITHIN_S)
-                return
+        changes = placement.of(crossing.before)[:-1] & placement.of(crossing.after)[1:]
+        middle_s = float(placement.edges[int(np.argmax(changes)) + 1]) * self.results.capture.current.interval_s
+        self.stretch_asked.emit(middle_s - SETTLES_WITHIN_S, middle_s + SETTLES_WITHIN_S)
 
     def sentence(self) -> str:
         if self.found is None:

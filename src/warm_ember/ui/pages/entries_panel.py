@@ -32,45 +32,51 @@ class _DwellPlot(QWidget):
         super().__init__()
         self._look = look
         self._dwell_s = np.empty(0)
+        self._ends = (0.0, 1.0)
+        self._counts, self._edges = np.zeros(_BINS, dtype=np.int64), np.linspace(0, 1, _BINS + 1)
+        self._quantiles = [0.0] * 5
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setAccessibleName("How long entries last")
         look.changed.connect(self.update)
 
     def show_dwells(self, dwell_s: np.ndarray) -> None:
-        self._dwell_s = dwell_s[dwell_s > 0]
+        dwell_s = dwell_s[dwell_s > 0]
+        self._dwell_s = dwell_s
+        if len(dwell_s):
+            self._ends = np.log10(float(dwell_s.min()) * 0.8), np.log10(float(dwell_s.max()) * 1.25)
+            self._counts, self._edges = np.histogram(np.log10(dwell_s), bins=_BINS, range=self._ends)
+            self._quantiles = [float(value) for value in np.quantile(dwell_s, (0.0, 0.1, 0.5, 0.9, 1.0))]
         self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
+        if len(self._dwell_s):
+            self._paint(painter)
+        painter.end()
+
+    def _paint(self, painter: QPainter) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
-        dwell_s = self._dwell_s
-        title = QRectF(0, 0, self.width(), px(20))
-        if not len(dwell_s):
-            painter.end()
-            return
-        low, middle, high = (float(value) for value in np.quantile(dwell_s, (0.1, 0.5, 0.9)))
+        shortest, low, middle, high, longest = self._quantiles
         words = f"entries last {duration_text(middle).marked}"
-        if len(dwell_s) > 1:
+        if len(self._dwell_s) > 1:
             words += f", 80 % of them {duration_text(low).marked} to {duration_text(high).marked}"
-        draw_marked(painter, title, words, look, size="small")
+        draw_marked(painter, QRectF(0, 0, self.width(), px(20)), words, look, size="small")
         plot = QRectF(0, px(24), self.width(), self.height() - px(44))
         painter.fillRect(plot, theme.sunken)
-        begin, end = np.log10(dwell_s.min() * 0.8), np.log10(dwell_s.max() * 1.25)
-        counts, edges = np.histogram(np.log10(dwell_s), bins=_BINS, range=(begin, end))
+        begin, end = self._ends
         scale = plot.width() / (end - begin)
-        for count, left, right in zip(counts.tolist(), edges[:-1].tolist(), edges[1:].tolist(), strict=True):
-            height = 0.92 * plot.height() * count / counts.max()
-            box = QRectF(plot.left() + (left - begin) * scale, plot.bottom() - height, 0, height)
-            box.setWidth(max((right - left) * scale - 1, 1.0))
+        for count, left, right in zip(self._counts.tolist(), self._edges[:-1], self._edges[1:], strict=True):
+            height = 0.92 * plot.height() * count / int(self._counts.max())
+            width = max((right - left) * scale - 1, 1.0)
+            box = QRectF(plot.left() + (left - begin) * scale, plot.bottom() - height, width, height)
             painter.fillRect(box, theme.dim)
         painter.setPen(QPen(theme.mark, 1, Qt.PenStyle.DashLine))
         x = plot.left() + (np.log10(middle) - begin) * scale
         painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
         foot = QRectF(plot.left(), plot.bottom() + px(2), plot.width(), px(16))
-        draw_marked(painter, foot, str(duration_text(float(dwell_s.min()))), look, size="small")
-        draw_marked(painter, foot, str(duration_text(float(dwell_s.max()))), look, size="small", align=_RIGHT)
-        draw_marked(painter, foot, f"most in one bar: {counts.max()}", look, size="small", align=_CENTER)
-        painter.end()
+        draw_marked(painter, foot, str(duration_text(shortest)), look, size="small")
+        draw_marked(painter, foot, str(duration_text(longest)), look, size="small", align=_RIGHT)
+        draw_marked(painter, foot, f"most in one bar: {self._counts.max()}", look, size="small", align=_CENTER)
 
 
 class EntriesPanel(QWidget):
@@ -147,7 +153,7 @@ class EntriesPanel(QWidget):
             share = row.charge_c / whole_c if whole_c else 0.0
             shown.append(
                 [
-                    (part, float(part) if self.by is SplitBy.ENTRY else part),
+                    (part, float(part.split()[0]) if self.by is SplitBy.ENTRY else part),
                     (str(row.entries), float(row.entries)),
                     (str(duration_text(row.mean_dwell_s)), row.mean_dwell_s),
                     (str(quantity_text(row.mean.value, "A")), row.mean.value or 0.0),

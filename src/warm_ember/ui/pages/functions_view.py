@@ -15,6 +15,7 @@ from warm_ember.units import duration_text, percent_text, quantity_text
 
 _HEADER = ("function", "file", "charge", "± 90 %", "share", "time", "mean", "mostly in")
 _ALL = "every state"
+_MOST_ROWS = 300
 
 
 class FunctionsView(StatesPart):
@@ -96,7 +97,8 @@ class FunctionsView(StatesPart):
         wanted = self.search.text().strip().casefold()
         ledger = self.ledger
         rows = ledger.rows if ledger is not None else ()
-        self._rows = [row for row in rows if wanted in row.name.casefold() or wanted in row.file.casefold()]
+        found = [row for row in rows if wanted in row.name.casefold() or wanted in row.file.casefold()]
+        self._rows = found[:_MOST_ROWS]  # the costliest; a search finds the others
         whole_c = ledger.charge_c if ledger is not None else 0.0
         self.table.show_rows([_cells(row, whole_c) for row in self._rows])
 
