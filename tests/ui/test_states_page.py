@@ -205,6 +205,9 @@ def test_groups_and_energy_are_read_in_the_ledger(window: MainWindow, page: Stat
     ledger = window.desk.results.ledger
     both = ledger.row("Transmit").charge_c + ledger.row("Modem idle").charge_c
     assert rows["Radio"].row.charge_c == pytest.approx(both)
+    page.choose("Radio")
+    assert [row.name for row in page.part.entries.rows] == ["Transmit", "Modem idle"]
+    assert not page.editor.isVisible()
     qtbot.mouseClick(page.part.switches.words["Rows", "states"], LEFT)
     qtbot.mouseClick(page.part.switches.words["Share of", "energy"], LEFT)
     settle()

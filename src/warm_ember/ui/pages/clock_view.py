@@ -150,7 +150,7 @@ class ClockView(StatesPart):
         self.plot.show_residuals(left, duration_s)
         alignment = self.alignment
         self.offset.set_value(alignment.offset_s)
-        self.drift.set_value(alignment.drift / _PPM)
+        self.drift.set_value(round(alignment.drift / _PPM, 3))
         for label, words in zip(self.rows, self._words(alignment, left), strict=True):
             label.setText(words)
         self.find_again.setVisible(alignment.method == TYPED_CLOCK)

@@ -144,6 +144,16 @@ class EntriesPanel(QWidget):
             lambda rows: self._on_rows(state, rows),
         )
 
+    def show_group(self, results: RunResults, group: str) -> None:
+        """Show the states of a group."""
+        self._asked = None
+        self._desk.jobs.stop("sub-rows")
+        members = {state for state, name in self._desk.project.group_of.items() if name == group}
+        rows = tuple(row for row in results.ledger.rows if row.name in members or row.name == group)
+        self.dwells.show_dwells(np.concatenate([np.empty(0), *(row.entry_dwell_s for row in rows)]))
+        self.switches.show_switches(())
+        self._on_rows(group, rows)
+
     def _on_rows(self, state: str, rows: tuple[LedgerRow, ...]) -> None:
         self.rows = rows
         whole_c = sum(row.charge_c for row in rows)
@@ -153,7 +163,7 @@ class EntriesPanel(QWidget):
             share = row.charge_c / whole_c if whole_c else 0.0
             shown.append(
                 [
-                    (part, float(part.split()[0]) if self.by is SplitBy.ENTRY else part),
+                    (part, float(part.split()[0]) if part[:1].isdigit() and self.by is SplitBy.ENTRY else part),
                     (str(row.entries), float(row.entries)),
                     (str(duration_text(row.mean_dwell_s)), row.mean_dwell_s),
                     (str(quantity_text(row.mean.value, "A")), row.mean.value or 0.0),

@@ -56,6 +56,7 @@ class FunctionsView(StatesPart):
         column.addLayout(head)
         column.addWidget(self.table, 3)
         column.addWidget(self.icicle, 2)
+        column.addStretch(0)
 
     def filter_state(self, state: str | None) -> None:
         """Show only what was taken in a state; all when None."""
@@ -81,6 +82,8 @@ class FunctionsView(StatesPart):
 
     def _on_ledger(self, ledger: FunctionLedger | None) -> None:
         self._known, self.ledger = True, ledger
+        for widget in (self.search, self.table, self.icicle):
+            widget.setVisible(ledger is not None)
         self.icicle.show_ledger(ledger)
         self._fill()
         if ledger is not None:

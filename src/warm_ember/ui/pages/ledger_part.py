@@ -131,7 +131,10 @@ class LedgerPart(StatesPart):
         self.editor.setVisible(is_state)
         if is_state:
             self.editor.show_state(state, results, self.desk.project)
-        self.entries.show_state(results, state)
+        if self._by_group:
+            self.entries.show_group(results, state)
+        else:
+            self.entries.show_state(results, state)
         self.ledger.choose(state)
         top = self.ledger.top_of(next(i for i, s in enumerate(self.ledger.rows) if s.row.name == state))
         bottom = top + self.look.px(60) + self._opened.height()
