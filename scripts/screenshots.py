@@ -65,6 +65,12 @@ def belief(window: MainWindow) -> None:
     window.states.show_view("belief")
 
 
+def trade_offs(window: MainWindow) -> None:
+    """Trade the report's interval for life."""
+    window.battery.show_view("trade-offs")
+    window.battery.choose_parameter("Report, how often")
+
+
 def inside_the_report(window: MainWindow) -> None:
     """Show the currents of the report, and the time between its peaks."""
     around_the_report(window)
@@ -177,6 +183,7 @@ PICTURES: tuple[tuple[str, str, str, Theme, Callable[[MainWindow], None]], ...] 
     ("functions", "States", "r4", NIGHT, functions),
     ("belief-day", "States", "r3", DAY, belief),
     ("battery", "Battery", "r4", NIGHT, nothing),
+    ("trade-offs", "Battery", "r4", NIGHT, trade_offs),
     ("battery-met-day", "Battery", "r5", DAY, nothing),
     ("runs", "Runs", "r4", NIGHT, nothing),
     ("inside", "Trace", "r4", NIGHT, inside_the_report),

@@ -2,16 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
-import msgspec
-
-from warm_ember.battery.life import life_at
+from warm_ember.battery.parameters import Model, Parameter, parameters
 from warm_ember.model.battery import Battery, SupplyStage
-from warm_ember.model.figure import Figure
-from warm_ember.model.load import ActivityCost, Load
-from warm_ember.units import DAY_S, Text, ampere_hours_text, duration_text, percent_text, quantity_text
+from warm_ember.model.load import Load
 
 
 @dataclass(frozen=True)
@@ -56,83 +51,14 @@ def sensitivity(load: Load, battery: Battery, supply: SupplyStage, *, step: floa
     tuple of Step
         The strongest first.
     """
-    steps = [_rate_step(load, index, battery, supply, step) for index in range(len(load.costs))]
-    steps += [_charge_step(load, index, battery, supply, step) for index in range(len(load.costs))]
-    if load.base_a > 0:
-        lives = [_life(replace(load, base=_scaled(load.base, f)), battery, supply) for f in (1 - step, 1 + step)]
-        steps.append(_step(load.base_name, [_current(load.base_a * f) for f in (1, 1 - step, 1 + step)], lives))
-    writers: tuple[tuple[str, str, Callable[[float], str]], ...] = (
-        ("capacity_c", "capacity", lambda v: str(ampere_hours_text(v))),
-        ("self_discharge_per_year", "self-discharge", lambda v: f"{percent_text(v)} a year"),
-        ("reserve", "reserve", lambda v: str(percent_text(v))),
-    )
-    for field, name, text in writers:
-        value = getattr(battery, field)
-        if value > 0:
-            values = [
-                value,
-                value * (1 - step),
-                min(value * (1 + step), 0.95) if field == "reserve" else value * (1 + step),
-            ]
-            lives = [_life(load, msgspec.structs.replace(battery, **{field: v}), supply) for v in values[1:]]
-            steps.append(_step(name, [text(v) for v in values], lives))
+    steps = [_step(parameter, step) for parameter in parameters(Model(load, battery, supply))]
     return tuple(sorted(steps, key=lambda s: -s.span_s))
 
 
-def _life(load: Load, battery: Battery, supply: SupplyStage) -> float:
-    return life_at(max(load.mean_a, 0.0), load, battery, supply)
-
-
-def _scaled(figure: Figure, factor: float) -> Figure:
-    return Figure((figure.value or 0.0) * factor, None, None, figure.grade, figure.origin)
-
-
-def _current(value: float) -> str:
-    return str(quantity_text(value, "A"))
-
-
-def _step(name: str, texts: Sequence[str], lives_s: Sequence[float]) -> Step:
-    (now, low, high), (low_s, high_s) = texts, lives_s
+def _step(parameter: Parameter, step: float) -> Step:
+    low, high = (parameter.clipped(parameter.value * factor) for factor in (1 - step, 1 + step))
+    low_s, high_s = (parameter.model_at(value).life_s for value in (low, high))
+    now, below, above = (parameter.write(value) for value in (parameter.value, low, high))
     if low_s <= high_s:
-        return Step(name, now, low, high, low_s, high_s)
-    return Step(name, now, high, low, high_s, low_s)
-
-
-def _changed(load: Load, index: int, cost: ActivityCost) -> Load:
-    return replace(load, costs=(*load.costs[:index], cost, *load.costs[index + 1 :]))
-
-
-def _rate_step(load: Load, index: int, battery: Battery, supply: SupplyStage, step: float) -> Step:
-    cost = load.costs[index]
-    lives = [
-        _life(_changed(load, index, replace(cost, rate_hz=cost.rate_hz * f)), battery, supply)
-        for f in (1 - step, 1 + step)
-    ]
-    texts = [rate_text(cost.rate_hz * f) for f in (1, 1 - step, 1 + step)]
-    return _step(f"{cost.name}, how often", texts, lives)
-
-
-def _charge_step(load: Load, index: int, battery: Battery, supply: SupplyStage, step: float) -> Step:
-    cost = load.costs[index]
-    lives = [
-        _life(_changed(load, index, replace(cost, charge_c=cost.charge_c * f)), battery, supply)
-        for f in (1 - step, 1 + step)
-    ]
-    texts = [str(quantity_text(cost.charge_c * f, "C")) for f in (1, 1 - step, 1 + step)]
-    return _step(f"{cost.name}, charge", texts, lives)
-
-
-def rate_text(rate_hz: float) -> str:
-    """Write a rate as people say it: each so long, or so many a day.
-
-    Examples
-    --------
-    >>> rate_text(1 / 21600), rate_text(412 / 86400), rate_text(1.0)
-    ('each 6.00 h', '412 a day', 'each 1.00 s')
-    """
-    if rate_hz <= 0:
-        return "never"
-    per_day = rate_hz * DAY_S
-    if 12 <= per_day <= 5000:
-        return f"{Text(f'{per_day:.0f}', 'a day')}"
-    return f"each {duration_text(1 / rate_hz)}"
+        return Step(parameter.name, now, below, above, low_s, high_s)
+    return Step(parameter.name, now, above, below, high_s, low_s)

@@ -218,15 +218,16 @@ class Results:
             load = make_load(self.ledger(project, name, should_stop), project.activities, read)
             return load, estimate_life(load, project.battery, project.supply, project.target_s)
 
-        return self.once(("life", *self._life_key(project, name)), work)
+        return self.once(("life", *self.life_key(project, name)), work)
 
     def _steps(self, project: Project, name: str) -> tuple[Step, ...]:
         def work() -> tuple[Step, ...]:
             return sensitivity(self.life(project, name)[0], project.battery, project.supply)
 
-        return self.once(("steps", *self._life_key(project, name)), work)
+        return self.once(("steps", *self.life_key(project, name)), work)
 
-    def _life_key(self, project: Project, name: str) -> tuple[Hashable, ...]:
+    def life_key(self, project: Project, name: str) -> tuple[Hashable, ...]:
+        """Return all that the life of one run depends on."""
         stretches = {a.source.capture for a in project.activities if isinstance(a.source, FromStretch)}
         others = tuple(self.open_capture(other).identity for other in sorted(stretches) if project.run(other))
         inputs = (project.activities, project.battery, project.supply, project.target_s)

@@ -13,6 +13,7 @@ import msgspec
 
 from warm_ember.errors import BadFileError
 from warm_ember.model.project import Edit, Project, Run
+from warm_ember.session.battery_results import BatteryResults
 from warm_ember.session.results import Results, RunResults
 from warm_ember.session.state_results import StateResults
 from warm_ember.signal.series import Progress, ShouldStop, ignore_progress, never
@@ -52,6 +53,7 @@ class Session:
         self._lock = threading.RLock()
         self.results = Results(self.capture)
         self.states = StateResults(self.results)
+        self.battery = BatteryResults(self.results)
 
     @classmethod
     def open(cls, path: Path) -> Session:

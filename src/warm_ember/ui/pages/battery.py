@@ -7,8 +7,8 @@ from collections.abc import Callable
 
 import msgspec
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QAction
-from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtGui import QAction, QGuiApplication
+from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
 from warm_ember.battery.cells import check_battery
 from warm_ember.battery.sensitivity import Step
@@ -17,6 +17,7 @@ from warm_ember.errors import BadArgumentError
 from warm_ember.model.battery import Activity, FromStates
 from warm_ember.model.figure import Grade
 from warm_ember.session import edits
+from warm_ember.session.battery_results import Tradeoffs
 from warm_ember.session.results import RunResults
 from warm_ember.ui.desk import Desk
 from warm_ember.ui.look.theme import Look
@@ -24,9 +25,13 @@ from warm_ember.ui.pages.battery_panel import BatteryPanel
 from warm_ember.ui.pages.day_view import SIDE, DayView
 from warm_ember.ui.pages.months_view import MonthsView
 from warm_ember.ui.pages.page import Page
+from warm_ember.ui.pages.tradeoff_view import TradeoffView
 from warm_ember.ui.shell.headline import Switch
 from warm_ember.ui.shell.spine import LinkFigure
 from warm_ember.units import MONTH_S, Rate, bare, months_text, quantity_text, significant
+
+_LIFE, _TRADE = "life", "trade-offs"
+_WIDE = 1150
 
 
 class BatteryPage(Page):
@@ -40,10 +45,13 @@ class BatteryPage(Page):
         self.steps: tuple[Step, ...] = ()
         self.day = DayView(look)
         self.months = MonthsView(look)
+        self.tradeoffs = TradeoffView(look)
+        self._parameter = ""
         self.panel = BatteryPanel(look)
         self._build()
         self.day.rate_entered.connect(self._on_rate)
         self.panel.changed.connect(self._on_changed)
+        self.tradeoffs.parameter_chosen.connect(self.choose_parameter)
         desk.runs_changed.connect(self._show)
         self._actions = self._make_actions()
 
@@ -56,13 +64,17 @@ class BatteryPage(Page):
         row = QHBoxLayout(below)
         row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(0)
-        row.addWidget(self.months, 1)
+        self._stacked = QStackedWidget()
+        self._stacked.addWidget(self.months)
+        self._stacked.addWidget(self.tradeoffs)
+        row.addWidget(self._stacked, 1)
         scroll = QScrollArea()
         scroll.setWidget(self.panel)
         scroll.setWidgetResizable(True)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         scroll.setFixedWidth(self.look.px(SIDE))
+        self._side = scroll
         row.addWidget(scroll)
         layout.addWidget(below, 1)
 
@@ -70,6 +82,9 @@ class BatteryPage(Page):
         some: tuple[tuple[str, str, Callable[[], object]], ...] = (
             ("Add an activity from a state …", "Ctrl+Shift+A", self.add_activity),
             ("Remove an activity …", "Ctrl+Shift+D", self.remove_activity),
+            ("Months of life", "Ctrl+1", lambda: self.show_view(_LIFE)),
+            ("Trade-offs", "Ctrl+2", lambda: self.show_view(_TRADE)),
+            ("Copy the trade-offs as text", "Ctrl+C", self._copy),
         )
         return [self.make_action(*one) for one in some]
 
@@ -87,6 +102,53 @@ class BatteryPage(Page):
         others = self._others()
         self.months.set_results(self.results, others[0] if others else None, self.steps)
         self.panel.show_results(self.results, others)
+        if self.results is None:
+            self.tradeoffs.show_tradeoffs(None)
+        self._ask_tradeoffs()
+
+    @property
+    def view(self) -> str:
+        """The view that is open."""
+        return _TRADE if self._stacked.currentWidget() is self.tradeoffs else _LIFE
+
+    def show_view(self, name: str) -> None:
+        """Open a view."""
+        self._stacked.setCurrentWidget(self.tradeoffs if name == _TRADE else self.months)
+        self._give_room()
+        self._ask_tradeoffs()
+        self.headline_changed.emit()
+
+    def resizeEvent(self, event: object) -> None:
+        self._give_room()
+
+    def _give_room(self) -> None:
+        """Leave the battery's fields out beside the trade-offs where there is no room for both."""
+        self._side.setVisible(self.view == _LIFE or self.width() >= self.look.px(_WIDE))
+
+    def choose_parameter(self, name: str) -> None:
+        """Show the life against another parameter."""
+        self._parameter = name
+        self._ask_tradeoffs()
+
+    def _ask_tradeoffs(self) -> None:
+        session, results = self.desk.session, self.results
+        if session is None or results is None or self.view != _TRADE:
+            return
+        project, name, parameter = self.desk.project, results.run.name, self._parameter
+        activity = parameter.rpartition(",")[0]
+        self.desk.work(
+            "trade-offs",
+            "trying each parameter",
+            lambda should_stop, _progress: session.battery.tradeoffs(project, name, parameter, activity, should_stop),
+            self._on_tradeoffs,
+        )
+
+    def _on_tradeoffs(self, found: Tradeoffs) -> None:
+        self.tradeoffs.show_tradeoffs(found)
+        self.headline_changed.emit()
+
+    def _copy(self) -> None:
+        QGuiApplication.clipboard().setText(self.tradeoffs.text())
 
     def _others(self) -> tuple[RunResults, ...]:
         """Return the other runs, the longest life first."""
@@ -152,8 +214,29 @@ class BatteryPage(Page):
     def sentence(self) -> str:
         if self.results is None:
             return "Months of life appear with the first capture."
+        if self.view == _TRADE:
+            return self._trade_sentence()
         weakest = self.results.life.weakest
         return f"{self._answer(self.results)} Weakest: {weakest.origin}, {weakest.grade.value}."
+
+    def _trade_sentence(self) -> str:
+        found = self.tradeoffs.found
+        if found is None:
+            return "Trying each parameter …"
+        if found.target_s is None:
+            return "Type a target to see what would meet it."
+        wanted = months_text(found.target_s).marked
+        possible = [way for way in found.ways if way.needed is not None]
+        if any(way.factor == 1.0 for way in possible):
+            return f"The target of {wanted} is met; each parameter is shown with what it may be."
+        floor = next((way for way in found.ways if self.results and way.name == self.results.load.base_name), None)
+        text = f"The smallest single change that lasts {wanted}: none there is."
+        if possible:
+            best = possible[0]
+            text = f"The smallest single change that lasts {wanted}: {best.name}, from {best.now} to **{best.needed}**."
+        if floor is not None and floor.needed is None:
+            text += " Impossible at any sleep current alone."
+        return text
 
     def _answer(self, results: RunResults) -> str:
         life = results.life
@@ -182,7 +265,11 @@ class BatteryPage(Page):
         return ""
 
     def switches(self) -> tuple[Switch, ...]:
+        view = Switch("View", (_LIFE, _TRADE), self.view, self.show_view)
+        if self.view == _TRADE:
+            return (view,)
         return (
+            view,
             Switch(
                 "Months",
                 ("linear", "log"),

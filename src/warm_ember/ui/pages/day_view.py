@@ -8,7 +8,7 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QLineEdit, QWidget
 
 from warm_ember.attribution.day import hourly
-from warm_ember.battery.sensitivity import rate_text
+from warm_ember.battery.parameters import rate_text
 from warm_ember.session.results import RunResults
 from warm_ember.ui.look.marked import draw_marked
 from warm_ember.ui.look.theme import Look

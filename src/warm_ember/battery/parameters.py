@@ -1,0 +1,144 @@
+"""The parameters of a battery model, each with its value and a way to change it alone."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+import msgspec
+
+from warm_ember.battery.life import life_at
+from warm_ember.model.battery import Battery, SupplyStage
+from warm_ember.model.figure import Figure
+from warm_ember.model.load import ActivityCost, Load
+from warm_ember.units import DAY_S, Text, ampere_hours_text, duration_text, percent_text, quantity_text
+
+_MOST_RESERVE = 0.95
+_MOST_CAPACITY = 1000.0
+
+
+@dataclass(frozen=True, eq=False)
+class Model:
+    """A load and what feeds it."""
+
+    load: Load
+    battery: Battery
+    supply: SupplyStage
+
+    @property
+    def life_s(self) -> float:
+        """How long the battery lasts; infinite when nothing ends it."""
+        return life_at(max(self.load.mean_a, 0.0), self.load, self.battery, self.supply)
+
+
+@dataclass(frozen=True, eq=False)
+class Parameter:
+    """One number of a model.
+
+    Parameters
+    ----------
+    name
+        What it is called.
+    value
+        As it is now, above 0.
+    lowest, highest
+        What it may be.
+    write
+        Writes a value.
+    model_at
+        The model with another value and all else as it is.
+    """
+
+    name: str
+    value: float
+    lowest: float
+    highest: float
+    write: Callable[[float], str]
+    model_at: Callable[[float], Model]
+
+    def clipped(self, value: float) -> float:
+        """Return a value that it may have."""
+        return min(max(value, self.lowest), self.highest)
+
+
+def parameters(model: Model) -> tuple[Parameter, ...]:
+    """Return the parameters that have a value: rates and charges of activities, the base, and the battery's."""
+    load = model.load
+    found = [_rate(model, index) for index in range(len(load.costs)) if load.costs[index].rate_hz > 0]
+    found += [_charge(model, index) for index in range(len(load.costs)) if load.costs[index].charge_c > 0]
+    if load.base_a > 0:
+        found.append(
+            Parameter(
+                load.base_name,
+                load.base_a,
+                0.0,
+                1.0,
+                lambda value: str(quantity_text(value, "A")),
+                lambda value: replace(model, load=replace(load, base=_at(load.base, value))),
+            )
+        )
+    writers: tuple[tuple[str, str, float, Callable[[float], str]], ...] = (
+        ("capacity_c", "capacity", _MOST_CAPACITY * model.battery.capacity_c, lambda v: str(ampere_hours_text(v))),
+        ("self_discharge_per_year", "self-discharge", 10.0, lambda v: f"{percent_text(v)} a year"),
+        ("reserve", "reserve", _MOST_RESERVE, lambda v: str(percent_text(v))),
+    )
+    for field, name, highest, write in writers:
+        value = getattr(model.battery, field)
+        if value > 0:
+            found.append(Parameter(name, value, 0.0, highest, write, _battery_with(model, field)))
+    return tuple(found)
+
+
+def _battery_with(model: Model, field: str) -> Callable[[float], Model]:
+    return lambda value: replace(model, battery=msgspec.structs.replace(model.battery, **{field: value}))
+
+
+def _at(figure: Figure, value: float) -> Figure:
+    return Figure(value, None, None, figure.grade, figure.origin)
+
+
+def _changed(model: Model, index: int, cost: ActivityCost) -> Model:
+    costs = model.load.costs
+    return replace(model, load=replace(model.load, costs=(*costs[:index], cost, *costs[index + 1 :])))
+
+
+def _rate(model: Model, index: int) -> Parameter:
+    cost = model.load.costs[index]
+    # An activity cannot come again before it is over.
+    highest = 1 / cost.duration_s if cost.duration_s > 0 else 1e6
+    return Parameter(
+        f"{cost.name}, how often",
+        cost.rate_hz,
+        0.0,
+        max(highest, cost.rate_hz),
+        rate_text,
+        lambda value: _changed(model, index, replace(cost, rate_hz=value)),
+    )
+
+
+def _charge(model: Model, index: int) -> Parameter:
+    cost = model.load.costs[index]
+    return Parameter(
+        f"{cost.name}, charge",
+        cost.charge_c,
+        0.0,
+        float("inf"),
+        lambda value: str(quantity_text(value, "C")),
+        lambda value: _changed(model, index, replace(cost, charge_c=value)),
+    )
+
+
+def rate_text(rate_hz: float) -> str:
+    """Write a rate as people say it: each so long, or so many a day.
+
+    Examples
+    --------
+    >>> rate_text(1 / 21600), rate_text(412 / 86400), rate_text(1.0)
+    ('each 6.00 h', '412 a day', 'each 1.00 s')
+    """
+    if rate_hz <= 0:
+        return "never"
+    per_day = rate_hz * DAY_S
+    if 12 <= per_day <= 5000:
+        return f"{Text(f'{per_day:.0f}', 'a day')}"
+    return f"each {duration_text(1 / rate_hz)}"
