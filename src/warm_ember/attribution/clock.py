@@ -56,20 +56,20 @@ def align(recording: Recording, levels: Callable[[], Levels]) -> Alignment:
 
 
 def _by_changes(recording: Recording, levels: Callable[[], Levels], tolerance_s: float, length_s: float) -> Alignment:
-    """Match the log with the current: first what must have made it rise, else all that should have changed it."""
+    """Match the log with the current: what must have made it rise, and all that should have changed it."""
     edges_s, rises_s = _edges(recording, levels())
     # A wake that is taken for the end of another one, a pulse's width later, would fit just as well: it is a rise.
     ways = [(_times(recording, ("wake", "sync")), rises_s, "rises of the current")]
     if len(_times(recording, ("state", "sleep"))):
         ways.append((_changes(recording), edges_s, "changes of the current"))
-    aligned = Alignment()
-    for target_s, partners_s, what in ways:
-        if not len(target_s):
-            continue
-        aligned = _fitted(target_s, partners_s, tolerance_s, length_s, recording.current.interval_s, what)
-        if aligned.matched and not aligned.is_ambiguous and not aligned.is_unconfirmed:
-            return aligned
-    return aligned
+    tried = [
+        _fitted(target_s, partners_s, tolerance_s, length_s, recording.current.interval_s, what)
+        for target_s, partners_s, what in ways
+        if len(target_s)
+    ]
+    sure = [one for one in tried if one.matched and not one.is_ambiguous and not one.is_unconfirmed]
+    # Sync pulses that nothing shows may still fall on what is regular: the way that explains more counts.
+    return max(sure or tried[-1:] or [Alignment()], key=lambda one: one.matched)
 
 
 def _fitted(
