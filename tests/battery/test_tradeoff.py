@@ -10,9 +10,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from warm_ember.battery.cells import curve_of, resistance_of
+from warm_ember.battery.emulation import emulation
 from warm_ember.battery.life import budget_current
 from warm_ember.battery.parameters import Model, parameters
 from warm_ember.battery.tradeoff import course, needed_value, region, ways
+from warm_ember.errors import BadArgumentError
 from warm_ember.model.battery import Battery, SupplyStage
 from warm_ember.model.figure import Figure, Grade
 from warm_ember.model.load import ActivityCost, Load
@@ -92,3 +95,17 @@ def test_a_burst_that_exceeds_the_budget_is_impossible_at_any_sleep_current() ->
     found = region(model, "Report", budget_current(load, model.battery, model.supply, target_s))
     assert found.shortest_s > 3600.0
     assert (found.base_a[found.interval_s < 0.99 * found.shortest_s] < 0).all()
+
+
+def test_a_played_battery_is_the_packs_curve_from_full_to_empty() -> None:
+    battery = Battery(20_000.0, series=2, parallel=2, cell="FR6")
+    pack = emulation(battery)
+    assert (pack.drawn_c[0], pack.drawn_c[-1]) == (0.0, 20_000.0)
+    assert (np.diff(pack.drawn_c) > 0).all()
+    curve = curve_of(battery)
+    for share in np.random.default_rng(1).uniform(0, 1, 50):
+        played = np.interp((1 - share) * 20_000.0, pack.drawn_c, pack.open_v)
+        assert played == pytest.approx(np.interp(share, curve[:, 0], curve[:, 1]))
+    assert (pack.resistance_ohm == resistance_of(battery)).all()
+    with pytest.raises(BadArgumentError, match="no cell"):
+        emulation(Battery())

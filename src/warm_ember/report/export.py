@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from warm_ember.battery.emulation import emulation
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.fold import FoldPlan
 from warm_ember.report import tables
@@ -12,7 +13,7 @@ from warm_ember.session.session import Session
 from warm_ember.signal.series import Progress, ShouldStop, ignore_progress, never
 from warm_ember.signal.stretch import snap
 
-TABLES = ("capture", "brackets", "ledger", "crossings", "functions", "fold", "cycles", "findings")
+TABLES = ("capture", "brackets", "ledger", "crossings", "functions", "fold", "cycles", "findings", "battery")
 
 
 def export(
@@ -76,6 +77,8 @@ def export(
         if functions is None:
             raise BadArgumentError(f"{name} holds no trace of the program: import it with --itm and --elf")
         write_table(tables.functions_table(functions), path)
+    elif what == "battery":
+        write_table(tables.battery_table(emulation(project.battery)), path)
     elif what == "findings":
         write_table(tables.findings_table(session.results.findings(name, should_stop)), path)
     else:

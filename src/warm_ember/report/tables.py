@@ -10,6 +10,7 @@ import numpy as np
 from warm_ember.attribution.crossings import Crossing
 from warm_ember.attribution.functions import FunctionLedger
 from warm_ember.attribution.ledger import Ledger
+from warm_ember.battery.emulation import Emulation
 from warm_ember.model.finding import Finding
 from warm_ember.model.project import Bracket
 from warm_ember.signal.fold import Fold
@@ -197,6 +198,14 @@ def cycles_table(folded: Fold) -> pa.Table:
             "coverage": folded.coverages,
         }
     )
+
+
+def battery_table(pack: Emulation) -> pa.Table:
+    """Return the pack's voltage and resistance against the charge drawn, for a programmable source to play."""
+    import pyarrow as pa
+
+    names = ("drawn_c", "charge_share", "open_v", "resistance_ohm")
+    return pa.table({name: getattr(pack, name) for name in names})
 
 
 def findings_table(findings: tuple[Finding, ...]) -> pa.Table:

@@ -20,9 +20,12 @@ EXPORTS = {
     "capture": "The capture",
     "brackets": "The brackets",
     "ledger": "The ledger",
+    "crossings": "The crossings between states",
+    "functions": "The charge by function",
     "fold": "The mean occurrence",
     "cycles": "The cycles of the fold",
     "findings": "The findings",
+    "battery": "The battery, for a source to play",
     "picture": "A picture of the page",
 }
 
