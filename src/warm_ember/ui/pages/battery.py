@@ -66,7 +66,12 @@ class BatteryPage(Page):
         row.setSpacing(0)
         self._stacked = QStackedWidget()
         self._stacked.addWidget(self.months)
-        self._stacked.addWidget(self.tradeoffs)
+        self._trade_scroll = QScrollArea()
+        self._trade_scroll.setWidgetResizable(True)
+        self._trade_scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self._trade_scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self._trade_scroll.setWidget(self.tradeoffs)
+        self._stacked.addWidget(self._trade_scroll)
         row.addWidget(self._stacked, 1)
         scroll = QScrollArea()
         scroll.setWidget(self.panel)
@@ -109,11 +114,11 @@ class BatteryPage(Page):
     @property
     def view(self) -> str:
         """The view that is open."""
-        return _TRADE if self._stacked.currentWidget() is self.tradeoffs else _LIFE
+        return _TRADE if self._stacked.currentWidget() is self._trade_scroll else _LIFE
 
     def show_view(self, name: str) -> None:
         """Open a view."""
-        self._stacked.setCurrentWidget(self.tradeoffs if name == _TRADE else self.months)
+        self._stacked.setCurrentWidget(self._trade_scroll if name == _TRADE else self.months)
         self._give_room()
         self._ask_tradeoffs()
         self.headline_changed.emit()
@@ -145,6 +150,8 @@ class BatteryPage(Page):
 
     def _on_tradeoffs(self, found: Tradeoffs) -> None:
         self.tradeoffs.show_tradeoffs(found)
+        box = self.tradeoffs.chosen_box.toRect()
+        self._trade_scroll.ensureVisible(box.center().x(), box.center().y(), 0, box.height())
         self.headline_changed.emit()
 
     def _copy(self) -> None:

@@ -46,6 +46,7 @@ class TradeoffView(QWidget):
     def show_tradeoffs(self, found: Tradeoffs | None) -> None:
         """Show what was worked out."""
         self.found = found
+        self.setMinimumHeight(self._look.px(_TOP) + len(self.names) * self._look.px(_ROW))
         self.update()
 
     @property
@@ -226,6 +227,12 @@ class TradeoffView(QWidget):
         for index, name in enumerate(self.names):
             if self._row_box(index).contains(event.position()):
                 self.parameter_chosen.emit(name)
+
+    @property
+    def chosen_box(self) -> QRectF:
+        """Where the chosen row is."""
+        chosen = self.found.course.name if self.found is not None and self.found.course is not None else ""
+        return self._row_box(self.names.index(chosen)) if chosen in self.names else QRectF()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         names = self.names
