@@ -108,6 +108,8 @@ def measure(seed: int) -> dict[str, Result]:
 
 def _named(levels: Placement, truth: Placement) -> LevelsRule:
     """Name each level as the engineer does who looks at it: by the state that it is most of the time."""
+    if not truth.names:  # the log was refused: nobody knows what the levels are
+        return LevelsRule()
     edges = np.unique(np.concatenate((levels.edges, truth.edges)))
     of_level = levels.state[np.searchsorted(levels.edges, edges[:-1], side="right") - 1]
     of_state = truth.state[np.searchsorted(truth.edges, edges[:-1], side="right") - 1]

@@ -10,10 +10,12 @@ import numpy as np
 from warm_ember.model.arrays import Floats
 
 LARGEST_DRIFT = 500e-6
+USUAL_DRIFT = 100e-6
 _VOTES = 2_000_000
-_CANDIDATES = 8
+_CANDIDATES = 16
 _FEWEST_SHARE = 1 / 3
 _CLEAR_SHARE = 0.02
+_NEARLY_ALL = 0.92
 
 _Candidate = tuple[float, float]
 """An offset, and the target's time at which it holds, s."""
@@ -78,9 +80,9 @@ def fit_clock(
     -----
     All differences between the first times of both lists vote for an offset; among offsets that miss equally few
     times the smallest is taken. From there the match is grown along the time axis while the drift is refined,
-    so that drifts up to 500 ppm are followed over any length. A map is ambiguous when another one misses hardly more
-    times than it does, as in a strictly regular pattern. It is not when both clocks began together, or when it pairs
-    all times of both lists, which a map shifted by a period does not.
+    so that drifts up to 500 ppm are followed over any length. A map is ambiguous when another one pairs nearly as many
+    and misses hardly more times than it does, as in a strictly regular pattern. It is not when both clocks began
+    together, or when it pairs all times of both lists, which a map shifted by a period does not.
     """
     if len(target_s) == 0 or len(capture_s) == 0:
         return None
@@ -102,7 +104,7 @@ def fit_clock(
     shifts = [
         fit.at(middle_s) - best.at(middle_s)
         for fit in fits
-        if fit.missed - best.missed < clear and fit.matched >= best.matched / 2
+        if fit.missed - best.missed < clear and fit.matched >= _NEARLY_ALL * best.matched
     ]
     others = [shift for shift in shifts if abs(shift) > 4 * tolerance_s]
     return replace(best, rival_s=min(others, key=abs)) if others else best
@@ -140,16 +142,20 @@ def _candidate_offsets(target_s: Floats, capture_s: Floats, tolerance_s: float, 
     voters = target_s[: max(8, min(len(target_s), _VOTES // max(len(capture_s), 1)))]
     # What lies beyond the capture finds no partner: the votes of those within are smeared over its length at most.
     coarse_s = max(2 * tolerance_s, 2 * LARGEST_DRIFT * min(float(voters[-1] - voters[0]), end_s))
+    usual_s = max(2 * tolerance_s, coarse_s * USUAL_DRIFT / LARGEST_DRIFT)
+    differences = _differences(voters, capture_s)
+    # Among many shifts of a period that fit nearly as well, narrow votes tell the true one where the drift is small.
+    coarse = [*_most_voted(differences, usual_s), *_most_voted(differences, coarse_s)]
     found: list[_Candidate] = []
-    for offset_s in _most_voted(_differences(voters, capture_s), coarse_s):
+    for offset_s in dict.fromkeys(coarse):
         begin_s = min(coarse_s, end_s / 4) if coarse_s > 2 * tolerance_s else -coarse_s
         inside = target_s[np.searchsorted(target_s, begin_s - offset_s) :]
         if not len(inside):
             continue
         holds_s = float(inside[0])
         short = np.searchsorted(inside, holds_s + max(2 * tolerance_s / LARGEST_DRIFT, 1.0))
-        differences = _differences(inside[: short if short >= 3 else 8], capture_s)
-        near = differences[np.abs(differences - offset_s) <= coarse_s]
+        local = _differences(inside[: short if short >= 3 else 8], capture_s)
+        near = local[np.abs(local - offset_s) <= coarse_s]
         if len(near):
             found += [(fine_s, holds_s) for fine_s in _most_voted(near, 2 * tolerance_s)[:3]]
     return found
