@@ -89,7 +89,21 @@ def test_the_four_combinations_are_told_apart() -> None:
     assert sum(row.charge_c for row in found.rows) == pytest.approx(5e-6 * 2 + 9e-3, rel=1e-2)
     assert (found.places[0].from_s, found.places[0].to_s, found.places[0].believed_asleep) == (5.0, 6.0, True)
     assert found.places[0].charge_c == pytest.approx(3e-3)
+    assert found.places[0].mean_a == pytest.approx(3e-3)
     assert {(place.from_s, place.to_s) for place in found.places[1:]} == {(3.0, 4.0), (7.0, 8.0)}
+
+
+def test_a_gap_takes_nothing_from_a_mean() -> None:
+    """Half of the stretch that differs was not measured: its mean is that of the other half."""
+    made, _ = stays(("A", 2e-6, 1.0), ("B", 3e-3, 1.0), ("C", 2e-6, 1.0))
+    values = made.current.read(0, 3000).copy()
+    values[1200:1700] = np.nan
+    gapped = Made(ArraySeries(values, INTERVAL_S), (*made.events, *_log((0.5, 2.5))))
+    found = compare_belief(gapped, Alignment(), 1e-4, Marker())
+    assert found is not None
+    awake = [place for place in found.places if place.believed_asleep]
+    assert awake
+    assert all(place.mean_a == pytest.approx(3e-3) for place in awake)
 
 
 def test_a_line_says_the_same_as_the_log_does() -> None:

@@ -75,12 +75,16 @@ class BeliefRow:
 
 @dataclass(frozen=True, slots=True)
 class Difference:
-    """A stretch in which belief and current differ: where it lies, what was believed, and its charge."""
+    """A stretch in which belief and current differ: where it lies, what was believed, and what it took.
+
+    The mean is over what was measured, None where nothing was.
+    """
 
     from_s: float
     to_s: float
     believed_asleep: bool
     charge_c: float
+    mean_a: float | None
 
 
 @dataclass(frozen=True, eq=False)
@@ -189,8 +193,17 @@ def compare_belief(
     differ = np.flatnonzero((believed == drew_awake) & told)
     worst = differ[np.argsort(-charge_c[differ], kind="stable")][:_MOST_PLACES]
     at_s = edges * current.interval_s
+    with np.errstate(invalid="ignore", divide="ignore"):
+        mean_a = sums.total / sums.count
     places = tuple(
-        Difference(float(at_s[k]), float(at_s[k + 1]), bool(believed[k]), float(charge_c[k])) for k in worst.tolist()
+        Difference(
+            float(at_s[k]),
+            float(at_s[k + 1]),
+            bool(believed[k]),
+            float(charge_c[k]),
+            float(mean_a[k]) if sums.count[k] else None,
+        )
+        for k in worst.tolist()
     )
     return Belief(tuple(rows), marker.words, threshold_a, places)
 

@@ -213,6 +213,6 @@ def _place_row(place: Difference) -> list[tuple[str, float | str]]:
         (words, words),
         (f"{place.from_s:.3f} s", place.from_s),
         (str(duration_text(length_s)), length_s),
-        (str(quantity_text(place.charge_c / length_s, "A")), place.charge_c / length_s),
+        (str(quantity_text(place.mean_a, "A")), place.mean_a or 0.0),
         (str(quantity_text(place.charge_c, "C")), place.charge_c),
     ]

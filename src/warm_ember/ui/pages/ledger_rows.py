@@ -36,7 +36,10 @@ class ShownRow:
     def mean_w(self) -> float | None:
         """Mean power of the state; None without a voltage."""
         row = self.row
-        return row.energy_j / row.dwell_s if row.energy_j is not None and row.dwell_s else None
+        if row.energy_j is None or row.mean.value is None or not row.charge_c:
+            return None
+        # Of what was measured, as the mean current is: a gap takes nothing from it.
+        return row.energy_j / row.charge_c * row.mean.value
 
 
 def verdict_words(row: LedgerRow) -> tuple[str, bool]:
