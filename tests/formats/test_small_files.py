@@ -59,8 +59,8 @@ def activity_file(tmp_path: Path, **content: object) -> Path:
 
 def test_what_is_left_out_takes_its_default(tmp_path: Path) -> None:
     file = read_activity_file(activity_file(tmp_path))
-    assert (file.load.mean_a, file.load.costs, file.target_s) == (0.0, (), None)
-    assert (file.battery.capacity_c, file.battery.reserve, file.battery.series) == (21600.0, 0.0, 1)
+    assert (file.model.load.mean_a, file.model.load.costs, file.target_s) == (0.0, (), None)
+    assert (file.model.battery.capacity_c, file.model.battery.reserve, file.model.battery.series) == (21600.0, 0.0, 1)
 
 
 def test_rates_and_charges(tmp_path: Path) -> None:
@@ -74,8 +74,8 @@ def test_rates_and_charges(tmp_path: Path) -> None:
             ],
         )
     )
-    assert file.load.mean_a == pytest.approx(1e-5 + 0.005 * (0.2 - 2e-5) + 0.01 * 0.02)
-    assert file.load.peak_a == 0.3
+    assert file.model.load.mean_a == pytest.approx(1e-5 + 0.005 * (0.2 - 2e-5) + 0.01 * 0.02)
+    assert file.model.load.peak_a == 0.3
 
 
 @pytest.mark.parametrize(

@@ -3,22 +3,62 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 
 import numpy as np
 
 from warm_ember.attribution.ledger import Ledger, LedgerRow
-from warm_ember.model.battery import Activity, FromStates, FromStretch, Typed
+from warm_ember.model.battery import Activity, FromStates, FromStretch, FromWakes, Points, Typed
 from warm_ember.model.figure import Figure, Grade
 from warm_ember.model.load import ActivityCost, Load
-from warm_ember.signal.stretch import StretchReading
+from warm_ember.model.rates import rates
 
 TYPED_SPREAD = 0.05
 RATE_SPREAD = 0.1
 
-ReadStretch = Callable[[FromStretch], StretchReading | None]
+
+@dataclass(frozen=True)
+class Occurrences:
+    """The occurrences of an activity that were measured one by one.
+
+    Parameters
+    ----------
+    charges_c, durations_s
+        Of each.
+    peak_a
+        Highest current in any.
+    parts
+        Mean charge and time of one occurrence by state.
+    here_s
+        Length of the capture if they are in the one that the load is made of, else None: then they take nothing
+        from its base.
+    origin
+        What they are, in words.
+    """
+
+    charges_c: tuple[float, ...]
+    durations_s: tuple[float, ...]
+    peak_a: float
+    parts: dict[str, tuple[float, float]]
+    here_s: float | None
+    origin: str
 
 
-def make_load(ledger: Ledger, activities: tuple[Activity, ...], read_stretch: ReadStretch) -> Load:
+MeasureOccurrences = Callable[[FromStretch | FromWakes], Occurrences | None]
+MeasurePulses = Callable[[Activity], Points]
+
+
+def no_pulses(_activity: Activity) -> Points:
+    """Measure nothing: no capacitor asks for it."""
+    return ()
+
+
+def make_load(
+    ledger: Ledger,
+    activities: tuple[Activity, ...],
+    measure: MeasureOccurrences,
+    pulses: MeasurePulses = no_pulses,
+) -> Load:
     """Turn what a capture shows into an average over the device's life.
 
     Parameters
@@ -27,106 +67,201 @@ def make_load(ledger: Ledger, activities: tuple[Activity, ...], read_stretch: Re
         The capture's states.
     activities
         What happens how often. Without any, the capture stands for the whole life.
-    read_stretch
-        Reads an activity that was taken from a bracket; None when its capture is not there.
+    measure
+        Measures an activity that was taken from a bracket or from wakes; None when its capture does not show it.
+    pulses
+        Measures what is left of an activity's pulses behind a capacitor.
+
+    Raises
+    ------
+    BadArgumentError
+        If a rate is impossible.
 
     Notes
     -----
-    The base is the mean current of all states that belong to no activity, so what an activity adds counts from
+    The base is the mean current of all time that belongs to no activity, so what an activity adds counts from
     there. An activity from states costs what those states took in the whole capture, for each entry of the state
     that counts its occurrences.
     """
     if not activities:
         base = Figure(ledger.mean_a, ledger.mean_a, ledger.mean_a, Grade.MEASURED, "the whole capture")
         return Load(base, "the whole capture", ())
-    taken = {state for a in activities if isinstance(a.source, FromStates) for state in a.source.states}
-    resting = [row for row in ledger.all_rows if row.name not in taken]
-    costs, missing = [], []
+    often = rates(activities)
+    costs: list[ActivityCost] = []
+    missing: list[str] = []
+    gone: dict[str, tuple[float, float]] = {}
     for activity in activities:
-        cost = _cost(activity, ledger, read_stretch)
-        if cost is None:
+        found = _occurrences(activity, ledger, measure)
+        if isinstance(activity.source, Typed):
+            costs.append(_typed(activity, activity.source, often[activity.name]))
+        elif found is None:
             missing.append(activity.name)
         else:
-            costs.append(cost)
-    return Load(_base(resting), _base_name(resting), tuple(costs), tuple(missing))
+            costs.append(_measured(activity, found, often[activity.name], pulses))
+            if found.here_s is not None:
+                _take(gone, found)
+    wholly = {state for a in activities if isinstance(a.source, FromStates) for state in a.source.states}
+    left = [row for row in ledger.all_rows if row.name not in wholly]
+    resting = [rest for row in left if (rest := _rest(row, gone.get(row.name, (0.0, 0.0)))) is not None]
+    return Load(_base(resting), _base_name(resting), tuple(costs), tuple(missing), _base_parts(resting))
 
 
-def _base(resting: list[LedgerRow]) -> Figure:
-    measured = [row for row in resting if row.mean.value is not None]
-    dwell_s = sum(row.dwell_s for row in measured)
+@dataclass(frozen=True)
+class _Rest:
+    """What is left of a state outside all activities."""
+
+    name: str
+    dwell_s: float
+    charge_c: float
+    mean: Figure
+
+
+def _rest(row: LedgerRow, taken: tuple[float, float]) -> _Rest | None:
+    left_s = row.dwell_s - taken[1]
+    # A state that is taken wholly leaves a rest of rounding, not of time.
+    if row.mean.value is None or left_s <= 1e-6 * row.dwell_s:
+        return None
+    mean_a = (row.mean.value * row.dwell_s - taken[0]) / left_s if taken[1] else row.mean.value
+    shift_a = mean_a - row.mean.value
+    low, high = (None if end is None else end + shift_a for end in (row.mean.low, row.mean.high))
+    return _Rest(row.name, left_s, mean_a * left_s, Figure(mean_a, low, high, row.mean.grade, row.mean.origin))
+
+
+def _take(gone: dict[str, tuple[float, float]], found: Occurrences) -> None:
+    """Note what an activity takes of each state."""
+    for state, (charge_c, dwell_s) in found.parts.items():
+        times, before = len(found.charges_c), gone.get(state, (0.0, 0.0))
+        gone[state] = (before[0] + charge_c * times, before[1] + dwell_s * times)
+
+
+def _base(resting: list[_Rest]) -> Figure:
+    dwell_s = sum(rest.dwell_s for rest in resting)
     if dwell_s <= 0:
         return Figure(0.0, grade=Grade.ASSUMED, origin="no state is left for the time between activities")
     value, low, high = (
-        sum(row.dwell_s * (getattr(row.mean, end) or 0.0) for row in measured) / dwell_s
+        sum(rest.dwell_s * (getattr(rest.mean, end) or 0.0) for rest in resting) / dwell_s
         for end in ("value", "low", "high")
     )
-    grade = max((row.mean.grade for row in measured), key=lambda g: g.weakness)
+    grade = max((rest.mean.grade for rest in resting), key=lambda g: g.weakness)
     return Figure(value, low, high, grade, _base_name(resting))
 
 
-def _base_name(resting: list[LedgerRow]) -> str:
-    longest = max(resting, key=lambda row: row.dwell_s, default=None)
+def _base_name(resting: list[_Rest]) -> str:
+    longest = max(resting, key=lambda rest: rest.dwell_s, default=None)
     return longest.name if longest is not None else "base"
 
 
-def _cost(activity: Activity, ledger: Ledger, read_stretch: ReadStretch) -> ActivityCost | None:
+def _base_parts(resting: list[_Rest]) -> tuple[tuple[str, float], ...]:
+    """Return each state's share of the base's charge, the largest first."""
+    whole = sum(rest.charge_c for rest in resting)
+    shares = [(rest.name, rest.charge_c / whole) for rest in resting] if whole > 0 else []
+    return tuple(sorted(shares, key=lambda one: -one[1]))
+
+
+def _occurrences(activity: Activity, ledger: Ledger, measure: MeasureOccurrences) -> Occurrences | None:
     source = activity.source
     if isinstance(source, FromStates):
-        return _from_states(activity, source, ledger)
-    if isinstance(source, FromStretch):
-        reading = read_stretch(source)
-        if reading is None or reading.mean_a is None:
-            return None
-        return _activity_cost(
-            activity, reading.charge_c, reading.length_s, reading.max_a or 0.0, TYPED_SPREAD, Grade.MEASURED,
-            f"bracket on {source.capture}",
-        )  # fmt: skip
-    return _typed(activity, source)
+        return _of_states(source, ledger)
+    return None if isinstance(source, Typed) else measure(source)
 
 
-def _typed(activity: Activity, source: Typed) -> ActivityCost:
-    return _activity_cost(
-        activity, source.charge_c, source.duration_s, source.peak_a, TYPED_SPREAD, Grade.TYPED, "typed"
-    )
-
-
-def _from_states(activity: Activity, source: FromStates, ledger: Ledger) -> ActivityCost | None:
+def _of_states(source: FromStates, ledger: Ledger) -> Occurrences | None:
     counted = ledger.row(source.per)
     rows = [row for name in source.states if (row := ledger.row(name)) is not None]
     if counted is None or not counted.entries:
         return None
     times = counted.entries
-    parts = {row.name: (row.charge_c / times, row.dwell_s / times) for row in rows}
-    peak_a = max((row.peak_a for row in rows if row.peak_a is not None), default=0.0)
-    charges = counted.entry_charge_c
+    # What the other states took belongs to the occurrences in equal parts: they are not entered as often.
+    scale = sum(row.charge_c for row in rows) / counted.charge_c if counted.charge_c > 0 else 1.0
+    return Occurrences(
+        charges_c=tuple((counted.entry_charge_c * scale).tolist()),
+        durations_s=tuple(np.full(times, sum(row.dwell_s for row in rows) / times).tolist()),
+        peak_a=max((row.peak_a for row in rows if row.peak_a is not None), default=0.0),
+        parts={row.name: (row.charge_c / times, row.dwell_s / times) for row in rows},
+        here_s=ledger.duration_s,
+        origin=f"{times} × {source.per}",
+    )
+
+
+def _measured(activity: Activity, found: Occurrences, rate_hz: float, pulses: MeasurePulses) -> ActivityCost:
+    times = len(found.charges_c)
+    charges = np.array(found.charges_c)
+    charge_c, duration_s = float(charges.mean()), float(np.mean(found.durations_s))
+    if found.parts:
+        charge_c, duration_s = (sum(part[i] for part in found.parts.values()) for i in (0, 1))
     spread = TYPED_SPREAD
     if times >= 3 and charges.mean() > 0:
         spread = max(0.01, float(np.std(charges, ddof=1) / charges.mean() / np.sqrt(times)))
-    charge_c, duration_s = (sum(part[i] for part in parts.values()) for i in (0, 1))
-    cost = _activity_cost(activity, charge_c, duration_s, peak_a, spread, Grade.MEASURED, f"{times} × {source.per}")
-    cost.state_charges_c.update(parts)
-    return cost
-
-
-def _activity_cost(
-    activity: Activity,
-    charge_c: float,
-    duration_s: float,
-    peak_a: float,
-    spread: float,
-    grade: Grade,
-    origin: str,
-) -> ActivityCost:
     return ActivityCost(
         name=activity.name,
         charge_c=charge_c,
         duration_s=duration_s,
-        peak_a=peak_a,
-        rate_hz=activity.rate_hz,
+        peak_a=found.peak_a,
+        rate_hz=rate_hz,
         charge_spread=spread,
         rate_spread=RATE_SPREAD,
-        grade=grade,
-        origin=origin,
+        grade=Grade.MEASURED,
+        origin=found.origin,
+        hours=activity.hours,
+        state_charges_c=dict(found.parts),
+        months=activity.months,
+        is_random=activity.is_random,
+        pulses=pulses(activity),
+        measured_hz=times / found.here_s if found.here_s else None,
+        lowest_c=float(charges.min()),
+        highest_c=float(charges.max()),
+    )
+
+
+def _typed(activity: Activity, source: Typed, rate_hz: float) -> ActivityCost:
+    return ActivityCost(
+        name=activity.name,
+        charge_c=source.charge_c,
+        duration_s=source.duration_s,
+        peak_a=source.peak_a,
+        rate_hz=rate_hz,
+        charge_spread=TYPED_SPREAD,
+        rate_spread=RATE_SPREAD,
+        grade=Grade.TYPED,
+        origin="typed",
         hours=activity.hours,
         state_charges_c={},
+        months=activity.months,
+        is_random=activity.is_random,
+        peak_s=source.peak_s,
     )
+
+
+@dataclass(frozen=True)
+class Reproduced:
+    """How well a load stands for the capture that it was made of.
+
+    Parameters
+    ----------
+    model_a
+        The load's average with each activity as often as the capture shows it.
+    measured_a
+        The capture's own average.
+    unknown
+        Activities of which the capture does not say how often they come: they count nothing here.
+    """
+
+    model_a: float
+    measured_a: float
+    unknown: tuple[str, ...]
+
+    @property
+    def difference(self) -> float:
+        """By how much the model is off, as a share of what was measured."""
+        return self.model_a / self.measured_a - 1 if self.measured_a else 0.0
+
+
+def reproduce(load: Load, ledger: Ledger) -> Reproduced | None:
+    """Compare a load at the capture's own rates with the capture; None when nothing was measured."""
+    if ledger.mean_a is None:
+        return None
+    base_a = load.base_a
+    known = [cost for cost in load.costs if cost.measured_hz is not None]
+    model_a = base_a + sum((c.measured_hz or 0.0) * (c.charge_c - base_a * c.duration_s) for c in known)
+    unknown = tuple(cost.name for cost in load.costs if cost.measured_hz is None)
+    return Reproduced(model_a, ledger.mean_a, (*unknown, *load.missing))

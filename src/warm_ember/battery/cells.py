@@ -1,4 +1,4 @@
-"""Cells by IEC designation, from the open table that ships beside this module."""
+"""Cells by IEC designation, from the open table that ships beside this module, and one's own."""
 
 from __future__ import annotations
 
@@ -9,20 +9,31 @@ from itertools import pairwise
 import msgspec
 import numpy as np
 
+from warm_ember.battery.allowed import BATTERY, Allowed
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.arrays import Floats
-from warm_ember.model.battery import Battery, CellCurve
+from warm_ember.model.battery import Battery, Cell, Points
 from warm_ember.units import YEAR_S
 
-
-class Cell(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """One library cell: see ``cells.json`` for what the fields mean."""
-
-    what: str
-    ocv_v: tuple[tuple[float, float], ...]
-    resistance_ohm: float
-    self_discharge_per_year: float
-    shelf_years: float
+REFERENCE_C = 20.0
+_SHARE = Allowed(0, 1)
+_FACTOR = Allowed()
+_CURVES = (
+    ("ocv_v", _SHARE, Allowed()),
+    ("resistance_by_charge", _SHARE, _FACTOR),
+    ("resistance_by_temperature", None, _FACTOR),
+    ("capacity_by_temperature", None, _SHARE),
+    ("capacity_by_load", Allowed(), _SHARE),
+)
+_NUMBERS = (
+    ("capacity_c", Allowed(above=True)),
+    ("self_discharge_per_year", Allowed()),
+    ("self_discharge_doubles_k", Allowed(above=True)),
+    ("resistance_ohm", Allowed()),
+    ("resistance_growth_per_year", Allowed()),
+    ("ocv_v_per_k", Allowed(-1.0, 1.0)),
+    ("shelf_years", Allowed(above=True)),
+)
 
 
 class _Library(msgspec.Struct):
@@ -45,49 +56,93 @@ def check_battery(battery: Battery) -> None:
     BadArgumentError
         Naming the field, what was expected and what was found.
     """
-    expectations = (
-        ("capacity_c", battery.capacity_c > 0, "above 0"),
-        ("self_discharge_per_year", battery.self_discharge_per_year >= 0, "0 or more"),
-        ("reserve", 0 <= battery.reserve < 1, "from 0 to below 1"),
-        ("cutoff_v", battery.cutoff_v >= 0, "0 or more"),
-        ("resistance_ohm", (battery.resistance_ohm or 0.0) >= 0, "0 or more"),
-        ("series", battery.series >= 1, "1 or more"),
-        ("parallel", battery.parallel >= 1, "1 or more"),
-    )
-    for name, holds, expected in expectations:
+    for name, allowed in BATTERY.items():
         value = getattr(battery, name)
-        if not holds or (isinstance(value, float) and not np.isfinite(value)):
-            raise BadArgumentError(f"battery.{name}: expected {expected}, found {value}")
+        if value is not None and not allowed.holds(value):
+            raise BadArgumentError(f"battery.{name}: expected {allowed.words()}, found {value:g}")
     if isinstance(battery.cell, str) and battery.cell not in library():
         raise BadArgumentError(f"battery.cell: {battery.cell!r} is not among {', '.join(library())}")
-    if isinstance(battery.cell, CellCurve):
-        _check_curve(battery.cell)
+    if isinstance(battery.cell, Cell):
+        check_cell(battery.cell)
 
 
-def _check_curve(curve: CellCurve) -> None:
-    charges = [point[0] for point in curve.ocv_v]
-    if len(charges) < 2 or any(b <= a for a, b in pairwise(charges)):
+def check_cell(cell: Cell) -> None:
+    """Check that a cell is possible.
+
+    Raises
+    ------
+    BadArgumentError
+        Naming the field, what was expected and what was found.
+    """
+    for name, keys, values in _CURVES:
+        check_curve(f"battery.cell.{name}", getattr(cell, name), keys, values)
+    if len(cell.ocv_v) < 2:
         raise BadArgumentError("battery.cell.ocv_v: expected two or more points with a rising state of charge")
-    if charges[0] < 0 or charges[-1] > 1:
-        raise BadArgumentError("battery.cell.ocv_v: expected states of charge from 0 to 1")
+    for name, allowed in _NUMBERS:
+        value = getattr(cell, name)
+        if value is not None and not allowed.holds(value):
+            raise BadArgumentError(f"battery.cell.{name}: expected {allowed.words()}, found {value:g}")
+
+
+def check_curve(name: str, points: Points, keys: Allowed | None, values: Allowed) -> None:
+    """Check that the first numbers of a curve rise within one range and the second lie within another.
+
+    Raises
+    ------
+    BadArgumentError
+        With the curve's name, what was expected and what was found.
+    """
+    firsts = [point[0] for point in points]
+    if any(b <= a for a, b in pairwise(firsts)):
+        raise BadArgumentError(f"{name}: expected rising first numbers, found {firsts}")
+    for first, second in points:
+        if keys is not None and not keys.holds(first):
+            raise BadArgumentError(f"{name}: expected first numbers {keys.words()}, found {first:g}")
+        if not values.holds(second):
+            raise BadArgumentError(f"{name}: expected second numbers {values.words()}, found {second:g}")
+
+
+def cell_of(battery: Battery) -> Cell | None:
+    """Return what is known of the battery's cell, None without one."""
+    return library()[battery.cell] if isinstance(battery.cell, str) else battery.cell
+
+
+def cell_name(battery: Battery) -> str:
+    """Return what the battery's cell is called; empty without one."""
+    if isinstance(battery.cell, Cell):
+        return battery.cell.what or "own cell"
+    return battery.cell or ""
 
 
 def curve_of(battery: Battery) -> Floats | None:
-    """Return the pack's open-circuit voltage as rows of state of charge and V, or None without a cell."""
-    if battery.cell is None:
-        return None
-    points = library()[battery.cell].ocv_v if isinstance(battery.cell, str) else battery.cell.ocv_v
-    return np.array(points, dtype=np.float64) * (1.0, battery.series)
+    """Return the pack's open-circuit voltage at 20 °C as rows of state of charge and V, None without a cell."""
+    cell = cell_of(battery)
+    return None if cell is None else np.array(cell.ocv_v, dtype=np.float64) * (1.0, battery.series)
 
 
 def resistance_of(battery: Battery) -> float:
-    """Return the pack's internal resistance, ohm."""
-    each = battery.resistance_ohm
+    """Return the internal resistance of the fresh, full pack at 20 °C, ohm."""
+    each, cell = battery.resistance_ohm, cell_of(battery)
     if each is None:
-        each = library()[battery.cell].resistance_ohm if isinstance(battery.cell, str) else 0.0
+        each = cell.resistance_ohm if cell is not None else 0.0
     return each * battery.series / battery.parallel
 
 
 def shelf_life_s(battery: Battery) -> float:
     """Return how long the cells keep on the shelf; infinite when nothing is known of them."""
-    return library()[battery.cell].shelf_years * YEAR_S if isinstance(battery.cell, str) else float("inf")
+    cell = cell_of(battery)
+    return float("inf") if cell is None or cell.shelf_years is None else cell.shelf_years * YEAR_S
+
+
+def along(points: Points, at: Floats | float) -> Floats:
+    """Read a curve, straight between its points and level beyond; 1 where there is none."""
+    if not points:
+        return np.ones(np.shape(at))
+    firsts, seconds = zip(*points, strict=True)
+    return np.asarray(np.interp(at, firsts, seconds))
+
+
+def along_logarithm(points: Points, at: Floats | float) -> Floats:
+    """Read a curve that is straight over the logarithm of its first number."""
+    lifted = tuple((float(np.log(max(first, 1e-15))), second) for first, second in points)
+    return along(lifted, np.log(np.maximum(at, 1e-15)))

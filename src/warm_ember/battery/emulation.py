@@ -6,10 +6,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from warm_ember.battery.cells import check_battery, curve_of, resistance_of
+from warm_ember.battery.cells import REFERENCE_C, check_battery
+from warm_ember.battery.pack import Pack
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.arrays import Floats
 from warm_ember.model.battery import Battery
+from warm_ember.units import YEAR_S
 
 _POINTS = 101
 
@@ -36,8 +38,15 @@ class Emulation:
     resistance_ohm: Floats
 
 
-def emulation(battery: Battery) -> Emulation:
-    """Tabulate a pack; the corners of its cell's curve are among the points, so that linear between them is exact.
+def emulation(battery: Battery, *, temperature_c: float = REFERENCE_C, years: float = 0.0) -> Emulation:
+    """Tabulate a pack; the corners of its cell's curves are among the points, so that linear between them is exact.
+
+    Parameters
+    ----------
+    battery
+        The pack.
+    temperature_c, years
+        How warm it is kept, and how old it is.
 
     Raises
     ------
@@ -45,11 +54,10 @@ def emulation(battery: Battery) -> Emulation:
         If the battery is impossible, or no cell was chosen: its voltage is not known then.
     """
     check_battery(battery)
-    curve = curve_of(battery)
-    if curve is None:
+    pack = Pack(battery)
+    if not pack.has_voltage:
         raise BadArgumentError("the battery has no cell, so its voltage is not known: choose one on the Battery page")
-    corners = curve[(curve[:, 0] >= 0) & (curve[:, 0] <= 1), 0]
-    share = np.union1d(np.linspace(0.0, 1.0, _POINTS), corners)[::-1]
-    open_v = np.interp(share, curve[:, 0], curve[:, 1])
+    share = np.union1d(np.linspace(0.0, 1.0, _POINTS), pack.corners)[::-1]
     drawn_c = (1.0 - share) * battery.capacity_c
-    return Emulation(drawn_c, share, open_v, np.full(len(share), resistance_of(battery)))
+    ohm = pack.resistance_ohm(share, pack.hardened(temperature_c, years * YEAR_S))
+    return Emulation(drawn_c, share, pack.open_v(share, pack.warmer_v(temperature_c)), ohm)

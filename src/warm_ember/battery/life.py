@@ -3,25 +3,30 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import msgspec
 import numpy as np
 
-from warm_ember.battery.cells import check_battery
-from warm_ember.battery.discharge import Discharge, Limit, Variants, discharge, limit_of
+from warm_ember.battery.average import drawn, scaled, seasons_of
+from warm_ember.battery.cells import REFERENCE_C, cell_of, check_battery
+from warm_ember.battery.discharge import Discharge, Limit, discharge, limit_of
+from warm_ember.battery.spreads import Spreads, spreads_of
 from warm_ember.battery.supply import check_supply
+from warm_ember.battery.year import check_climate, year_of
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.arrays import Floats
-from warm_ember.model.battery import Battery, SupplyStage
 from warm_ember.model.figure import Figure, Grade
-from warm_ember.model.load import Load
+from warm_ember.model.load import LifeModel, Load
+from warm_ember.units import YEAR_S
 
-DRAWS = 2000
-CAPACITY_SPREAD = 0.05
-SELF_DISCHARGE_SPREAD = 0.3
+DRAWS = 10_000
+_SEED = 20260614
 _MATTERS = 0.01
-_DRAWN_STEPS = 60
+_DRAWN_POINTS = 96
+_LEAST_A, _MOST_A = 1e-13, 1e3
+_REACH = 0.2
+_LONGEST_S = 1e6 * YEAR_S
 
 
 @dataclass(frozen=True, eq=False)
@@ -37,18 +42,20 @@ class LifeEstimate:
     p10_s, p50_s, p90_s
         From the uncertainty of the inputs: one in ten lives is shorter than the first.
     draws_s
-        The lives behind them, rising, shape ``(DRAWS,)``.
+        The lives behind them, rising, shape ``(draws,)``.
     limit
         What ends the life.
     used_c, lost_c
         Charge given to the load and lost to self-discharge.
-    usable_c
-        Capacity less the reserve.
+    capacity_c, usable_c
+        Rated charge, and that less the reserve.
     budget_a
         The average current at the load that lasts exactly to the target; None without a target, 0 when
         none does.
     weakest
         Value, 80 % interval (P10 to P90), weakest grade that matters and what brings it in.
+    delivered
+        How many times each activity comes in that life.
     course
         The single discharge with every input at its value.
     """
@@ -62,10 +69,12 @@ class LifeEstimate:
     limit: Limit
     used_c: float
     lost_c: float
+    capacity_c: float
     usable_c: float
     target_s: float | None
     budget_a: float | None
     weakest: Figure
+    delivered: dict[str, float]
     course: Discharge
 
     @property
@@ -76,17 +85,17 @@ class LifeEstimate:
         return float(np.mean(self.draws_s >= self.target_s))
 
 
-def estimate_life(load: Load, battery: Battery, supply: SupplyStage, target_s: float | None = None) -> LifeEstimate:
+def estimate_life(model: LifeModel, target_s: float | None = None, *, draws: int = DRAWS) -> LifeEstimate:
     """Estimate how long a battery carries a load.
 
     Parameters
     ----------
-    load
-        Base and activities.
-    battery, supply
-        What feeds it.
+    model
+        The load, what feeds it, and the year they live in.
     target_s
         The wanted life.
+    draws
+        Lives to draw.
 
     Raises
     ------
@@ -95,19 +104,19 @@ def estimate_life(load: Load, battery: Battery, supply: SupplyStage, target_s: f
 
     Notes
     -----
-    Monte Carlo over the capacity (5 %), the self-discharge (log-normal, 30 %), the base, and the charge and
-    rate of each activity with their own spreads; the same seed each time, so that a figure changes only when
-    an input does.
+    Monte Carlo over what `warm_ember.battery.spreads` says, and the charge and rate of each activity with their own
+    spreads; the same seed each time, so that a figure changes only when an input does.
     """
-    check_battery(battery)
-    check_supply(supply)
-    if not (load.mean_a >= 0 and math.isfinite(load.mean_a)):
-        raise BadArgumentError(f"the average current comes to {load.mean_a:.4g} A: it must be 0 or more")
-    single = discharge(battery, supply, _single(load.mean_a, load, battery))
-    draws_s = np.sort(discharge(battery, supply, _drawn(load, battery), steps=_DRAWN_STEPS).life_s)
-    p10_s, p50_s, p90_s = _quantiles(draws_s)
+    check_model(model)
+    load, battery = model.load, model.battery
+    single = _discharge(model, np.ones(1))
     life_s = float(single.life_s[0])
-    grade, origin = _weakest(load, battery, supply, life_s)
+    spreads = spreads_of(model, life_s)
+    variants = drawn(model, spreads, draws, np.random.default_rng(_SEED))
+    lives = discharge(battery, model.supply, model.climate, variants, points=_DRAWN_POINTS, like=single)
+    draws_s = np.sort(lives.life_s)
+    p10_s, p50_s, p90_s = _quantiles(draws_s)
+    grade, origin = _weakest(model, spreads, life_s)
     return LifeEstimate(
         mean_a=load.mean_a,
         life_s=life_s,
@@ -118,73 +127,82 @@ def estimate_life(load: Load, battery: Battery, supply: SupplyStage, target_s: f
         limit=limit_of(int(single.limit[0])),
         used_c=float(single.used_c[0]),
         lost_c=float(single.lost_c[0]),
+        capacity_c=battery.capacity_c,
         usable_c=battery.capacity_c * (1 - battery.reserve),
         target_s=target_s,
-        budget_a=None if target_s is None else budget_current(load, battery, supply, target_s),
+        budget_a=None if target_s is None else budget_current(model, target_s),
         weakest=Figure(life_s, p10_s, p90_s, grade, origin),
+        delivered=delivered(model, life_s),
         course=single,
     )
 
 
-def life_at(mean_a: float, load: Load, battery: Battery, supply: SupplyStage) -> float:
-    """Return the life at another average current with the same pulses."""
-    return float(discharge(battery, supply, _single(mean_a, load, battery)).life_s[0])
+def check_model(model: LifeModel) -> None:
+    """Check that a model is possible.
+
+    Raises
+    ------
+    BadArgumentError
+        Naming what is not.
+    """
+    check_battery(model.battery)
+    check_supply(model.supply)
+    check_climate(model.climate)
+    mean_a = model.load.mean_a
+    if not (mean_a >= 0 and math.isfinite(mean_a)):
+        raise BadArgumentError(f"the average current comes to {mean_a:.4g} A: it must be 0 or more")
 
 
-def budget_current(load: Load, battery: Battery, supply: SupplyStage, target_s: float) -> float:
-    """Return the average current at the load that lasts exactly to the target, 0 when none does."""
+def life_of(model: LifeModel) -> float:
+    """Return the life of a model with every input at its value, s; infinite when nothing ends it."""
+    return float(_discharge(model, np.ones(1)).life_s[0])
+
+
+def budget_current(model: LifeModel, target_s: float) -> float:
+    """Return the average current at the load that lasts exactly to the target, 0 when none does.
+
+    Pulses and seasons stay as they are.
+    """
     if not target_s > 0:
         raise BadArgumentError(f"the target must be above 0, found {target_s}")
-    low, high = 1e-12, battery.capacity_c / target_s * 4 + 1e-12
-    if life_at(low, load, battery, supply) < target_s:
+    if not model.load.mean_a > 0:
+        model = replace(model, load=Load(Figure(1e-6), "base", model.load.costs))
+    mean_a = model.load.mean_a
+
+    def beyond(logarithm: float) -> float:
+        life_s = float(_discharge(model, np.array([math.exp(logarithm) / mean_a])).life_s[0])
+        return math.log(max(min(life_s, _LONGEST_S), 1e-9) / target_s)
+
+    lowest, highest = math.log(_LEAST_A), math.log(_MOST_A)
+    # The life is nearly in proportion to one over the average, so the answer is near, and looked for from there.
+    low = high = min(max(math.log(model.battery.capacity_c / target_s), lowest), highest)
+    reach = _REACH
+    while low > lowest and beyond(low) < 0:
+        high, low, reach = low, max(low - reach, lowest), 4 * reach
+    while high < highest and beyond(high) >= 0:
+        low, high, reach = high, min(high + reach, highest), 4 * reach
+    if beyond(low) < 0:
         return 0.0
-    while life_at(high, load, battery, supply) >= target_s:
-        high *= 4
-    for _ in range(60):
-        middle = math.sqrt(low * high)
-        if life_at(middle, load, battery, supply) >= target_s:
-            low = middle
-        else:
-            high = middle
-    return math.sqrt(low * high)
+    if beyond(high) >= 0:
+        return math.exp(high)
+
+    from scipy.optimize import brentq
+
+    return math.exp(brentq(beyond, low, high, xtol=1e-9))
 
 
-def _single(mean_a: float, load: Load, battery: Battery) -> Variants:
-    return Variants(
-        np.array([mean_a]),
-        np.array([load.peak_a]),
-        np.array([battery.capacity_c]),
-        np.array([battery.self_discharge_per_year]),
-    )
+def delivered(model: LifeModel, life_s: float) -> dict[str, float]:
+    """Return how many times each activity comes in a life."""
+    cell, seasons = cell_of(model.battery), seasons_of(model)
+    year = year_of(model.climate, seasons, cell.self_discharge_doubles_k if cell is not None else None)
+    if not math.isfinite(life_s):
+        return {cost.name: math.inf if cost.rate_hz else 0.0 for cost in model.load.costs}
+    weighted_s = np.diff(year.runs_s(np.array([0.0, life_s])), axis=0)[0]
+    return {cost.name: float(cost.rate_hz * weighted_s[seasons.index(cost.months)]) for cost in model.load.costs}
 
 
-def _drawn(load: Load, battery: Battery) -> Variants:
-    random = np.random.default_rng(20260614)
-
-    def spread(relative: float) -> Floats:
-        # Log-normal with mean 1: charges, rates and capacities are never negative.
-        sigma = math.sqrt(math.log1p(relative**2))
-        return np.exp(sigma * random.standard_normal(DRAWS) - sigma**2 / 2)
-
-    base = load.base_a * spread(base_spread(load))
-    mean = base.copy()
-    for cost in load.costs:
-        charge = cost.charge_c * spread(cost.charge_spread)
-        mean += cost.rate_hz * spread(cost.rate_spread) * (charge - base * cost.duration_s)
-    return Variants(
-        np.maximum(mean, 0.0),
-        np.full(DRAWS, load.peak_a),
-        battery.capacity_c * spread(CAPACITY_SPREAD),
-        battery.self_discharge_per_year * spread(SELF_DISCHARGE_SPREAD),
-    )
-
-
-def base_spread(load: Load) -> float:
-    """Return the relative standard deviation of the base: from its 90 % interval, at least 2 %, else 5 %."""
-    base = load.base
-    if base.low is None or base.high is None or not base.value:
-        return 0.05
-    return max(0.02, (base.high - base.low) / 3.29 / abs(base.value))
+def _discharge(model: LifeModel, scales: Floats) -> Discharge:
+    return discharge(model.battery, model.supply, model.climate, scaled(model, scales))
 
 
 def _quantiles(draws_s: Floats) -> tuple[float, float, float]:
@@ -194,36 +212,41 @@ def _quantiles(draws_s: Floats) -> tuple[float, float, float]:
     return float(low), float(middle), float(high)
 
 
-def _weakest(load: Load, battery: Battery, supply: SupplyStage, life_s: float) -> tuple[Grade, str]:
+def _weakest(model: LifeModel, spreads: Spreads, life_s: float) -> tuple[Grade, str]:
     """Return the weakest grade among the inputs whose uncertainty moves the life by over 1 %, and which it is."""
+    load, battery = model.load, model.battery
+    less = _with(model, "capacity_c", 1 - spreads.capacity)
+    leaky = _with(model, "self_discharge_per_year", 1 + spreads.self_discharge)
     candidates = [
-        (
-            battery.grade,
-            "capacity",
-            _moves(load, _with(battery, "capacity_c", 1 - CAPACITY_SPREAD), supply, life_s),
-        ),
-        (
-            battery.grade,
-            "self-discharge",
-            _moves(load, _with(battery, "self_discharge_per_year", 1 + SELF_DISCHARGE_SPREAD), supply, life_s),
-        ),
-        (load.base.grade, load.base_name, base_spread(load) * load.base_a / max(load.mean_a, 1e-15)),
+        (battery.grade_of("capacity_c"), "capacity", _moves(less, life_s)),
+        (battery.grade_of("self_discharge_per_year"), "self-discharge", _moves(leaky, life_s)),
+        (load.base.grade, load.base_name, spreads.base * load.base_a / max(load.mean_a, 1e-15)),
     ]
+    cell = cell_of(battery)
+    if cell is not None and (cell.self_discharge_doubles_k or cell.capacity_by_temperature):
+        grade = Grade.TYPED if model.climate.months_c else Grade.ASSUMED
+        candidates.append((grade, "temperature", _moves(_colder(model, spreads.temperature_k), life_s)))
     for cost in load.costs:
         effect = abs(cost.added_a(load.base_a)) / max(load.mean_a, 1e-15)
         candidates.append((cost.grade, cost.name, effect * cost.charge_spread))
-        candidates.append((Grade.TYPED, f"rate of {cost.name}", effect * cost.rate_spread))
+        candidates.append((Grade.TYPED, f"rate of {cost.name}", effect * spreads.of_rate(cost)))
     mattering = [candidate for candidate in candidates if candidate[2] > _MATTERS] or candidates[:1]
     grade, origin, _ = max(mattering, key=lambda candidate: (candidate[0].weakness, candidate[2]))
     return grade, origin
 
 
-def _with(battery: Battery, field: str, factor: float) -> Battery:
-    return msgspec.structs.replace(battery, **{field: getattr(battery, field) * factor})
+def _with(model: LifeModel, field: str, factor: float) -> LifeModel:
+    battery = model.battery
+    return replace(model, battery=msgspec.structs.replace(battery, **{field: getattr(battery, field) * factor}))
 
 
-def _moves(load: Load, battery: Battery, supply: SupplyStage, life_s: float) -> float:
-    changed_s = life_at(load.mean_a, load, battery, supply)
+def _colder(model: LifeModel, by_k: float) -> LifeModel:
+    months_c = tuple(value - by_k for value in model.climate.months_c or (REFERENCE_C,))
+    return replace(model, climate=msgspec.structs.replace(model.climate, months_c=months_c))
+
+
+def _moves(changed: LifeModel, life_s: float) -> float:
+    changed_s = life_of(changed)
     if not math.isfinite(changed_s) or not life_s > 0:
         return 0.0
     return abs(changed_s / life_s - 1)

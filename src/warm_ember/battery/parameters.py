@@ -4,31 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from typing import Any
 
 import msgspec
 
-from warm_ember.battery.life import life_at
-from warm_ember.model.battery import Battery, SupplyStage
+from warm_ember.battery.cells import resistance_of
+from warm_ember.model.battery import SupplyKind
 from warm_ember.model.figure import Figure
-from warm_ember.model.load import ActivityCost, Load
+from warm_ember.model.load import ActivityCost, LifeModel
 from warm_ember.units import DAY_S, Text, ampere_hours_text, duration_text, percent_text, quantity_text
 
 _MOST_RESERVE = 0.95
 _MOST_CAPACITY = 1000.0
-
-
-@dataclass(frozen=True, eq=False)
-class Model:
-    """A load and what feeds it."""
-
-    load: Load
-    battery: Battery
-    supply: SupplyStage
-
-    @property
-    def life_s(self) -> float:
-        """How long the battery lasts; infinite when nothing ends it."""
-        return life_at(max(self.load.mean_a, 0.0), self.load, self.battery, self.supply)
 
 
 @dataclass(frozen=True, eq=False)
@@ -54,14 +41,14 @@ class Parameter:
     lowest: float
     highest: float
     write: Callable[[float], str]
-    model_at: Callable[[float], Model]
+    model_at: Callable[[float], LifeModel]
 
     def clipped(self, value: float) -> float:
         """Return a value that it may have."""
         return min(max(value, self.lowest), self.highest)
 
 
-def parameters(model: Model) -> tuple[Parameter, ...]:
+def parameters(model: LifeModel) -> tuple[Parameter, ...]:
     """Return the parameters that have a value: rates and charges of activities, the base, and the battery's."""
     load = model.load
     found = [_rate(model, index) for index in range(len(load.costs)) if load.costs[index].rate_hz > 0]
@@ -73,7 +60,7 @@ def parameters(model: Model) -> tuple[Parameter, ...]:
                 load.base_a,
                 0.0,
                 1.0,
-                lambda value: str(quantity_text(value, "A")),
+                _amperes,
                 lambda value: replace(model, load=replace(load, base=_at(load.base, value))),
             )
         )
@@ -85,24 +72,73 @@ def parameters(model: Model) -> tuple[Parameter, ...]:
     for field, name, highest, write in writers:
         value = getattr(model.battery, field)
         if value > 0:
-            found.append(Parameter(name, value, 0.0, highest, write, _battery_with(model, field)))
-    return tuple(found)
+            found.append(Parameter(name, value, 0.0, highest, write, _with(model, "battery", field)))
+    return (*found, *_voltages(model), *_stage(model))
 
 
-def _battery_with(model: Model, field: str) -> Callable[[float], Model]:
-    return lambda value: replace(model, battery=msgspec.structs.replace(model.battery, **{field: value}))
+def _voltages(model: LifeModel) -> list[Parameter]:
+    """Return what only counts once the cell's voltage is known."""
+    battery, found = model.battery, []
+    if battery.cell is None:
+        return []
+    if battery.cutoff_v > 0:
+        found.append(Parameter("cut-off", battery.cutoff_v, 0.0, 1e3, _volts, _with(model, "battery", "cutoff_v")))
+    each_ohm = resistance_of(battery) * battery.parallel / battery.series
+    if each_ohm > 0:
+        change = _with(model, "battery", "resistance_ohm")
+        found.append(Parameter("resistance of a cell", each_ohm, 0.0, 1e6, _ohms, change))
+    if model.supply.input_f > 0:
+        change = _with(model, "supply", "input_f")
+        found.append(Parameter("input capacitance", model.supply.input_f, 0.0, 10.0, _farads, change))
+    return found
+
+
+def _stage(model: LifeModel) -> list[Parameter]:
+    """Return what a supply stage adds."""
+    stage, found = model.supply, []
+    if stage.quiescent_a > 0:
+        change = _with(model, "supply", "quiescent_a")
+        found.append(Parameter("quiescent current", stage.quiescent_a, 0.0, 1.0, _amperes, change))
+    if stage.kind is SupplyKind.SWITCHING and not stage.efficiency_by_load:
+        change = _with(model, "supply", "efficiency")
+        found.append(Parameter("efficiency", stage.efficiency, 0.01, 1.0, lambda v: str(percent_text(v)), change))
+    return found
+
+
+def _with(model: LifeModel, part: str, field: str) -> Callable[[float], LifeModel]:
+    def change(value: float) -> LifeModel:
+        changed: Any = msgspec.structs.replace(getattr(model, part), **{field: value})
+        return replace(model, **{part: changed})
+
+    return change
+
+
+def _amperes(value: float) -> str:
+    return str(quantity_text(value, "A"))
+
+
+def _volts(value: float) -> str:
+    return str(quantity_text(value, "V"))
+
+
+def _ohms(value: float) -> str:
+    return str(quantity_text(value, "Ω"))
+
+
+def _farads(value: float) -> str:
+    return str(quantity_text(value, "F"))
 
 
 def _at(figure: Figure, value: float) -> Figure:
     return Figure(value, None, None, figure.grade, figure.origin)
 
 
-def _changed(model: Model, index: int, cost: ActivityCost) -> Model:
+def _changed(model: LifeModel, index: int, cost: ActivityCost) -> LifeModel:
     costs = model.load.costs
     return replace(model, load=replace(model.load, costs=(*costs[:index], cost, *costs[index + 1 :])))
 
 
-def _rate(model: Model, index: int) -> Parameter:
+def _rate(model: LifeModel, index: int) -> Parameter:
     cost = model.load.costs[index]
     # An activity cannot come again before it is over.
     highest = 1 / cost.duration_s if cost.duration_s > 0 else 1e6
@@ -116,7 +152,7 @@ def _rate(model: Model, index: int) -> Parameter:
     )
 
 
-def _charge(model: Model, index: int) -> Parameter:
+def _charge(model: LifeModel, index: int) -> Parameter:
     cost = model.load.costs[index]
     return Parameter(
         f"{cost.name}, charge",

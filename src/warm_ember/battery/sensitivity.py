@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from warm_ember.battery.parameters import Model, Parameter, parameters
-from warm_ember.model.battery import Battery, SupplyStage
-from warm_ember.model.load import Load
+from warm_ember.battery.life import life_of
+from warm_ember.battery.parameters import Parameter, parameters
+from warm_ember.model.load import LifeModel
 
 
 @dataclass(frozen=True)
@@ -36,12 +36,12 @@ class Step:
         return self.better_s - self.worse_s
 
 
-def sensitivity(load: Load, battery: Battery, supply: SupplyStage, *, step: float = 0.25) -> tuple[Step, ...]:
+def sensitivity(model: LifeModel, *, step: float = 0.25) -> tuple[Step, ...]:
     """Try one step of a quarter to either side of each parameter.
 
     Parameters
     ----------
-    load, battery, supply
+    model
         The model.
     step
         Relative step; 0.25 tries 0.75 and 1.25 times the value.
@@ -51,13 +51,13 @@ def sensitivity(load: Load, battery: Battery, supply: SupplyStage, *, step: floa
     tuple of Step
         The strongest first.
     """
-    steps = [_step(parameter, step) for parameter in parameters(Model(load, battery, supply))]
+    steps = [_step(parameter, step) for parameter in parameters(model)]
     return tuple(sorted(steps, key=lambda s: -s.span_s))
 
 
 def _step(parameter: Parameter, step: float) -> Step:
     low, high = (parameter.clipped(parameter.value * factor) for factor in (1 - step, 1 + step))
-    low_s, high_s = (parameter.model_at(value).life_s for value in (low, high))
+    low_s, high_s = (life_of(parameter.model_at(value)) for value in (low, high))
     now, below, above = (parameter.write(value) for value in (parameter.value, low, high))
     if low_s <= high_s:
         return Step(parameter.name, now, below, above, low_s, high_s)

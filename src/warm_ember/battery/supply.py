@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
+from warm_ember.battery.allowed import SUPPLY, Allowed
+from warm_ember.battery.cells import along_logarithm, check_curve
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.arrays import Floats
 from warm_ember.model.battery import SupplyKind, SupplyStage
@@ -17,29 +19,40 @@ def check_supply(stage: SupplyStage) -> None:
     BadArgumentError
         Naming the field, what was expected and what was found.
     """
-    expectations = (
-        ("efficiency", 0 < stage.efficiency <= 1, "above 0, at most 1"),
-        ("quiescent_a", 0 <= stage.quiescent_a < np.inf, "0 or more"),
-        ("output_v", 0 < stage.output_v < np.inf, "above 0"),
-        ("min_v", 0 <= stage.min_v < np.inf, "0 or more"),
-    )
-    for name, holds, expected in expectations:
-        if not holds:
-            raise BadArgumentError(f"supply.{name}: expected {expected}, found {getattr(stage, name)}")
+    for name, allowed in SUPPLY.items():
+        value = getattr(stage, name)
+        if not allowed.holds(value):
+            raise BadArgumentError(f"supply.{name}: expected {allowed.words()}, found {value:g}")
+    check_curve("supply.efficiency_by_load", stage.efficiency_by_load, Allowed(above=True), SUPPLY["efficiency"])
 
 
-def battery_current(stage: SupplyStage, load_a: Floats, open_v: Floats, resistance_ohm: float) -> Floats:
-    """Return what the battery gives for a load.
+def efficiency_at(stage: SupplyStage, load_a: Floats | float) -> Floats:
+    """Return the efficiency of a switching stage at some load currents."""
+    if stage.efficiency_by_load:
+        return along_logarithm(stage.efficiency_by_load, load_a)
+    return np.full(np.shape(load_a), stage.efficiency)
+
+
+def demand(stage: SupplyStage, load_a: float) -> float:
+    """Return what a load asks of the stage for each ampere: 1, or one over the efficiency where energy is conserved.
+
+    Loads of different currents have different efficiencies, so it is demands that may be averaged over time.
+    """
+    return 1.0 / float(efficiency_at(stage, load_a)) if stage.kind is SupplyKind.SWITCHING else 1.0
+
+
+def battery_current(stage: SupplyStage, demand_a: Floats, open_v: Floats, resistance_ohm: Floats | float) -> Floats:
+    """Return what the battery gives for a demand.
 
     Parameters
     ----------
     stage
         A direct stage passes the load on, a linear one adds its quiescent current, a switching one conserves
         energy: ``v_out i_load = eff v_batt (i_batt - i_q)``.
-    load_a
-        Load current, A.
+    demand_a
+        Load current, behind a switching stage over its efficiency, A.
     open_v
-        The battery's open-circuit voltage, V; broadcast against `load_a`.
+        The battery's open-circuit voltage, V; broadcast against `demand_a`.
     resistance_ohm
         Its internal resistance.
 
@@ -56,16 +69,14 @@ def battery_current(stage: SupplyStage, load_a: Floats, open_v: Floats, resistan
     Examples
     --------
     >>> stage = SupplyStage(kind=SupplyKind.SWITCHING, efficiency=0.9, output_v=1.8)
-    >>> float(battery_current(stage, np.float64(0.003), np.float64(3.0), 0.0))
+    >>> round(float(battery_current(stage, 0.003 * demand(stage, 0.003), np.float64(3.0), 0.0)), 9)
     0.002
     """
     if stage.kind is not SupplyKind.SWITCHING:
-        return np.asarray(load_a + stage.quiescent_a + 0.0 * open_v)
-    power_w = stage.output_v * load_a / stage.efficiency
+        return np.asarray(demand_a + stage.quiescent_a + 0.0 * open_v)
+    power_w = stage.output_v * demand_a
     open_v = open_v - stage.quiescent_a * resistance_ohm
-    if resistance_ohm == 0:
-        return np.asarray(power_w / open_v + stage.quiescent_a)
     root = open_v**2 - 4 * resistance_ohm * power_w
-    # The stable form of the smaller root: it does not cancel at light loads.
+    # The stable form of the smaller root: it does not cancel at light loads, nor without a resistance.
     given = 2 * power_w / (open_v + np.sqrt(np.maximum(root, 0.0)))
     return np.where(root >= 0, given + stage.quiescent_a, np.inf)

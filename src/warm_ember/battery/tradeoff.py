@@ -8,12 +8,14 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from warm_ember.battery.parameters import Model, Parameter, parameters
+from warm_ember.battery.life import life_of
+from warm_ember.battery.parameters import Parameter, parameters
 from warm_ember.model.arrays import Floats
+from warm_ember.model.load import LifeModel
 
 _POINTS = 49
 _REACH = 32.0
-_HALVINGS = 60
+_TOLERANCE = 1e-7
 _SMALLEST = 1e-6
 
 
@@ -105,8 +107,8 @@ def course(parameter: Parameter, target_s: float | None = None) -> Course:
     if needed is not None and needed > 0:
         values = np.union1d(values, [needed])
     values = np.union1d(values, [parameter.value])
-    lives = np.array([parameter.model_at(float(value)).life_s for value in values])
-    now_s = parameter.model_at(parameter.value).life_s
+    lives = np.array([life_of(parameter.model_at(float(value))) for value in values])
+    now_s = life_of(parameter.model_at(parameter.value))
     return Course(parameter.name, parameter.write, values, lives, parameter.value, now_s, needed)
 
 
@@ -124,7 +126,7 @@ def needed_value(parameter: Parameter, target_s: float) -> float | None:
     """
 
     def meets(value: float) -> bool:
-        return parameter.model_at(value).life_s >= target_s
+        return life_of(parameter.model_at(value)) >= target_s
 
     if meets(parameter.value):
         return parameter.value
@@ -132,14 +134,14 @@ def needed_value(parameter: Parameter, target_s: float) -> float | None:
         if not meets(end):
             continue
         good, bad = end, parameter.value
-        for _ in range(_HALVINGS):
-            middle = math.sqrt(good * bad) if good > 0 else (good + bad) / 2
+        while abs(good - bad) > _TOLERANCE * bad and bad > _TOLERANCE * _SMALLEST * parameter.value:
+            middle = math.sqrt(good * bad) if good > _SMALLEST * bad else (good + bad) / 2
             good, bad = (middle, bad) if meets(middle) else (good, middle)
         return good
     return None
 
 
-def ways(model: Model, target_s: float) -> tuple[Way, ...]:
+def ways(model: LifeModel, target_s: float) -> tuple[Way, ...]:
     """Say for each parameter what value alone would meet the target: the smallest change first, what cannot last."""
     found = []
     for parameter in parameters(model):
@@ -150,7 +152,7 @@ def ways(model: Model, target_s: float) -> tuple[Way, ...]:
     return tuple(sorted(found, key=lambda way: way.effort))
 
 
-def region(model: Model, activity: str, budget_a: float) -> Region:
+def region(model: LifeModel, activity: str, budget_a: float) -> Region:
     """Return which base current goes with which interval of one activity so that the average meets a budget.
 
     Parameters

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import math
 import signal
 import sys
 import threading
+from pathlib import Path
 from typing import Annotated
 
 import typer
@@ -14,6 +16,7 @@ from warm_ember.bench.simulated.faults import Fault, FaultMode
 from warm_ember.bench.simulated.firmware import FIRMWARE
 from warm_ember.cli.output import print_line
 from warm_ember.errors import BadArgumentError
+from warm_ember.units import quantity_text
 
 PORT = 5025
 """IANA: scpi-raw."""
@@ -29,13 +32,21 @@ def bench(
     seed: Annotated[int, typer.Option(metavar="N", help="Same seed, same target.")] = 1,
     report_after: Annotated[float, typer.Option(metavar="S", help="When it reports first after power-on.")] = 60.0,
     attach: Annotated[list[str] | None, typer.Option(metavar="PART", help="Hang it on the rail; repeatable.")] = None,
+    battery: Annotated[
+        Path | None,
+        typer.Option(metavar="TABLE", help="Play a battery, as export writes it, instead of a fixed voltage."),
+    ] = None,
+    drawn: Annotated[float, typer.Option(metavar="C", help="What was drawn from that battery before.")] = 0.0,
+    drain: Annotated[float, typer.Option(metavar="FACTOR", help="How much faster than truly it empties.")] = 1.0,
     fault: Annotated[str, typer.Option(metavar="MODE", help="Fail on purpose: " + ", ".join(FaultMode))] = "none",
     fault_after: Annotated[int, typer.Option(metavar="N", help="After so many blocks of samples.")] = 5,
 ) -> None:
     """Serve a simulated source-measure unit with a simulated target behind it, until interrupted."""
     from warm_ember.bench.simulated.instrument import Instrument
+    from warm_ember.bench.simulated.played import PlayedBattery
     from warm_ember.bench.simulated.server import BenchServer
     from warm_ember.bench.simulated.target import BenchClock, Target
+    from warm_ember.formats.battery_table import read_battery_table
 
     known = {one.name: one for one in FIRMWARE}
     parts = [one.name for one in ATTACHMENTS]
@@ -50,17 +61,29 @@ def bench(
         raise BadArgumentError(f"--speed must be above 0 and at most 1000, found {speed:g}")
     if not (0 <= port <= 65535 and 0 <= console_port <= 65535):
         raise BadArgumentError("a port is a number from 0 to 65535")
+    if not (0 <= drawn < math.inf and 0 < drain < math.inf):
+        raise BadArgumentError(f"--drawn must be 0 or more and --drain above 0, found {drawn:g} and {drain:g}")
+    played = None
+    if battery is not None:
+        table = read_battery_table(battery)
+        played = PlayedBattery(table.drawn_c, table.open_v, table.resistance_ohm, drawn, drain)
     target = Target(known[firmware], BenchClock(speed), seed=seed, report_at_s=report_after)
     for name in attach or ():
         target.attach(name, attached=True)
     server = BenchServer(
-        Instrument(target), port=port, console_port=console_port, host=host, fault=Fault(FaultMode(fault), fault_after)
+        Instrument(target, played),
+        port=port,
+        console_port=console_port,
+        host=host,
+        fault=Fault(FaultMode(fault), fault_after),
     )
     stop = threading.Event()
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: stop.set())
     with server:
         print_line(f"simulated bench with firmware {firmware}: {known[firmware].title}")
+        if battery is not None:
+            print_line(f"battery     {battery.name}, {quantity_text(drawn, 'C')} drawn before")
         print_line(f"instrument  TCPIP::{host}::{server.port}::SOCKET")
         print_line(f"console     socket://{host}:{server.console_port}")
         if serial:

@@ -35,7 +35,7 @@ def life(
 def _of_file(path: Path) -> LifeEstimate:
     file = read_activity_file(path)
     try:
-        return estimate_life(file.load, file.battery, file.supply, file.target_s)
+        return estimate_life(file.model, file.target_s)
     except BadArgumentError as error:
         raise BadFileError(path, str(error)) from error
 

@@ -8,11 +8,11 @@ from pathlib import Path
 
 import msgspec
 
-from warm_ember.errors import BadFileError
-from warm_ember.model.battery import Battery, SupplyStage
+from warm_ember.errors import BadArgumentError, BadFileError
+from warm_ember.model.battery import Activity, Battery, Climate, SupplyStage, Typed
 from warm_ember.model.figure import Figure, Grade
-from warm_ember.model.load import ActivityCost, Load
-from warm_ember.units import DAY_S
+from warm_ember.model.load import ActivityCost, LifeModel, Load
+from warm_ember.model.rates import rates
 
 CHARGE_SPREAD = 0.05
 RATE_SPREAD = 0.1
@@ -25,13 +25,20 @@ class _Activity(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     duration_s: float | None = None
     interval_s: float | None = None
     per_day: float | None = None
+    follows: str = ""
     probability: float = 1.0
+    retries: int = 0
+    random: bool = False
+    hours: tuple[float, ...] = ()
+    months: tuple[float, ...] = ()
     peak_a: float | None = None
+    peak_s: float | None = None
 
 
 class _File(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     battery: Battery = Battery()
     supply: SupplyStage = SupplyStage()
+    climate: Climate = Climate()
     base_a: float = 0.0
     activities: tuple[_Activity, ...] = ()
     target_h: float | None = None
@@ -41,9 +48,7 @@ class _File(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class ActivityFile:
     """What an activity file says."""
 
-    battery: Battery
-    supply: SupplyStage
-    load: Load
+    model: LifeModel
     target_s: float | None
 
 
@@ -67,40 +72,77 @@ def read_activity_file(path: Path) -> ActivityFile:
         raise BadFileError(path, f"base_a: expected 0 or more, found {file.base_a}")
     if file.target_h is not None and not 0 < file.target_h < math.inf:
         raise BadFileError(path, f"target_h: expected above 0, found {file.target_h}")
-    costs = tuple(_cost(path, index, activity) for index, activity in enumerate(file.activities))
-    base = Figure(file.base_a, grade=Grade.TYPED, origin="base")
+    named = _named(file.activities)
+    for index, activity in enumerate(named):
+        _check(path, index, activity)
+    try:
+        often = rates(_activity(activity) for activity in named)
+    except BadArgumentError as error:
+        raise BadFileError(path, str(error)) from error
+    costs = tuple(_cost(activity, often[activity.name]) for activity in named)
+    load = Load(Figure(file.base_a, grade=Grade.TYPED, origin="base"), "base", costs)
     target_s = None if file.target_h is None else file.target_h * 3600
-    return ActivityFile(file.battery, file.supply, Load(base, "base", costs), target_s)
+    return ActivityFile(LifeModel(load, file.battery, file.supply, file.climate), target_s)
 
 
-def _cost(path: Path, index: int, activity: _Activity) -> ActivityCost:
-    where = f"activities[{index}]" + (f" {activity.name!r}" if activity.name else "")
+def _named(activities: tuple[_Activity, ...]) -> list[_Activity]:
+    """Give activities without a name one, and those of one name different ones."""
+    found: list[_Activity] = []
+    for index, activity in enumerate(activities):
+        name = activity.name or f"activity {index + 1}"
+        if any(other.name == name for other in found):
+            name = f"{name} ({index + 1})"
+        found.append(msgspec.structs.replace(activity, name=name))
+    return found
+
+
+def _activity(activity: _Activity) -> Activity:
+    return Activity(
+        activity.name,
+        Typed(0.0),
+        interval_s=activity.interval_s,
+        per_day=activity.per_day,
+        probability=activity.probability,
+        hours=activity.hours,
+        months=activity.months,
+        is_random=activity.random,
+        follows=activity.follows,
+        retries=activity.retries,
+    )
+
+
+def _check(path: Path, index: int, activity: _Activity) -> None:
+    where = f"activities[{index}] {activity.name!r}"
 
     def need(holds: bool, problem: str) -> None:
         if not holds:
             raise BadFileError(path, problem, where=where)
 
     need((activity.charge_c is None) != (activity.current_a is None), "expected either charge_c or current_a")
-    need((activity.interval_s is None) != (activity.per_day is None), "expected either interval_s or per_day")
+    often = (activity.interval_s is not None) + (activity.per_day is not None) + bool(activity.follows)
+    need(often == 1, "expected either interval_s or per_day, or what it follows")
     need(activity.current_a is None or activity.duration_s is not None, "current_a needs duration_s beside it")
-    for name in ("charge_c", "current_a", "duration_s", "per_day", "peak_a"):
+    for name in ("charge_c", "current_a", "duration_s", "per_day", "peak_a", "peak_s"):
         value = getattr(activity, name)
         need(value is None or 0 <= value < math.inf, f"{name}: expected 0 or more, found {value}")
-    need(activity.interval_s is None or 0 < activity.interval_s < math.inf, "interval_s: expected above 0")
-    need(0 <= activity.probability <= 1, f"probability: expected from 0 to 1, found {activity.probability}")
+
+
+def _cost(activity: _Activity, rate_hz: float) -> ActivityCost:
     duration_s = activity.duration_s or 0.0
     charge_c = activity.charge_c if activity.charge_c is not None else (activity.current_a or 0.0) * duration_s
-    per_s = 1 / activity.interval_s if activity.interval_s is not None else (activity.per_day or 0.0) / DAY_S
     return ActivityCost(
-        name=activity.name or f"activity {index + 1}",
+        name=activity.name,
         charge_c=charge_c,
         duration_s=duration_s,
         peak_a=activity.peak_a if activity.peak_a is not None else activity.current_a or 0.0,
-        rate_hz=per_s * activity.probability,
+        rate_hz=rate_hz,
         charge_spread=CHARGE_SPREAD,
         rate_spread=RATE_SPREAD,
         grade=Grade.TYPED,
         origin="typed",
-        hours=(),
+        hours=activity.hours,
         state_charges_c={},
+        months=activity.months,
+        is_random=activity.random,
+        peak_s=activity.peak_s,
     )

@@ -8,10 +8,13 @@ import re
 from dataclasses import dataclass
 from pathlib import Path
 
+import numpy as np
+
 from warm_ember.errors import BadFileError
 from warm_ember.formats.clock_text import is_clock
 from warm_ember.formats.columns import TIME_UNITS_S, VOLTAGE_UNITS_V
 from warm_ember.formats.source import CURRENT_UNITS_A
+from warm_ember.model.arrays import Floats
 
 _HEAD_BYTES = 1 << 16
 _TAIL_BYTES = 1 << 16
@@ -167,6 +170,27 @@ def find_dialect(path: Path, *, delimiter: str | None = None, decimal: str | Non
         first_row,
         tuple(notes),
     )
+
+
+def numbers_of(path: Path, dialect: Dialect) -> Floats:
+    """Read the whole of a small table, shape ``(rows, width)``.
+
+    Raises
+    ------
+    BadFileError
+        Naming the line that is not made of numbers.
+    """
+    text = path.read_bytes()[dialect.first_byte : dialect.last_byte].decode(dialect.encoding)
+    table = []
+    for number, line in enumerate(text.splitlines(), dialect.first_line):
+        if not line.strip():
+            continue
+        values = [number_of(cell, dialect.decimal) for cell in cells_of(line, dialect.delimiter)[: dialect.width]]
+        if len(values) < dialect.width or any(value is None for value in values):
+            problem = f"expected {dialect.width} numbers, found {line.strip()!r}"
+            raise BadFileError(path, problem, where=f"line {number}")
+        table.append(values)
+    return np.array(table, dtype=np.float64)
 
 
 def _encoding(head: bytes) -> str:

@@ -8,17 +8,53 @@ import msgspec
 
 from warm_ember.model.figure import Grade
 
+Points = tuple[tuple[float, float], ...]
+"""A curve: pairs with a rising first number, straight between, level beyond the ends."""
 
-class CellCurve(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """Open-circuit voltage of one cell.
+
+class Cell(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """One cell, as far as it is known; what is left out changes nothing.
 
     Parameters
     ----------
     ocv_v
-        Pairs of state of charge (0 empty to 1 full, rising) and voltage, linear between.
+        State of charge (0 empty to 1 full) against the open-circuit voltage at 20 °C.
+    what, origin
+        What it is, and where its values come from.
+    capacity_c
+        Typical rated charge.
+    self_discharge_per_year
+        Typical share of the remaining charge lost in 8760 h at 20 °C.
+    self_discharge_doubles_k
+        By how much warmer it has to be for twice that loss.
+    resistance_ohm
+        Internal resistance of a fresh, full cell at 20 °C.
+    resistance_by_charge, resistance_by_temperature
+        State of charge, and °C, against the factor on it.
+    resistance_growth_per_year
+        Share of it that comes on top each year.
+    ocv_v_per_k
+        Change of the open-circuit voltage with temperature.
+    capacity_by_temperature, capacity_by_load
+        °C, and the cell's mean current in A, against the share of the charge that can be taken.
+    shelf_years
+        How long it keeps.
     """
 
-    ocv_v: tuple[tuple[float, float], ...]
+    ocv_v: Points
+    what: str = ""
+    origin: str = ""
+    capacity_c: float | None = None
+    self_discharge_per_year: float = 0.0
+    self_discharge_doubles_k: float | None = None
+    resistance_ohm: float = 0.0
+    resistance_by_charge: Points = ()
+    resistance_by_temperature: Points = ()
+    resistance_growth_per_year: float = 0.0
+    ocv_v_per_k: float = 0.0
+    capacity_by_temperature: Points = ()
+    capacity_by_load: Points = ()
+    shelf_years: float | None = None
 
 
 class Battery(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -35,13 +71,15 @@ class Battery(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     cutoff_v
         Voltage of the pack below which the device stops working.
     resistance_ohm
-        Internal resistance of one cell; None takes the library cell's, or 0 without one.
+        Internal resistance of one cell, fresh, full and at 20 °C; None takes the cell's.
     series, parallel
         How the cells are joined: voltage and resistance follow from it, the capacity already includes it.
     cell
-        A library cell's name, a typed curve, or None: no voltage limit is then applied.
+        A library cell's name, a cell of one's own, or None: no voltage limit is then applied.
     grade
         Typed once the user has chosen a battery, else assumed.
+    typical
+        Fields that were taken from the cell's typical values and not typed.
     """
 
     capacity_c: float = 21600.0
@@ -51,8 +89,13 @@ class Battery(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     resistance_ohm: float | None = None
     series: int = 1
     parallel: int = 1
-    cell: str | CellCurve | None = None
+    cell: str | Cell | None = None
     grade: Grade = Grade.TYPED
+    typical: tuple[str, ...] = ()
+
+    def grade_of(self, field: str) -> Grade:
+        """Return the grade of one of its figures."""
+        return Grade.ASSUMED if field in self.typical else self.grade
 
 
 class SupplyKind(StrEnum):
@@ -78,6 +121,11 @@ class SupplyStage(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         The load's voltage behind a switching stage.
     min_v
         Lowest input voltage at which the stage works.
+    efficiency_by_load
+        Load current in A against the efficiency of a switching stage, which then takes the place of `efficiency`;
+        between its points it is straight over the logarithm of the current.
+    input_f
+        Capacitance across the battery, which carries short pulses.
     """
 
     kind: SupplyKind = SupplyKind.DIRECT
@@ -85,14 +133,32 @@ class SupplyStage(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     quiescent_a: float = 0.0
     output_v: float = 1.8
     min_v: float = 0.0
+    efficiency_by_load: Points = ()
+    input_f: float = 0.0
+
+
+class Climate(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """The year that the device lives in.
+
+    Parameters
+    ----------
+    months_c
+        Mean temperature of each month, January first, °C; one value for the whole year; empty for 20 °C.
+    start
+        First day of use, ``YYYY-MM-DD``; empty counts from the first of January.
+    """
+
+    months_c: tuple[float, ...] = ()
+    start: str = ""
 
 
 class Typed(msgspec.Struct, frozen=True, tag="typed", tag_field="from", forbid_unknown_fields=True):
-    """An activity's cost as the user typed it."""
+    """An activity's cost as the user typed it; how long its peak lasts is at most what its charge allows."""
 
     charge_c: float
     duration_s: float = 0.0
     peak_a: float = 0.0
+    peak_s: float | None = None
 
 
 class FromStates(msgspec.Struct, frozen=True, tag="states", tag_field="from", forbid_unknown_fields=True):
@@ -108,6 +174,12 @@ class FromStates(msgspec.Struct, frozen=True, tag="states", tag_field="from", fo
 
     states: tuple[str, ...]
     per: str
+
+
+class FromWakes(msgspec.Struct, frozen=True, tag="wakes", tag_field="from", forbid_unknown_fields=True):
+    """An activity's cost as the wakes by one source take it, each from the wake to the sleep after it."""
+
+    wake_source: str
 
 
 class FromStretch(msgspec.Struct, frozen=True, tag="stretch", tag_field="from", forbid_unknown_fields=True):
@@ -127,24 +199,32 @@ class Activity(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         Its name.
     source
         Where its cost comes from.
-    interval_s, per_day
-        How often: one of the two.
+    interval_s, per_day, follows
+        How often: at an interval, so many a day, or on each occurrence of another activity: one of the three.
     probability
         Share of the occasions on which it happens.
+    retries
+        How many times more it happens on one occasion, each time with that probability again.
+    is_random
+        Whether occurrences come independently of each other (Poisson) rather than at an interval.
     hours
         24 weights, midnight to midnight, for what happens at some hours rather than others; empty for even.
+    months
+        12 weights, January first, for what happens more in some seasons; empty for even.
     """
 
     name: str
-    source: Typed | FromStates | FromStretch
+    source: Typed | FromStates | FromWakes | FromStretch
     interval_s: float | None = None
     per_day: float | None = None
     probability: float = 1.0
     hours: tuple[float, ...] = ()
+    months: tuple[float, ...] = ()
+    is_random: bool = False
+    follows: str = ""
+    retries: int = 0
 
     @property
-    def rate_hz(self) -> float:
-        """Mean occurrences per second."""
-        if self.interval_s is not None:
-            return self.probability / self.interval_s
-        return self.probability * (self.per_day or 0.0) / 86400.0
+    def per_occasion(self) -> float:
+        """Mean occurrences on one occasion: ``p + p^2 + ... + p^(1 + retries)``."""
+        return sum(self.probability**attempt for attempt in range(1, self.retries + 2))

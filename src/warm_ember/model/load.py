@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
+from warm_ember.model.battery import Battery, Climate, Points, SupplyStage
 from warm_ember.model.figure import Figure, Grade
 
 
@@ -26,10 +27,21 @@ class ActivityCost:
         Relative standard deviation of what one knows of the two.
     grade, origin
         Where the charge comes from.
-    hours
-        24 weights over the day; empty for even.
+    hours, months
+        24 weights over the day and 12 over the year; empty for even.
     state_charges_c
         Where the charge is measured: its part and its time by state, ``{state: (charge_c, duration_s)}``.
+    is_random
+        Whether occurrences come independently of each other (Poisson).
+    peak_s
+        How long the peak lasts; None for as long as the charge allows.
+    pulses
+        Where the current was measured: time constant in s against the highest current that is left behind a
+        resistance and a capacitance with that constant, A; empty where it was not.
+    measured_hz
+        Occurrences per second in the capture itself; None where it does not say.
+    lowest_c, highest_c
+        The cheapest and the dearest occurrence; None where they were not measured one by one.
     """
 
     name: str
@@ -43,6 +55,13 @@ class ActivityCost:
     origin: str
     hours: tuple[float, ...]
     state_charges_c: dict[str, tuple[float, float]]
+    months: tuple[float, ...] = ()
+    is_random: bool = False
+    peak_s: float | None = None
+    pulses: Points = ()
+    measured_hz: float | None = None
+    lowest_c: float | None = None
+    highest_c: float | None = None
 
     def added_a(self, base_a: float) -> float:
         """Return what it adds to an average current that is the base otherwise."""
@@ -68,12 +87,15 @@ class Load:
         The activities.
     missing
         Names of activities that the capture at hand does not show.
+    base_parts
+        The states that the base is made of, each with its share of the base's charge, the largest first.
     """
 
     base: Figure
     base_name: str
     costs: tuple[ActivityCost, ...]
     missing: tuple[str, ...] = ()
+    base_parts: tuple[tuple[str, float], ...] = ()
 
     @property
     def base_a(self) -> float:
@@ -89,3 +111,13 @@ class Load:
     def peak_a(self) -> float:
         """The highest current of any activity."""
         return max((cost.peak_a for cost in self.costs), default=0.0)
+
+
+@dataclass(frozen=True)
+class LifeModel:
+    """A load, what feeds it, and the year that both live in."""
+
+    load: Load
+    battery: Battery
+    supply: SupplyStage = field(default_factory=SupplyStage)
+    climate: Climate = field(default_factory=Climate)

@@ -7,7 +7,7 @@ from enum import StrEnum
 
 import msgspec
 
-from warm_ember.model.battery import Activity, Battery, SupplyStage
+from warm_ember.model.battery import Activity, Battery, Climate, SupplyStage
 from warm_ember.model.bench import Bench
 from warm_ember.model.figure import Grade
 from warm_ember.model.fold import FoldPlan
@@ -128,6 +128,7 @@ class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     battery: Battery = Battery(capacity_c=21600.0, self_discharge_per_year=0.015, reserve=0.1, grade=Grade.ASSUMED)
     supply: SupplyStage = SupplyStage()
     supply_v: float | None = None
+    climate: Climate = Climate()
     activities: tuple[Activity, ...] = ()
     target_s: float | None = None
     settings: Settings = Settings()

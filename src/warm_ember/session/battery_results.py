@@ -5,10 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from warm_ember.battery.life import budget_current
-from warm_ember.battery.parameters import Model, parameters
+from warm_ember.battery.parameters import parameters
 from warm_ember.battery.tradeoff import Course, Region, Way, course, region, ways
 from warm_ember.model.project import Project
-from warm_ember.session.results import Results
+from warm_ember.session.results import Results, life_model
 from warm_ember.signal.series import ShouldStop, never
 
 
@@ -64,14 +64,14 @@ class BatteryResults:
         results = self._results
 
         def work() -> Tradeoffs:
-            load = results.life(project, name, should_stop)[0]
-            model = Model(load, project.battery, project.supply)
+            load = results.load(project, name, should_stop)
+            model = life_model(project, load)
             known = parameters(model)
             chosen = next((one for one in known if one.name == parameter), known[0] if known else None)
             line = course(chosen, project.target_s) if chosen is not None else None
             if project.target_s is None:
                 return Tradeoffs((), line, None, None, None)
-            budget_a = budget_current(load, project.battery, project.supply, project.target_s)
+            budget_a = budget_current(model, project.target_s)
             names = [cost.name for cost in load.costs]
             about = activity if activity in names else next(iter(names), None)
             edge = region(model, about, budget_a) if about is not None else None

@@ -13,7 +13,7 @@ from warm_ember.bench.simulated.direct import SimulatedCapture, simulate
 from warm_ember.bench.simulated.firmware import DEBUG_BRIDGE_A, FIRMWARE, LINES, Firmware
 from warm_ember.bench.simulated.program import execute, functions
 from warm_ember.errors import Cancelled, ProjectError
-from warm_ember.model.battery import Activity, Battery, FromStates, SupplyStage
+from warm_ember.model.battery import Activity, Battery, Climate, FromStates, SupplyStage
 from warm_ember.model.bench import Attached, Bench, Identity, Power, Recipe, Settings, Take, WaitFor
 from warm_ember.model.figure import Grade
 from warm_ember.model.parts import PartOn
@@ -31,6 +31,8 @@ NAME = "trail counter post"
 _HIKERS_BY_HOUR = tuple(
     map(float, (0, 0, 0, 0, 0, 4, 10, 22, 38, 48, 50, 46, 40, 38, 34, 30, 24, 16, 8, 3, 1, 0, 0, 0))
 )
+_HIKERS_BY_MONTH = tuple(map(float, (2, 2, 4, 9, 18, 26, 34, 36, 24, 14, 4, 2)))
+_PATH_BY_MONTH_C = (-4.0, -3.0, 0.0, 4.0, 8.0, 12.0, 14.0, 14.0, 11.0, 6.0, 1.0, -3.0)
 
 
 def demo_project() -> Project:
@@ -47,9 +49,13 @@ def demo_project() -> Project:
         ),
         supply=SupplyStage(),
         supply_v=3.0,
+        climate=Climate(_PATH_BY_MONTH_C, "2027-06-01"),
         activities=(
             Activity("Report", FromStates(("Transmit", "Modem idle"), "Transmit"), interval_s=6 * 3600.0),
-            Activity("Passer-by", FromStates(("Count", "Log write"), "Count"), per_day=412.0, hours=_HIKERS_BY_HOUR),
+            Activity(
+                "Passer-by", FromStates(("Count", "Log write"), "Count"), per_day=412.0, hours=_HIKERS_BY_HOUR,
+                months=_HIKERS_BY_MONTH, is_random=True,
+            ),
             Activity("Each second", FromStates(("Idle wait",), "Idle wait"), interval_s=1.0),
         ),
         target_s=36 * MONTH_S,

@@ -5,7 +5,8 @@ from __future__ import annotations
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Hashable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from functools import partial
 from typing import TypeVar
 
 import msgspec
@@ -14,26 +15,30 @@ from warm_ember.attribution.budget import Segment, budget_by_activity, budget_by
 from warm_ember.attribution.cycles import default_plan, fold_cycles
 from warm_ember.attribution.expected import resolve
 from warm_ember.attribution.ledger import Ledger, make_ledger
-from warm_ember.attribution.load import make_load
+from warm_ember.attribution.load import Occurrences, make_load, no_pulses
+from warm_ember.attribution.occurrences import of_stretch, of_wakes
 from warm_ember.attribution.placing import place
+from warm_ember.attribution.pulses import hottest_entries, left_of_pulses
+from warm_ember.attribution.wakes import Wakes, find_wakes
 from warm_ember.battery.life import LifeEstimate, estimate_life
 from warm_ember.battery.sensitivity import Step, sensitivity
-from warm_ember.model.battery import FromStretch
+from warm_ember.model.battery import Activity, FromStates, FromStretch, FromWakes, Points
 from warm_ember.model.finding import Finding
 from warm_ember.model.fold import FoldPlan
-from warm_ember.model.load import Load
+from warm_ember.model.load import LifeModel, Load
 from warm_ember.model.placement import Placement
 from warm_ember.model.project import Project, Run
 from warm_ember.model.rules import HandRule, Rule
 from warm_ember.signal.fold import Fold
 from warm_ember.signal.levels import Levels, find_levels
 from warm_ember.signal.series import ShouldStop, never
-from warm_ember.signal.stretch import StretchReading
+from warm_ember.signal.stretch import StretchReading, snap
 from warm_ember.store.capture import Capture
 from warm_ember.tuning.findings.registry import Checkup, check
 
 T = TypeVar("T")
 _REMEMBERED = 200
+_MOST_PULSES = 16
 
 
 @dataclass(frozen=True, eq=False)
@@ -209,20 +214,71 @@ class Results:
     def life(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[Load, LifeEstimate]:
         """Work out one run's load and life."""
 
-        def read(source: FromStretch) -> StretchReading | None:
-            if project.run(source.capture) is None:
-                return None
-            return self.open_capture(source.capture).reading(source.from_s, source.to_s)
-
         def work() -> tuple[Load, LifeEstimate]:
-            load = make_load(self.ledger(project, name, should_stop), project.activities, read)
-            return load, estimate_life(load, project.battery, project.supply, project.target_s)
+            load = self.load(project, name, should_stop)
+            return load, estimate_life(life_model(project, load), project.target_s)
 
         return self.once(("life", *self.life_key(project, name)), work)
 
+    def load(self, project: Project, name: str, should_stop: ShouldStop = never) -> Load:
+        """Work out what one run means for the device's life: its base, and its activities as often as they come.
+
+        Raises
+        ------
+        BadArgumentError
+            If an activity's rate is impossible.
+        """
+
+        def work() -> Load:
+            ledger = self.ledger(project, name, should_stop)
+            measure = partial(self._occurrences, project, name, should_stop=should_stop)
+            behind = partial(self._pulses, project, name, should_stop=should_stop)
+            return make_load(ledger, project.activities, measure, behind if project.supply.input_f else no_pulses)
+
+        return self.once(("load", *self.life_key(project, name)), work)
+
+    def wakes(self, project: Project, name: str, should_stop: ShouldStop = never) -> Wakes:
+        """Find one run's wakes."""
+        capture, placement = self.open_capture(name), self.placement(project, name, should_stop)
+        return self.once(("wakes", *placement_key(project, capture)), lambda: find_wakes(capture, placement))
+
+    def _occurrences(
+        self, project: Project, name: str, source: FromStretch | FromWakes, should_stop: ShouldStop
+    ) -> Occurrences | None:
+        if isinstance(source, FromWakes):
+            capture, placement = self.open_capture(name), self.placement(project, name, should_stop)
+            wakes = self.wakes(project, name, should_stop)
+            return of_wakes(capture, placement, wakes, source.wake_source, should_stop=should_stop)
+        if project.run(source.capture) is None:
+            return None
+        capture, placement = self.open_capture(source.capture), self.placement(project, source.capture, should_stop)
+        first, last = snap(capture.current, source.from_s, source.to_s)
+        found = of_stretch(capture, placement, first, last, should_stop=should_stop)
+        # A bracket on another run takes nothing from this one's base, and its states are that run's.
+        if found is None or source.capture == name:
+            return found
+        return replace(found, here_s=None, parts={})
+
+    def _pulses(self, project: Project, name: str, activity: Activity, should_stop: ShouldStop) -> Points:
+        source = activity.source
+        capture, placement = self.open_capture(name), self.placement(project, name, should_stop)
+        if isinstance(source, FromStretch):
+            capture = self.open_capture(source.capture)
+            stretches = [snap(capture.current, source.from_s, source.to_s)]
+        elif isinstance(source, FromWakes):
+            wakes = self.wakes(project, name, should_stop)
+            mine = [index for index, one in enumerate(wakes.source) if one == source.wake_source]
+            stretches = [(int(wakes.first[index]), int(wakes.last[index])) for index in mine[:_MOST_PULSES]]
+        elif isinstance(source, FromStates):
+            stretches = hottest_entries(self.ledger(project, name, should_stop), placement, source, _MOST_PULSES)
+        else:
+            return ()
+        key = ("pulses", capture.identity, tuple(stretches))
+        return self.once(key, lambda: left_of_pulses(capture.current, stretches, should_stop=should_stop))
+
     def _steps(self, project: Project, name: str) -> tuple[Step, ...]:
         def work() -> tuple[Step, ...]:
-            return sensitivity(self.life(project, name)[0], project.battery, project.supply)
+            return sensitivity(life_model(project, self.load(project, name)))
 
         return self.once(("steps", *self.life_key(project, name)), work)
 
@@ -230,8 +286,13 @@ class Results:
         """Return all that the life of one run depends on."""
         stretches = {a.source.capture for a in project.activities if isinstance(a.source, FromStretch)}
         others = tuple(self.open_capture(other).identity for other in sorted(stretches) if project.run(other))
-        inputs = (project.activities, project.battery, project.supply, project.target_s)
+        inputs = (project.activities, project.battery, project.supply, project.climate, project.target_s)
         return (*_ledger_key(project, self.open_capture(name)), others, *inputs)
+
+
+def life_model(project: Project, load: Load) -> LifeModel:
+    """Return a load with what feeds it in a project."""
+    return LifeModel(load, project.battery, project.supply, project.climate)
 
 
 def placement_key(project: Project, capture: Capture) -> tuple[Hashable, ...]:

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from warm_ember.bench.simulated.attachments import ATTACHMENTS
 from warm_ember.bench.simulated.direct import noise_of
 from warm_ember.bench.simulated.firmware import LINES
+from warm_ember.bench.simulated.played import PlayedBattery
 from warm_ember.bench.simulated.ranges import RANGES, Noise
 from warm_ember.bench.simulated.sampling import Sampler
 from warm_ember.bench.simulated.scpi import (
@@ -53,6 +54,8 @@ class Instrument:
     ----------
     target
         What is on the rail.
+    battery
+        What the source plays while its output is on; None for the voltage that it is set to.
 
     Attributes
     ----------
@@ -60,8 +63,9 @@ class Instrument:
         The sweep that was armed last; None after an abort.
     """
 
-    def __init__(self, target: Target) -> None:
+    def __init__(self, target: Target, battery: PlayedBattery | None = None) -> None:
         self.target = target
+        self.battery = battery
         self.interpreter = Interpreter()
         self._settings = _Settings()
         self.sweep: Sweep | None = None
@@ -165,7 +169,8 @@ class Instrument:
 
     def _follow_power(self) -> None:
         settings = self._settings
-        self.target.rail_v = settings.voltage_v if settings.is_on else 0.0
+        volts = settings.voltage_v if self.battery is None else self.battery.resting_v
+        self.target.rail_v = volts if settings.is_on else 0.0
         self.target.power(settings.is_on and settings.voltage_v > 0 and LEADS in self.target.attached)
         if self.sweep is not None:
             self.sweep.follow_power()
@@ -248,6 +253,7 @@ class Instrument:
                 limit_a=settings.limit_a,
                 noise=noise,
                 fixed_range=settings.range_index,
+                battery=self.battery,
             )
 
         before = settings.before if settings.start.source != "immediate" else 0

@@ -8,6 +8,7 @@ import numpy as np
 
 from warm_ember.bench.simulated.firmware import LINES, Post
 from warm_ember.bench.simulated.kernel import Board, Grid, sample_means
+from warm_ember.bench.simulated.played import PlayedBattery
 from warm_ember.bench.simulated.ranges import Noise, Reader
 from warm_ember.model.arrays import Bits, Floats, Samples
 
@@ -47,6 +48,8 @@ class Sampler:
         Where all noise comes from; the target's own life takes nothing from it.
     fixed_range
         Index of a range to stay in, or None.
+    battery
+        What the source plays instead of a fixed voltage.
     """
 
     def __init__(
@@ -59,10 +62,12 @@ class Sampler:
         limit_a: float,
         noise: Noise,
         fixed_range: int | None = None,
+        battery: PlayedBattery | None = None,
     ) -> None:
         self._post, self._start_s, self._rate_hz = post, start_s, rate_hz
         self._supply_v, self._limit_a, self._noise = supply_v, limit_a, noise
         self._reader = Reader(noise, rate_hz, fixed_range)
+        self._battery = battery
         self._taken = 0
         self._wander_state: Floats | None = None
         self._capacitor_state: Floats | None = None
@@ -105,7 +110,10 @@ class Sampler:
         flowing = self._smoothed(drawn)
         np.minimum(flowing, self._limit_a, out=flowing)
         volts = np.float32(_VOLTAGE_NOISE_V) * self._noise.take(samples)
-        volts += (self._supply_v - SUPPLY_OHM * flowing).astype(np.float32)
+        if self._battery is not None and self._supply_v > 0:
+            volts += self._battery.volts(flowing, grid.interval_s).astype(np.float32)
+        else:
+            volts += (self._supply_v - SUPPLY_OHM * flowing).astype(np.float32)
         bits = np.zeros(samples, dtype=np.uint8)
         if self._post is not None:
             self._post.board.forget_before(grid.end_s - _HISTORY_S)

@@ -45,7 +45,7 @@ class _Usable(QWidget):
     def _paint_bar(self, painter: QPainter, results: RunResults) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
         life = results.life
-        capacity = life.usable_c / max(1 - self._reserve(results), 1e-9)
+        capacity = life.capacity_c
         bar = QRectF(0, px(2), self.width() - 1, px(24))
         x = bar.left()
         parts = (
@@ -77,10 +77,6 @@ class _Usable(QWidget):
         row = QRectF(0, bar.bottom() + px(2), self.width(), px(16))
         draw_marked(painter, row, left, look, size="small")
         draw_marked(painter, row, right, look, size="small", align=_RIGHT)
-
-    def _reserve(self, results: RunResults) -> float:
-        share = results.life.course.charge_share
-        return float(share[-1])
 
     def _paint_budget(self, painter: QPainter, results: RunResults) -> None:
         px, theme = self._look.px, self._look.theme

@@ -1,0 +1,72 @@
+"""A pack of cells as charge, temperature and age leave it."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from warm_ember.battery.cells import REFERENCE_C, along, along_logarithm, cell_of, curve_of, resistance_of
+from warm_ember.model.arrays import Floats
+from warm_ember.model.battery import Battery, Cell
+from warm_ember.units import YEAR_S
+
+_UNKNOWN_CELL_V = 3.0
+
+
+class Pack:
+    """What a pack gives; without a cell it has a voltage that nothing changes.
+
+    Parameters
+    ----------
+    battery
+        How the cells are joined, and which they are.
+    """
+
+    def __init__(self, battery: Battery) -> None:
+        self._battery = battery
+        self.cell = cell_of(battery) or Cell(())
+        self._curve = curve_of(battery)
+        self._fresh_ohm = resistance_of(battery)
+
+    @property
+    def has_voltage(self) -> bool:
+        """Whether its voltage is known."""
+        return self._curve is not None
+
+    @property
+    def corners(self) -> tuple[float, ...]:
+        """States of charge at which its curves bend."""
+        return tuple(point[0] for curve in (self.cell.ocv_v, self.cell.resistance_by_charge) for point in curve)
+
+    def open_v(self, share: Floats, warmer_v: Floats | float = 0.0) -> Floats:
+        """Return the open-circuit voltage at some states of charge; see `warmer_v`."""
+        if self._curve is None:
+            return np.full(np.shape(share), _UNKNOWN_CELL_V * self._battery.series)
+        return np.asarray(np.interp(share, self._curve[:, 0], self._curve[:, 1]) + warmer_v)
+
+    def warmer_v(self, temperature_c: Floats | float) -> Floats:
+        """Return what a temperature adds to the open-circuit voltage."""
+        return np.asarray(self._battery.series * self.cell.ocv_v_per_k * (temperature_c - REFERENCE_C))
+
+    def resistance_ohm(self, share: Floats, hardened: Floats | float = 1.0) -> Floats:
+        """Return the internal resistance at some states of charge; see `hardened`."""
+        return np.asarray(self._fresh_ohm * along(self.cell.resistance_by_charge, share) * hardened)
+
+    def hardened(self, temperature_c: Floats | float, age_s: Floats | float) -> Floats:
+        """Return the factor that temperature and age put on the internal resistance."""
+        factor = along(self.cell.resistance_by_temperature, temperature_c)
+        if self.cell.resistance_growth_per_year:
+            factor = factor * (1 + self.cell.resistance_growth_per_year * np.asarray(age_s) / YEAR_S)
+        return factor
+
+    def held_back(self, temperature_c: Floats | float, given_a: Floats | float) -> Floats:
+        """Return the share of the charge that cannot be taken at some temperatures and mean currents of the pack."""
+        cell = self.cell
+        taken = along(cell.capacity_by_temperature, temperature_c)
+        if cell.capacity_by_load:
+            taken = taken * along_logarithm(cell.capacity_by_load, np.asarray(given_a) / self._battery.parallel)
+        return np.asarray(1.0 - taken)
+
+    def loss_factor(self, warmer_k: Floats) -> Floats:
+        """Return the factor on the self-discharge where it is warmer than the climate says."""
+        doubles_k = self.cell.self_discharge_doubles_k
+        return np.ones(np.shape(warmer_k)) if doubles_k is None else np.asarray(2.0 ** (warmer_k / doubles_k))
