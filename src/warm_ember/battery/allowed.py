@@ -31,6 +31,12 @@ class Allowed:
         over = value > self.low if self.above else value >= self.low
         return over and (value < self.high if self.below else value <= self.high)
 
+    def clipped(self, value: float) -> float:
+        """Return the value in the range that is nearest; where an end is left out, next to it."""
+        low = math.nextafter(self.low, math.inf) if self.above else self.low
+        high = math.nextafter(self.high, -math.inf) if self.below else self.high
+        return min(max(value, low), high)
+
     def words(self, write: Callable[[float], str] = lambda value: f"{value:g}") -> str:
         """Say the range in words.
 

@@ -25,15 +25,15 @@ _CURVES = (
     ("capacity_by_temperature", None, _SHARE),
     ("capacity_by_load", Allowed(), _SHARE),
 )
-_NUMBERS = (
-    ("capacity_c", Allowed(above=True)),
-    ("self_discharge_per_year", Allowed()),
-    ("self_discharge_doubles_k", Allowed(above=True)),
-    ("resistance_ohm", Allowed()),
-    ("resistance_growth_per_year", Allowed()),
-    ("ocv_v_per_k", Allowed(-1.0, 1.0)),
-    ("shelf_years", Allowed(above=True)),
-)
+CELL_NUMBERS = {
+    "capacity_c": Allowed(above=True),
+    "self_discharge_per_year": Allowed(),
+    "self_discharge_doubles_k": Allowed(above=True),
+    "resistance_ohm": Allowed(),
+    "resistance_growth_per_year": Allowed(),
+    "ocv_v_per_k": Allowed(-1.0, 1.0),
+    "shelf_years": Allowed(above=True),
+}
 
 
 class _Library(msgspec.Struct):
@@ -78,7 +78,7 @@ def check_cell(cell: Cell) -> None:
         check_curve(f"battery.cell.{name}", getattr(cell, name), keys, values)
     if len(cell.ocv_v) < 2:
         raise BadArgumentError("battery.cell.ocv_v: expected two or more points with a rising state of charge")
-    for name, allowed in _NUMBERS:
+    for name, allowed in CELL_NUMBERS.items():
         value = getattr(cell, name)
         if value is not None and not allowed.holds(value):
             raise BadArgumentError(f"battery.cell.{name}: expected {allowed.words()}, found {value:g}")

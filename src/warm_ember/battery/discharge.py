@@ -7,7 +7,7 @@ well as a day, and any number of variants are emptied at once.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from enum import StrEnum
 from functools import cached_property
 
@@ -119,6 +119,13 @@ class Discharge:
     spare_share: Floats
     charge_share: Floats
     end_v: float
+
+    def only(self, index: int) -> Discharge:
+        """Return how one of the variants ends."""
+        mine = {
+            field.name: getattr(self, field.name)[index : index + 1] for field in fields(self) if field.name != "end_v"
+        }
+        return Discharge(**mine, end_v=self.end_v)
 
 
 def discharge(

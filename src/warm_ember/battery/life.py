@@ -10,7 +10,7 @@ import numpy as np
 
 from warm_ember.battery.average import drawn, scaled, seasons_of
 from warm_ember.battery.cells import REFERENCE_C, cell_of, check_battery
-from warm_ember.battery.discharge import Discharge, Limit, discharge, limit_of
+from warm_ember.battery.discharge import POINTS, Discharge, Limit, discharge, limit_of
 from warm_ember.battery.spreads import Spreads, spreads_of
 from warm_ember.battery.supply import check_supply
 from warm_ember.battery.year import check_climate, year_of
@@ -20,12 +20,14 @@ from warm_ember.model.figure import Figure, Grade
 from warm_ember.model.load import LifeModel, Load
 from warm_ember.units import YEAR_S
 
-DRAWS = 10_000
+DRAWS = 4_000
 _SEED = 20260614
 _MATTERS = 0.01
 _DRAWN_POINTS = 96
 _LEAST_A, _MOST_A = 1e-13, 1e3
 _REACH = 0.2
+_NEAR = np.geomspace(0.7, 1.4, 9)
+_ROUGH_DRAWS, _ROUGH_POINTS, _ROUGH_DRAWN_POINTS = 120, 128, 48
 _LONGEST_S = 1e6 * YEAR_S
 
 
@@ -108,17 +110,61 @@ def estimate_life(model: LifeModel, target_s: float | None = None, *, draws: int
     spreads; the same seed each time, so that a figure changes only when an input does.
     """
     check_model(model)
-    load, battery = model.load, model.battery
     single = _discharge(model, np.ones(1))
     life_s = float(single.life_s[0])
-    spreads = spreads_of(model, life_s)
+    weakest = _weakest(model, spreads_of(model, life_s), life_s)
+    budget_a = None if target_s is None else budget_current(model, target_s)
+    return _estimate(model, single, _draws(model, single, draws, _DRAWN_POINTS), target_s, budget_a, weakest)
+
+
+def follow_life(model: LifeModel, target_s: float | None, like: LifeEstimate) -> LifeEstimate:
+    """Estimate a life roughly, for a figure that is being dragged.
+
+    Parameters
+    ----------
+    model, target_s
+        As for `estimate_life`.
+    like
+        The estimate of a like model: which input is weakest is taken from there, and the budget is looked for near
+        its own. Fewer lives are drawn.
+
+    Raises
+    ------
+    BadArgumentError
+        As `estimate_life`.
+    """
+    check_model(model)
+    near = bool(target_s is not None and like.budget_a and model.load.mean_a > 0)
+    scales = _NEAR * (like.budget_a or 0.0) / model.load.mean_a if near else np.zeros(0)
+    tried = _discharge(model, np.append(1.0, scales), _ROUGH_POINTS)
+    single = tried.only(0)
+    budget_a = None
+    if target_s is not None:
+        found_a = _between(tried.life_s[1:], target_s, scales * model.load.mean_a) if near else None
+        budget_a = budget_current(model, target_s) if found_a is None else found_a
+    draws_s = _draws(model, single, _ROUGH_DRAWS, _ROUGH_DRAWN_POINTS)
+    return _estimate(model, single, draws_s, target_s, budget_a, (like.weakest.grade, like.weakest.origin))
+
+
+def _draws(model: LifeModel, single: Discharge, draws: int, points: int) -> Floats:
+    """Return lives drawn from what is known of a model, rising."""
+    spreads = spreads_of(model, float(single.life_s[0]))
     variants = drawn(model, spreads, draws, np.random.default_rng(_SEED))
-    lives = discharge(battery, model.supply, model.climate, variants, points=_DRAWN_POINTS, like=single)
-    draws_s = np.sort(lives.life_s)
+    return np.sort(discharge(model.battery, model.supply, model.climate, variants, points=points, like=single).life_s)
+
+
+def _estimate(
+    model: LifeModel,
+    single: Discharge,
+    draws_s: Floats,
+    target_s: float | None,
+    budget_a: float | None,
+    weakest: tuple[Grade, str],
+) -> LifeEstimate:
+    battery, life_s = model.battery, float(single.life_s[0])
     p10_s, p50_s, p90_s = _quantiles(draws_s)
-    grade, origin = _weakest(model, spreads, life_s)
     return LifeEstimate(
-        mean_a=load.mean_a,
+        mean_a=model.load.mean_a,
         life_s=life_s,
         p10_s=p10_s,
         p50_s=p50_s,
@@ -130,8 +176,8 @@ def estimate_life(model: LifeModel, target_s: float | None = None, *, draws: int
         capacity_c=battery.capacity_c,
         usable_c=battery.capacity_c * (1 - battery.reserve),
         target_s=target_s,
-        budget_a=None if target_s is None else budget_current(model, target_s),
-        weakest=Figure(life_s, p10_s, p90_s, grade, origin),
+        budget_a=budget_a,
+        weakest=Figure(life_s, p10_s, p90_s, *weakest),
         delivered=delivered(model, life_s),
         course=single,
     )
@@ -191,6 +237,14 @@ def budget_current(model: LifeModel, target_s: float) -> float:
     return math.exp(brentq(beyond, low, high, xtol=1e-9))
 
 
+def _between(lives_s: Floats, target_s: float, averages_a: Floats) -> float | None:
+    """Return the average current that lasts to a target among some and their lives; None when it is not between."""
+    if not lives_s[-1] < target_s <= lives_s[0] < np.inf:
+        return None
+    beyond = np.log(np.maximum(lives_s, 1e-9) / target_s)
+    return float(np.exp(np.interp(0.0, beyond[::-1], np.log(averages_a)[::-1])))
+
+
 def delivered(model: LifeModel, life_s: float) -> dict[str, float]:
     """Return how many times each activity comes in a life."""
     cell, seasons = cell_of(model.battery), seasons_of(model)
@@ -201,8 +255,8 @@ def delivered(model: LifeModel, life_s: float) -> dict[str, float]:
     return {cost.name: float(cost.rate_hz * weighted_s[seasons.index(cost.months)]) for cost in model.load.costs}
 
 
-def _discharge(model: LifeModel, scales: Floats) -> Discharge:
-    return discharge(model.battery, model.supply, model.climate, scaled(model, scales))
+def _discharge(model: LifeModel, scales: Floats, points: int = POINTS) -> Discharge:
+    return discharge(model.battery, model.supply, model.climate, scaled(model, scales), points=points)
 
 
 def _quantiles(draws_s: Floats) -> tuple[float, float, float]:

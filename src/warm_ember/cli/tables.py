@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from typing import Any
 
@@ -103,6 +104,8 @@ def print_life(life: LifeEstimate) -> None:
         f"8 in 10 between {months_text(life.p10_s).number} and {months_text(life.p90_s)}; "
         f"ended by {life.limit.value}; weakest: {life.weakest.origin}, {life.weakest.grade.value}"
     )
+    if life.delivered and math.isfinite(life.life_s):
+        print_line("delivers " + ", ".join(f"{count:.0f} × {name}" for name, count in life.delivered.items()))
     if life.target_s is None or life.budget_a is None:
         return
     verdict = "met" if life.life_s >= life.target_s else "missed"

@@ -2,11 +2,18 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
+from warm_ember.battery.cells import REFERENCE_C
+from warm_ember.battery.effects import Effect, bare_life, effects
 from warm_ember.battery.life import budget_current
+from warm_ember.battery.measured_cell import DischargeCheck, check_cell_against, constant_discharge
 from warm_ember.battery.parameters import parameters
 from warm_ember.battery.tradeoff import Course, Region, Way, course, region, ways
+from warm_ember.battery.years import YearOfLife, by_year
+from warm_ember.model.arrays import Floats
+from warm_ember.model.battery import Cell
+from warm_ember.model.measured_discharge import MeasuredDischarge
 from warm_ember.model.project import Project
 from warm_ember.session.results import Results, life_model
 from warm_ember.signal.series import ShouldStop, never
@@ -33,6 +40,73 @@ class Tradeoffs:
     region: Region | None
     target_s: float | None
     budget_a: float | None
+
+
+@dataclass(frozen=True, eq=False)
+class LifeInYears:
+    """One run's life year by year, and what it includes.
+
+    Parameters
+    ----------
+    years
+        The years.
+    effects
+        What is included and what each alone takes.
+    bare_s
+        Capacity over average current, with nothing included.
+    """
+
+    years: tuple[YearOfLife, ...]
+    effects: tuple[Effect, ...]
+    bare_s: float
+
+
+@dataclass(frozen=True, eq=False)
+class CellRun:
+    """One cell emptied by a constant current, as the life would do it.
+
+    Parameters
+    ----------
+    current_a
+        The current.
+    drawn_c, volts
+        Charge drawn and voltage under that current, shape ``(n,)``.
+    end_v
+        Where it ended.
+    check
+        What was measured of it, beside it; None without a measurement.
+    """
+
+    current_a: float
+    drawn_c: Floats
+    volts: Floats
+    end_v: float
+    check: DischargeCheck | None = None
+
+
+def run_cell(cell: Cell, current_a: float, end_v: float) -> CellRun:
+    """Empty one cell by a constant current at 20 °C.
+
+    Raises
+    ------
+    BadArgumentError
+        If its capacity is not known.
+    """
+    drawn_c, volts = constant_discharge(cell, current_a, end_v, REFERENCE_C)
+    return CellRun(current_a, drawn_c, volts, end_v)
+
+
+def check_run(cell: Cell, measured: MeasuredDischarge) -> CellRun:
+    """Empty one cell as a measured discharge did, and compare.
+
+    Raises
+    ------
+    BadArgumentError
+        If the discharge cannot be used, or the cell's capacity is not known.
+    """
+    check = check_cell_against(cell, measured)
+    run = run_cell(cell, measured.current_a, float(measured.voltage_v.min()))
+    return replace(run, check=check)
 
 
 class BatteryResults:
@@ -78,3 +152,14 @@ class BatteryResults:
             return Tradeoffs(ways(model, project.target_s), line, edge, project.target_s, budget_a)
 
         return results.once(("tradeoffs", parameter, activity, *results.life_key(project, name)), work)
+
+    def in_years(self, project: Project, name: str, should_stop: ShouldStop = never) -> LifeInYears:
+        """Cut one run's life into years, and say what it includes."""
+        results = self._results
+
+        def work() -> LifeInYears:
+            load, life = results.life(project, name, should_stop)
+            model = life_model(project, load)
+            return LifeInYears(by_year(life, project.climate), effects(model), bare_life(model))
+
+        return results.once(("years", *results.life_key(project, name)), work)

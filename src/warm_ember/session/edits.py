@@ -221,7 +221,14 @@ def set_activity(activity: Activity, old_name: str = "") -> Edit:
     def edit(project: Project) -> Project:
         wanted = old_name or activity.name
         if any(other.name == wanted for other in project.activities):
-            changed = tuple(activity if other.name == wanted else other for other in project.activities)
+            changed = tuple(
+                activity
+                if other.name == wanted
+                else replace(other, follows=activity.name)
+                if other.follows == wanted
+                else other
+                for other in project.activities
+            )
             return replace(project, activities=changed)
         return replace(project, activities=(*project.activities, activity))
 
@@ -229,10 +236,15 @@ def set_activity(activity: Activity, old_name: str = "") -> Edit:
 
 
 def drop_activity(name: str) -> Edit:
-    """Remove an activity."""
+    """Remove an activity; what followed it comes as often as it did."""
 
     def edit(project: Project) -> Project:
-        return replace(project, activities=tuple(a for a in project.activities if a.name != name))
+        gone = next((one for one in project.activities if one.name == name), None)
+        if gone is None:
+            return project
+        often = {"interval_s": gone.interval_s, "per_day": gone.per_day, "follows": gone.follows}
+        kept = (one for one in project.activities if one is not gone)
+        return replace(project, activities=tuple(replace(a, **often) if a.follows == name else a for a in kept))
 
     return edit
 

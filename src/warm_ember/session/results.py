@@ -15,12 +15,12 @@ from warm_ember.attribution.budget import Segment, budget_by_activity, budget_by
 from warm_ember.attribution.cycles import default_plan, fold_cycles
 from warm_ember.attribution.expected import resolve
 from warm_ember.attribution.ledger import Ledger, make_ledger
-from warm_ember.attribution.load import Occurrences, make_load, no_pulses
+from warm_ember.attribution.load import Occurrences, Reproduced, make_load, no_pulses, reproduce
 from warm_ember.attribution.occurrences import of_stretch, of_wakes
 from warm_ember.attribution.placing import place
 from warm_ember.attribution.pulses import hottest_entries, left_of_pulses
 from warm_ember.attribution.wakes import Wakes, find_wakes
-from warm_ember.battery.life import LifeEstimate, estimate_life
+from warm_ember.battery.life import LifeEstimate, estimate_life, follow_life
 from warm_ember.battery.sensitivity import Step, sensitivity
 from warm_ember.model.battery import Activity, FromStates, FromStretch, FromWakes, Points
 from warm_ember.model.finding import Finding
@@ -61,6 +61,8 @@ class RunResults:
         The budget bar's segments.
     steps
         What one more step of each parameter does to the life.
+    reproduced
+        How well the load stands for the capture; None when nothing was measured.
     fold_plan
         How its cycles are folded: as the project says, else as is likely to be wanted.
     """
@@ -75,6 +77,7 @@ class RunResults:
     by_state: tuple[Segment, ...]
     by_activity: tuple[Segment, ...]
     steps: tuple[Step, ...]
+    reproduced: Reproduced | None
     fold_plan: FoldPlan
 
     @property
@@ -146,6 +149,7 @@ class Results:
             by_state=budget_by_state(load, ledger),
             by_activity=budget_by_activity(load),
             steps=self._steps(project, name),
+            reproduced=reproduce(load, ledger),
             fold_plan=self.fold_plan(project, name, should_stop),
         )
 
@@ -228,14 +232,29 @@ class Results:
         BadArgumentError
             If an activity's rate is impossible.
         """
+        key = ("load", *self.life_key(project, name))
+        return self.once(key, lambda: self._load(project, name, should_stop))
 
-        def work() -> Load:
-            ledger = self.ledger(project, name, should_stop)
-            measure = partial(self._occurrences, project, name, should_stop=should_stop)
-            behind = partial(self._pulses, project, name, should_stop=should_stop)
-            return make_load(ledger, project.activities, measure, behind if project.supply.input_f else no_pulses)
+    def _load(self, project: Project, name: str, should_stop: ShouldStop) -> Load:
+        ledger = self.ledger(project, name, should_stop)
+        measure = partial(self._occurrences, project, name, should_stop=should_stop)
+        behind = partial(self._pulses, project, name, should_stop=should_stop)
+        return make_load(ledger, project.activities, measure, behind if project.supply.input_f else no_pulses)
 
-        return self.once(("load", *self.life_key(project, name)), work)
+    def preview(self, project: Project, like: RunResults, should_stop: ShouldStop = never) -> RunResults:
+        """Work out roughly what a run's life would be in a project that differs only in what it is fed by or does.
+
+        Nothing of it is remembered: it is for a value that is being dragged.
+
+        Raises
+        ------
+        BadArgumentError
+            If battery or activities are impossible.
+        """
+        load = self._load(project, like.run.name, should_stop)
+        life = follow_life(life_model(project, load), project.target_s, like.life)
+        by_state, by_activity = budget_by_state(load, like.ledger), budget_by_activity(load)
+        return replace(like, load=load, life=life, by_state=by_state, by_activity=by_activity)
 
     def wakes(self, project: Project, name: str, should_stop: ShouldStop = never) -> Wakes:
         """Find one run's wakes."""

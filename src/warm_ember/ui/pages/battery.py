@@ -4,34 +4,45 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from typing import Any
 
 import msgspec
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QAction, QGuiApplication
 from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
-from warm_ember.battery.cells import check_battery
+from warm_ember.battery.cells import library
+from warm_ember.battery.life import check_model
 from warm_ember.battery.sensitivity import Step
-from warm_ember.battery.supply import check_supply
 from warm_ember.errors import BadArgumentError
-from warm_ember.model.battery import Activity, FromStates
+from warm_ember.model.battery import Activity, Climate, FromStates, FromWakes
 from warm_ember.model.figure import Grade
+from warm_ember.model.load import LifeModel
+from warm_ember.model.project import Edit, Project
+from warm_ember.model.rates import rates
 from warm_ember.session import edits
-from warm_ember.session.battery_results import Tradeoffs
-from warm_ember.session.results import RunResults
+from warm_ember.session.battery_results import LifeInYears, Tradeoffs
+from warm_ember.session.results import RunResults, life_model
 from warm_ember.ui.desk import Desk
+from warm_ember.ui.latest import Latest
 from warm_ember.ui.look.theme import Look
+from warm_ember.ui.pages.activity_panel import ActivityPanel
 from warm_ember.ui.pages.battery_panel import BatteryPanel
+from warm_ember.ui.pages.cell_part import CellPart
 from warm_ember.ui.pages.day_view import SIDE, DayView
 from warm_ember.ui.pages.months_view import MonthsView
 from warm_ember.ui.pages.page import Page
 from warm_ember.ui.pages.tradeoff_view import TradeoffView
+from warm_ember.ui.pages.years_view import YearsView
 from warm_ember.ui.shell.headline import Switch
 from warm_ember.ui.shell.spine import LinkFigure
-from warm_ember.units import MONTH_S, Rate, bare, months_text, quantity_text, significant
+from warm_ember.units import MONTH_S, Rate, bare, months_text, percent_text, quantity_text, significant
 
-_LIFE, _TRADE = "life", "trade-offs"
+_LIFE, _YEARS, _TRADE, _CELL = "life", "years", "trade-offs", "cell"
+_VIEWS = (_LIFE, _YEARS, _TRADE, _CELL)
 _WIDE = 1150
+_WAKE = "wake by "
+_STRAY = 0.1
 
 
 class BatteryPage(Page):
@@ -42,17 +53,20 @@ class BatteryPage(Page):
     def __init__(self, desk: Desk, look: Look) -> None:
         super().__init__(desk, look)
         self.results: RunResults | None = None
+        self.preview: RunResults | None = None
         self.steps: tuple[Step, ...] = ()
+        self.in_years: LifeInYears | None = None
         self.day = DayView(look)
         self.months = MonthsView(look)
+        self.years = YearsView(look)
         self.tradeoffs = TradeoffView(look)
-        self._parameter = ""
+        self.cell = CellPart(desk, look)
         self.panel = BatteryPanel(look)
+        self.activity = ActivityPanel(look)
+        self._parameter = ""
+        self._following = Latest(desk.jobs, "preview", lambda _error: None)
         self._build()
-        self.day.rate_entered.connect(self._on_rate)
-        self.panel.changed.connect(self._on_changed)
-        self.tradeoffs.parameter_chosen.connect(self.choose_parameter)
-        desk.runs_changed.connect(self._show)
+        self._connect()
         self._actions = self._make_actions()
 
     def _build(self) -> None:
@@ -65,31 +79,65 @@ class BatteryPage(Page):
         row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(0)
         self._stacked = QStackedWidget()
-        self._stacked.addWidget(self.months)
-        self._trade_scroll = QScrollArea()
-        self._trade_scroll.setWidgetResizable(True)
-        self._trade_scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self._trade_scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        self._trade_scroll.setWidget(self.tradeoffs)
-        self._stacked.addWidget(self._trade_scroll)
+        self._trade_scroll = self._scrolled(self.tradeoffs)
+        self._views = {
+            _LIFE: self.months,
+            _YEARS: self._scrolled(self.years),
+            _TRADE: self._trade_scroll,
+            _CELL: self._scrolled(self.cell.view),
+        }
+        for widget in self._views.values():
+            self._stacked.addWidget(widget)
         row.addWidget(self._stacked, 1)
+        self._side = QStackedWidget()
+        for panel in (self.panel, self.activity):
+            self._side.addWidget(self._scrolled(panel))
+        self._side.setFixedWidth(self.look.px(SIDE))
+        row.addWidget(self._side)
+        layout.addWidget(below, 1)
+
+    def _scrolled(self, widget: QWidget) -> QScrollArea:
         scroll = QScrollArea()
-        scroll.setWidget(self.panel)
+        scroll.setWidget(widget)
         scroll.setWidgetResizable(True)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        scroll.setFixedWidth(self.look.px(SIDE))
-        self._side = scroll
-        row.addWidget(scroll)
-        layout.addWidget(below, 1)
+        return scroll
+
+    def _connect(self) -> None:
+        refused = self.desk.troubled.emit
+        self.day.rate_entered.connect(self._on_rate)
+        self.day.activity_chosen.connect(self.open_activity)
+        self.panel.changed.connect(self._on_changed)
+        self.panel.dragged.connect(lambda part, field, value: self._follow(_battery_edit(part, field, value)))
+        self.panel.refused.connect(refused)
+        self.activity.changed.connect(self._on_activity)
+        self.activity.dragged.connect(self._on_activity_dragged)
+        self.activity.dropped_out.connect(self._drop_activity)
+        self.activity.closed.connect(self.close_activity)
+        self.activity.refused.connect(refused)
+        for panel in (self.panel, self.activity):
+            panel.given_up.connect(self._stop_following)
+        self.years.climate_entered.connect(self._on_climate)
+        self.years.refused.connect(refused)
+        self.tradeoffs.parameter_chosen.connect(self.choose_parameter)
+        self.cell.cell_entered.connect(self._on_cell)
+        self.desk.runs_changed.connect(self._show)
 
     def _make_actions(self) -> list[QAction]:
         some: tuple[tuple[str, str, Callable[[], object]], ...] = (
-            ("Add an activity from a state …", "Ctrl+Shift+A", self.add_activity),
+            ("Add an activity from a state or a wake …", "Ctrl+Shift+A", self.add_activity),
+            ("Take the run as the model", "Ctrl+Shift+M", self.model_from_run),
             ("Remove an activity …", "Ctrl+Shift+D", self.remove_activity),
             ("Months of life", "Ctrl+1", lambda: self.show_view(_LIFE)),
-            ("Trade-offs", "Ctrl+2", lambda: self.show_view(_TRADE)),
-            ("Copy the trade-offs as text", "Ctrl+C", self._copy),
+            ("Year by year", "Ctrl+2", lambda: self.show_view(_YEARS)),
+            ("Trade-offs", "Ctrl+3", lambda: self.show_view(_TRADE)),
+            ("The cell", "Ctrl+4", lambda: self.show_view(_CELL)),
+            ("Hold the cell against a discharge …", "Ctrl+K", self.cell.check),
+            ("Make a cell from discharges …", "Ctrl+J", self.cell.from_discharges),
+            ("Open a cell …", "Ctrl+L", self.cell.open),
+            ("Save the cell …", "Ctrl+U", self.cell.save),
+            ("Copy the view as text", "Ctrl+C", self._copy),
         )
         return [self.make_action(*one) for one in some]
 
@@ -97,56 +145,100 @@ class BatteryPage(Page):
         return self._actions
 
     def show_results(self, results: RunResults | None) -> None:
+        self._stop_following()
         self.results = results
         self.steps = results.steps if results is not None else ()
+        self.in_years = None
         self.panel.show_project(self.desk.project)
         self._show()
 
     def _show(self) -> None:
-        self.day.set_results(self.results)
+        project, shown = self.desk.project, self.preview or self.results
+        self.day.set_results(shown)
         others = self._others()
-        self.months.set_results(self.results, others[0] if others else None, self.steps)
-        self.panel.show_results(self.results, others)
+        self.months.set_results(shown, others[0] if others else None, self.steps)
+        self.panel.show_results(shown, others)
+        self.years.show_life(shown, self.in_years, project.climate)
+        self.cell.show_battery(project.battery)
+        self._show_activity()
         if self.results is None:
             self.tradeoffs.show_tradeoffs(None)
-        self._ask_tradeoffs()
+        self._ask()
+
+    def _show_activity(self) -> None:
+        project, name = self.desk.project, self.day.chosen
+        if name and not any(one.name == name for one in project.activities):
+            self.close_activity()
+        elif name:
+            self.activity.show_activity(project, name, self.preview or self.results)
 
     @property
     def view(self) -> str:
         """The view that is open."""
-        return _TRADE if self._stacked.currentWidget() is self._trade_scroll else _LIFE
+        return next(name for name, widget in self._views.items() if widget is self._stacked.currentWidget())
 
     def show_view(self, name: str) -> None:
         """Open a view."""
-        self._stacked.setCurrentWidget(self._trade_scroll if name == _TRADE else self.months)
+        self._stacked.setCurrentWidget(self._views[name])
         self._give_room()
-        self._ask_tradeoffs()
+        self._ask()
         self.headline_changed.emit()
 
     def resizeEvent(self, event: object) -> None:
         self._give_room()
 
     def _give_room(self) -> None:
-        """Leave the battery's fields out beside the trade-offs where there is no room for both."""
-        self._side.setVisible(self.view == _LIFE or self.width() >= self.look.px(_WIDE))
+        """Leave the battery's fields out beside views that need the width where there is no room for both."""
+        opened = self._side.currentIndex() == 1
+        self._side.setVisible(opened or self.view == _LIFE or self.width() >= self.look.px(_WIDE))
+
+    def open_activity(self, name: str) -> None:
+        """Open an activity's fields in the place of the battery's."""
+        self.day.choose(name)
+        self._side.setCurrentIndex(1)
+        self._give_room()
+        self._show_activity()
+
+    def close_activity(self) -> None:
+        """Go back to the battery's fields."""
+        self.day.choose("")
+        self._side.setCurrentIndex(0)
+        self._give_room()
+        self.day.setFocus()
 
     def choose_parameter(self, name: str) -> None:
         """Show the life against another parameter."""
         self._parameter = name
-        self._ask_tradeoffs()
+        self._ask()
 
-    def _ask_tradeoffs(self) -> None:
+    def _ask(self) -> None:
+        """Ask for what the open view shows beyond the life itself."""
         session, results = self.desk.session, self.results
-        if session is None or results is None or self.view != _TRADE:
+        if session is None or results is None or self.preview is not None:
             return
         project, name, parameter = self.desk.project, results.run.name, self._parameter
-        activity = parameter.rpartition(",")[0]
-        self.desk.work(
-            "trade-offs",
-            "trying each parameter",
-            lambda should_stop, _progress: session.battery.tradeoffs(project, name, parameter, activity, should_stop),
-            self._on_tradeoffs,
-        )
+        if self.view == _TRADE:
+            activity = parameter.rpartition(",")[0]
+            self.desk.work(
+                "trade-offs",
+                "trying each parameter",
+                lambda should_stop, _progress: session.battery.tradeoffs(
+                    project, name, parameter, activity, should_stop
+                ),
+                self._on_tradeoffs,
+            )
+        elif self.view == _YEARS and self.in_years is None:
+            self.desk.work(
+                "years",
+                "cutting the life into years",
+                lambda should_stop, _progress: session.battery.in_years(project, name, should_stop),
+                self._on_years,
+            )
+
+    def _on_years(self, found: LifeInYears) -> None:
+        self.in_years = found
+        self.years.show_life(self.results, found, self.desk.project.climate)
+        self.headline_changed.emit()
 
     def _on_tradeoffs(self, found: Tradeoffs) -> None:
         self.tradeoffs.show_tradeoffs(found)
@@ -155,7 +247,8 @@ class BatteryPage(Page):
         self.headline_changed.emit()
 
     def _copy(self) -> None:
-        QGuiApplication.clipboard().setText(self.tradeoffs.text())
+        words = {_TRADE: self.tradeoffs.text, _YEARS: self.years.text, _CELL: self.cell.text}
+        QGuiApplication.clipboard().setText(words.get(self.view, self.day.text)())
 
     def _others(self) -> tuple[RunResults, ...]:
         """Return the other runs, the longest life first."""
@@ -165,66 +258,170 @@ class BatteryPage(Page):
         others = [r for name, r in self.desk.all_results.items() if name != mine]
         return tuple(sorted(others, key=lambda r: -r.life.life_s))
 
+    def _follow(self, edit: Edit) -> None:
+        """Show roughly what an edit would do, while its value is still being dragged."""
+        session, results = self.desk.session, self.results
+        if session is None or results is None:
+            return
+        project = edit(self.desk.project)
+        like = self.preview or results
+        self._following.run(
+            lambda should_stop, _progress: session.results.preview(project, like, should_stop), self._on_preview
+        )
+
+    def _on_preview(self, preview: RunResults) -> None:
+        # What depends on more than this life, the other runs and each step, is not true any more and not shown.
+        self.preview = preview
+        self.day.set_results(preview)
+        self.months.set_results(preview, None, ())
+        self.panel.show_results(preview, ())
+        if self.view == _YEARS:
+            self.years.show_life(preview, None, self.desk.project.climate)
+        self.headline_changed.emit()
+
+    def _stop_following(self) -> None:
+        self._following.stop()
+        if self.preview is not None:
+            self.preview = None
+            self._show()
+            self.panel.show_project(self.desk.project)
+
+    def _send(self, edit: Edit, what: str) -> bool:
+        """Send an edit unless it makes something impossible, which is said."""
+        try:
+            changed = edit(self.desk.project)
+            rates(changed.activities)
+            if self.results is not None:
+                check_model(_checked(changed, self.results))
+        except BadArgumentError as error:
+            self.desk.troubled.emit(error.one_line)
+            self._stop_following()
+            self.panel.show_project(self.desk.project)
+            self._show_activity()
+            return False
+        self.desk.apply(edit, what)
+        return True
+
     def _on_rate(self, name: str, rate: Rate) -> None:
         activity = next((a for a in self.desk.project.activities if a.name == name), None)
         if activity is not None:
-            changed = msgspec.structs.replace(activity, interval_s=rate.interval_s, per_day=rate.per_day)
-            self.desk.apply(edits.set_activity(changed), f"change how often {name} comes")
+            changed = msgspec.structs.replace(
+                activity, interval_s=rate.interval_s, per_day=rate.per_day, follows="", probability=1.0, retries=0
+            )
+            self._send(edits.set_activity(changed), f"change how often {name} comes")
 
     def _on_changed(self, part: str, field: str, value: object) -> None:
-        fields: dict[str, object] = {field: value}
-        if part == "battery":
-            fields["grade"] = Grade.TYPED
-            if field == "cell":
-                fields["resistance_ohm"] = None
-        edit = edits.Change(part, fields)
-        try:
-            changed = edit(self.desk.project)
-            check_battery(changed.battery)
-            check_supply(changed.supply)
-        except BadArgumentError as error:
-            self.desk.troubled.emit(error.one_line)
-            self.panel.show_project(self.desk.project)
+        self._send(_battery_edit(part, field, value), f"change the {field.split('_')[0]}")
+
+    def _on_climate(self, climate: Climate) -> None:
+        self._send(edits.Change("project", {"climate": climate}), "change the year that it lives in")
+
+    def _on_cell(self, changes: dict[str, Any], what: str) -> None:
+        self._send(edits.Change("battery", {"grade": Grade.TYPED, **changes}), what)
+
+    def _on_activity(self, activity: Activity, before: str) -> None:
+        if activity.name != before and any(one.name == activity.name for one in self.desk.project.activities):
+            self.desk.troubled.emit(f"There is an activity {activity.name} already.")
+            self._show_activity()
             return
-        self.desk.apply(edit, f"change the {field.split('_')[0]}")
+        if self._send(edits.set_activity(activity, before), f"change the activity {before}"):
+            self.day.choose(activity.name)
+
+    def _on_activity_dragged(self, activity: Activity) -> None:
+        self._follow(edits.set_activity(activity))
 
     def add_activity(self) -> None:
-        """Ask for a state and take its entries as an activity at the rate the capture shows."""
-        if self.results is None:
+        """Ask for a state or a wake source and take its occurrences as an activity at the rate the capture shows."""
+        session, results = self.desk.session, self.results
+        if session is None or results is None:
             return
-        names = [row.name for row in self.results.ledger.rows]
+        wakes = session.results.wakes(self.desk.project, results.run.name)
+        names = [row.name for row in results.ledger.rows]
+        names += [f"{_WAKE}{source}" for source in dict.fromkeys(wakes.source)]
         name, chosen = QInputDialog.getItem(
-            self, "Add an activity", "The state whose entries are the occurrences:", names, 0, editable=False
-        )
+            self, "Add an activity", "The state whose entries, or the wakes that are its occurrences:", names, 0,
+            editable=False,
+        )  # fmt: skip
         if chosen:
             self.add_activity_from(name)
 
-    def add_activity_from(self, state: str) -> None:
-        """Take a state's entries as an activity at the rate the capture shows."""
-        row = self.results.ledger.row(state) if self.results is not None else None
-        if row is None or self.results is None or not row.entries:
+    def add_activity_from(self, name: str) -> None:
+        """Take a state's entries, or the wakes by a source, as an activity at the rate the capture shows."""
+        session, results = self.desk.session, self.results
+        if session is None or results is None:
             return
-        interval_s = self.results.ledger.duration_s / row.entries
-        activity = Activity(state, FromStates((state,), state), interval_s=interval_s)
-        self.desk.apply(edits.set_activity(activity), f"add the activity {state}")
+        if name.startswith(_WAKE):
+            source = name.removeprefix(_WAKE)
+            times = session.results.wakes(self.desk.project, results.run.name).source.count(source)
+            activity = Activity(source, FromWakes(source))
+        else:
+            row = results.ledger.row(name)
+            times = row.entries if row is not None else 0
+            activity = Activity(name, FromStates((name,), name))
+        if times:
+            activity = msgspec.structs.replace(activity, interval_s=results.ledger.duration_s / times)
+            self._send(edits.set_activity(activity), f"add the activity {activity.name}")
+
+    def model_from_run(self) -> None:
+        """Take every state but the one it rests in as an activity, as often as the capture shows it."""
+        results = self.results
+        if results is None:
+            return
+        ledger = results.ledger
+        resting = max(ledger.rows, key=lambda row: row.dwell_s, default=None)
+        made = tuple(
+            Activity(row.name, FromStates((row.name,), row.name), interval_s=ledger.duration_s / row.entries)
+            for row in ledger.rows
+            if row is not resting and row.entries
+        )
+        if not made:
+            self.desk.troubled.emit("This run has one state only: place its states first.")
+            return
+        self._send(edits.Change("project", {"activities": made}), f"take {results.run.name} as the model")
 
     def remove_activity(self) -> None:
-        """Ask for an activity and remove it."""
+        """Remove the activity that is open, or ask for one."""
         names = [activity.name for activity in self.desk.project.activities]
+        if self.day.chosen in names:
+            self._drop_activity(self.day.chosen)
+            return
         if not names:
             self.desk.troubled.emit("There is no activity to remove.")
             return
         name, chosen = QInputDialog.getItem(self, "Remove an activity", "Activity:", names, 0, editable=False)
         if chosen:
-            self.desk.apply(edits.drop_activity(name), f"remove the activity {name}")
+            self._drop_activity(name)
+
+    def _drop_activity(self, name: str) -> None:
+        self.desk.apply(edits.drop_activity(name), f"remove the activity {name}")
 
     def sentence(self) -> str:
-        if self.results is None:
+        shown = self.preview or self.results
+        if shown is None:
             return "Months of life appear with the first capture."
         if self.view == _TRADE:
             return self._trade_sentence()
-        weakest = self.results.life.weakest
-        return f"{self._answer(self.results)} Weakest: {weakest.origin}, {weakest.grade.value}."
+        if self.view == _YEARS and self.in_years is not None:
+            return self._years_sentence(shown, self.in_years)
+        if self.view == _CELL:
+            return self.cell.sentence()
+        weakest = shown.life.weakest
+        return f"{self._answer(shown)} Weakest: {weakest.origin}, {weakest.grade.value}."
+
+    def _years_sentence(self, results: RunResults, found: LifeInYears) -> str:
+        if not found.years:
+            return self._answer(results)
+        margins = [(year.margin_v, year) for year in found.years[:-1] or found.years if year.margin_v is not None]
+        strongest = max(found.effects, key=lambda effect: effect.takes_s or 0.0)
+        text = f"**{months_text(results.life.life_s).number}** months, ended by {results.life.limit.value}"
+        if strongest.takes_s:
+            text += f"; {strongest.name} alone takes {months_text(strongest.takes_s).marked}"
+        if margins:
+            least, year = min(margins, key=lambda one: one[0])
+            text += (
+                f". The pulses come closest in year {year.number}: {quantity_text(least, 'V', 2).marked} above the stop"
+            )
+        return text + "."
 
     def _trade_sentence(self) -> str:
         found = self.tradeoffs.found
@@ -248,7 +445,7 @@ class BatteryPage(Page):
     def _answer(self, results: RunResults) -> str:
         life = results.life
         if not math.isfinite(life.life_s):
-            return "Nothing is drawn on average: the battery lasts for ever."
+            return "Nothing is drawn on average: this model never ends."
         lasts = f"**{significant(life.life_s / MONTH_S)}** months"
         if life.target_s is None:
             return f"{results.run.label} lasts {lasts}, ended by {life.limit.value}; type a target to compare."
@@ -269,11 +466,14 @@ class BatteryPage(Page):
             return "**no battery chosen**: type yours at the right"
         if self.results.load.missing:
             return f"**{', '.join(self.results.load.missing)}** not in this capture: left out"
+        stray = [one for one in self.results.load.base_parts[1:] if one[1] > _STRAY]
+        if self.results.load.costs and stray:
+            return f"**{stray[0][0]}** is in no activity: {percent_text(stray[0][1]).marked} of the base is its charge"
         return ""
 
     def switches(self) -> tuple[Switch, ...]:
-        view = Switch("View", (_LIFE, _TRADE), self.view, self.show_view)
-        if self.view == _TRADE:
+        view = Switch("View", _VIEWS, self.view, self.show_view)
+        if self.view != _LIFE:
             return (view,)
         return (
             view,
@@ -286,9 +486,38 @@ class BatteryPage(Page):
         )
 
     def link(self) -> LinkFigure:
-        if self.results is None:
+        shown = self.preview or self.results
+        if shown is None:
             return LinkFigure(detail="no life yet")
-        life = self.results.life
+        life = shown.life
         low, high = months_text(life.p10_s).number, months_text(life.p90_s).number
         detail = f"{quantity_text(life.mean_a, 'A').marked}, **{low}** to **{high}**"
         return LinkFigure(months_text(life.life_s).marked, detail, self.warning().replace("**", ""))
+
+
+def _battery_edit(part: str, field: str, value: object) -> Edit:
+    """Return the edit that a field of the panel stands for; a chosen cell brings its typical figures along."""
+    if part != "battery":
+        return edits.Change(part, {field: value})
+
+    def edit(project: Project) -> Project:
+        battery = project.battery
+        fields: dict[str, object] = {field: value, "grade": Grade.TYPED}
+        fields["typical"] = tuple(name for name in battery.typical if name != field)
+        if field == "cell":
+            fields["resistance_ohm"] = None
+            cell = library().get(str(value))
+            if cell is not None and cell.capacity_c is not None:
+                fields["capacity_c"] = cell.capacity_c * battery.parallel
+                fields["self_discharge_per_year"] = cell.self_discharge_per_year
+                fields["typical"] = ("capacity_c", "self_discharge_per_year")
+        if field == "parallel" and "capacity_c" in battery.typical and isinstance(value, int):
+            fields["capacity_c"] = battery.capacity_c / battery.parallel * value
+        return edits.Change("battery", fields)(project)
+
+    return edit
+
+
+def _checked(project: Project, results: RunResults) -> LifeModel:
+    """Return the changed battery with the load as it is: what an edit of the load does shows when it is worked out."""
+    return life_model(project, results.load)

@@ -8,7 +8,8 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QComboBox, QGridLayout, QLabel, QVBoxLayout, QWidget
 
-from warm_ember.battery.cells import library
+from warm_ember.battery.allowed import BATTERY, SUPPLY, TARGET_S
+from warm_ember.battery.cells import cell_name, library
 from warm_ember.model.battery import SupplyKind
 from warm_ember.model.figure import Grade
 from warm_ember.model.project import Project
@@ -16,10 +17,14 @@ from warm_ember.session.results import RunResults
 from warm_ember.ui.look.marked import draw_marked
 from warm_ember.ui.look.textures import CROSS, FINE, texture_brush
 from warm_ember.ui.look.theme import Look
+from warm_ember.ui.pages.drag_label import DragLabel
 from warm_ember.ui.pages.inline_edit import QuantityEdit
+from warm_ember.ui.pages.points_edit import PointsEdit
 from warm_ember.units import MONTH_S, ampere_hours_text, bare, months_text, percent_text, quantity_text
 
 _NO_CELL = "no cell"
+_WHOLE = ("series", "parallel")
+_ALLOWED = {"battery": BATTERY, "supply": SUPPLY, "project": {"target_s": TARGET_S}}
 _RIGHT = Qt.AlignmentFlag.AlignRight
 
 
@@ -133,9 +138,18 @@ class BatteryPanel(QWidget):
     -------
     changed
         ``(part, field, value)``: ``"battery"``, ``"supply"`` or ``"project"``.
+    dragged
+        The same on the way, while a value is being dragged.
+    given_up
+        A drag was given up.
+    refused
+        What was expected of a field.
     """
 
     changed = Signal(str, str, object)
+    dragged = Signal(str, str, object)
+    given_up = Signal()
+    refused = Signal(str)
 
     def __init__(self, look: Look) -> None:
         super().__init__()
@@ -177,18 +191,31 @@ class BatteryPanel(QWidget):
             (4, 0, "reserve", "battery", "reserve", "%"), (4, 1, "least input", "supply", "min_v", "V"),
             (5, 0, "lost a year", "battery", "self_discharge_per_year", "%"),
             (5, 1, "cut-off", "battery", "cutoff_v", "V"),
-            (6, 0, "target", "project", "target_s", "s"),
+            (6, 0, "target", "project", "target_s", "s"), (6, 1, "capacitor", "supply", "input_f", "F"),
         ):  # fmt: skip
-            edit = QuantityEdit(self._look, unit, words, 92)
+            edit = QuantityEdit(self._look, unit, words, 92, allowed=_ALLOWED[part][field])
             edit.value_entered.connect(lambda value, p=part, f=field: self._on_value(p, f, value))
+            edit.refused.connect(self.refused)
             self.fields[part, field] = edit
-            self._labels[part, field] = self._place(row, side, words, edit)
-        self.capacity_words = QLabel()
-        self.capacity_words.setFont(self._look.font("small"))
-        self.grid.addWidget(self.capacity_words, 6, 2, 1, 2)
+            label = QLabel(words) if field in _WHOLE else self._handle(words, edit, part, field)
+            self._labels[part, field] = self._place(row, side, label, edit)
+        self.by_load = PointsEdit(self._look, "efficiency by load", ((1e-5, 0.7), (0.1, 0.93)), "A")
+        self.by_load.points_entered.connect(lambda points: self.changed.emit("supply", "efficiency_by_load", points))
+        self.by_load.refused.connect(self.refused)
+        self._by_load_label = QLabel("by load")
+        self._by_load_label.setFont(self._look.font("small"))
+        self.grid.addWidget(self._by_load_label, 7, 0)
+        self.grid.addWidget(self.by_load, 7, 1, 1, 3)
 
-    def _place(self, row: int, side: int, words: str, widget: QWidget) -> QLabel:
-        label = QLabel(words)
+    def _handle(self, words: str, edit: QuantityEdit, part: str, field: str) -> DragLabel:
+        label = DragLabel(self._look, words, edit)
+        label.dragged.connect(lambda value: self.dragged.emit(part, field, value))
+        label.dropped.connect(lambda value: self.changed.emit(part, field, value))
+        label.given_up.connect(self.given_up)
+        return label
+
+    def _place(self, row: int, side: int, label: QLabel | str, widget: QWidget) -> QLabel:
+        label = QLabel(label) if isinstance(label, str) else label
         label.setFont(self._look.font("small"))
         widget.setFont(self._look.font("small"))
         self.grid.addWidget(label, row, 2 * side)
@@ -196,7 +223,7 @@ class BatteryPanel(QWidget):
         return label
 
     def _on_value(self, part: str, field: str, value: float) -> None:
-        sent: Any = max(1, round(value)) if field in ("series", "parallel") else value
+        sent: Any = max(1, round(value)) if field in _WHOLE else value
         self.changed.emit(part, field, sent)
 
     def _on_cell(self, _index: int) -> None:
@@ -209,14 +236,19 @@ class BatteryPanel(QWidget):
         for (part, field), edit in self.fields.items():
             source: Any = {"battery": battery, "supply": supply, "project": project}[part]
             edit.set_value(getattr(source, field))
-        cell = battery.cell if isinstance(battery.cell, str) else _NO_CELL if battery.cell is None else "own curve"
+        cell = cell_name(battery) or _NO_CELL
         if self.cell_box.findText(cell) < 0:
             self.cell_box.addItem(cell)
         self.cell_box.setCurrentText(cell)
         self.supply_box.setCurrentText(supply.kind.value)
+        switching = supply.kind is SupplyKind.SWITCHING
         for field in ("efficiency", "output_v"):
             for widget in (self.fields["supply", field], self._labels["supply", field]):
-                widget.setVisible(supply.kind is SupplyKind.SWITCHING)
+                widget.setVisible(switching)
+        self.fields["supply", "efficiency"].setEnabled(not supply.efficiency_by_load)
+        self.by_load.set_points(supply.efficiency_by_load)
+        self.by_load.setVisible(switching)
+        self._by_load_label.setVisible(switching)
         cells = battery.series * battery.parallel
         name = f"{cells} × {cell} as {battery.series}S{battery.parallel}P" if battery.cell else "no cell chosen"
         note = "" if battery.grade is Grade.TYPED else "  (assumed)"
@@ -227,7 +259,6 @@ class BatteryPanel(QWidget):
         self.usable.results, self.usable.others = results, others
         if results is not None:
             life = results.life
-            self.capacity_words.setText(f"usable {ampere_hours_text(life.usable_c)}")
             chance = percent_text(life.chance) if life.chance is not None else ""
             self.usable.setAccessibleName(f"{months_text(life.life_s)}, {chance} past the target")
         self.usable.update()

@@ -12,7 +12,7 @@ from warm_ember.battery.parameters import rate_text
 from warm_ember.session.results import RunResults
 from warm_ember.ui.look.marked import draw_marked
 from warm_ember.ui.look.theme import Look
-from warm_ember.units import parse_rate, quantity_text
+from warm_ember.units import parse_rate, percent_text, quantity_text
 
 HEAD = 160
 SIDE = 344
@@ -88,23 +88,29 @@ class DayView(QWidget):
     -------
     rate_entered
         ``(activity, Rate)``.
-    activity_dropped
-        The name of an activity to remove.
+    activity_chosen
+        The name of an activity whose row was clicked, or reached by the arrow keys.
     """
 
     rate_entered = Signal(str, object)
-    activity_dropped = Signal(str)
+    activity_chosen = Signal(str)
 
     def __init__(self, look: Look) -> None:
         super().__init__()
         self._look = look
         self.results: RunResults | None = None
         self.edits: dict[str, RateEdit] = {}
+        self.chosen = ""
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Activities over a day")
         look.changed.connect(self._arrange)
 
     def set_results(self, results: RunResults | None) -> None:
         """Show another run."""
-        self.results = results
+        before, self.results = self.results, results
+        if before is not None and results is not None and before.load == results.load:
+            self.update(self.hours_box.toRect())  # the same day against another target
+            return
         names = [cost.name for cost in results.load.costs] if results is not None else []
         for gone in set(self.edits) - set(names):
             edit = self.edits.pop(gone)
@@ -149,6 +155,12 @@ class DayView(QWidget):
         px = self._look.px
         return QRectF(px(HEAD), px(_TOP), self.width() - px(HEAD + SIDE) - px(8), px(_ROW) * (len(self._ordered()) + 1))
 
+    @property
+    def hours_box(self) -> QRectF:
+        """Where the sum of each hour is, at the foot."""
+        top = self.strip.bottom()
+        return QRectF(0, top, self.width(), self.height() - top)
+
     def paintEvent(self, event: QPaintEvent) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
         painter = QPainter(self)
@@ -176,22 +188,21 @@ class DayView(QWidget):
                 size="small",
                 align=align,
             )
-        self._paint_table_head(painter)
         costs = {cost.name: cost for cost in self.results.load.costs}
         base_a = self.results.load.base_a
-        total = np.full(24, base_a)
-        for index, name in enumerate(self._ordered()):
-            cost = costs[name]
-            hours = hourly(cost, base_a)
-            total += hours
-            self._paint_row(painter, index, name, hours, cost.mean_a or cost.peak_a)
-            self._paint_cells(painter, index, quantity_text(cost.charge_c, "C").marked, cost.added_a(base_a))
-        last = len(costs)
-        self._paint_row(painter, last, self.results.load.base_name, np.full(24, base_a), base_a)
-        self._paint_cells(painter, last, "", base_a)
-        box = QRectF(self.width() - px(SIDE) + px(12), px(_TOP + _ROW * last), px(108), px(_ROW))
-        draw_marked(painter, box, "between" if costs else "all the time", look, size="small", align=_RIGHT)
-        self._paint_hours(painter, total)
+        hours = {name: hourly(costs[name], base_a) for name in self._ordered()}
+        if event.rect().top() < self.hours_box.top():
+            self._paint_table_head(painter)
+            for index, name in enumerate(hours):
+                cost = costs[name]
+                self._paint_row(painter, index, name, hours[name], cost.mean_a or cost.peak_a)
+                self._paint_cells(painter, index, quantity_text(cost.charge_c, "C").marked, cost.added_a(base_a))
+            last = len(costs)
+            self._paint_row(painter, last, self.results.load.base_name, np.full(24, base_a), base_a)
+            self._paint_cells(painter, last, "", base_a)
+            box = QRectF(self.width() - px(SIDE) + px(12), px(_TOP + _ROW * last), px(108), px(_ROW))
+            draw_marked(painter, box, "between" if costs else "all the time", look, size="small", align=_RIGHT)
+        self._paint_hours(painter, base_a + sum(hours.values(), np.zeros(24)))
         painter.end()
 
     def _paint_table_head(self, painter: QPainter) -> None:
@@ -205,6 +216,9 @@ class DayView(QWidget):
         look, theme, px = self._look, self._look.theme, self._look.px
         strip = self.strip
         top = px(_TOP + _ROW * index)
+        if name == self.chosen:
+            painter.fillRect(self.row_box(index), theme.mark_ground)
+            painter.fillRect(QRectF(0, top, px(3), px(_ROW)), theme.mark)
         painter.fillRect(QRectF(px(12), top + px(5), px(4), px(_ROW - 10)), theme.ramp.color(own_a))
         draw_marked(painter, QRectF(px(22), top, px(HEAD - 28), px(_ROW)), name, look, dim=theme.ink)
         width = strip.width() / 24
@@ -279,17 +293,66 @@ class DayView(QWidget):
             align=_RIGHT,
         )
         draw_marked(painter, QRectF(left + px(222), box.top() + px(2), px(110), px(18)), mean, look, align=_RIGHT)
+        self._paint_reproduced(painter, QRectF(left + px(6), box.bottom() - px(16), px(SIDE) - px(18), px(16)))
         if budget_a:
             y = y_of(budget_a)
             painter.setPen(QPen(theme.ink, 1.5, Qt.PenStyle.DashLine))
             painter.drawLine(QPointF(box.left(), y), QPointF(box.right() + px(8), y))
             draw_marked(
                 painter,
-                QRectF(left + px(6), min(y - px(9), box.bottom() - px(16)), px(140), px(18)),
+                QRectF(left + px(6), min(y - px(9), box.bottom() - px(34)), px(140), px(18)),
                 f"target {quantity_text(budget_a, 'A').marked}",
                 look,
                 size="small",
             )
 
+    def text(self) -> str:
+        """Return the activities as tab-separated text."""
+        if self.results is None:
+            return ""
+        load = self.results.load
+        lines = ["activity\thow often\tcharge each (C)\tadds (A)"]
+        costs = {cost.name: cost for cost in load.costs}
+        for name in self._ordered():
+            cost = costs[name]
+            lines.append(f"{name}\t{rate_text(cost.rate_hz)}\t{cost.charge_c:.6g}\t{cost.added_a(load.base_a):.6g}")
+        lines.append(f"{load.base_name}\tbetween\t\t{load.base_a:.6g}")
+        return "\n".join(lines)
+
+    def _paint_reproduced(self, painter: QPainter, box: QRectF) -> None:
+        """Say how well the model stands for the capture that it was made of."""
+        assert self.results is not None
+        found = self.results.reproduced
+        if found is None or not self.results.load.costs:
+            return
+        off = percent_text(max(abs(found.difference), 0.001)).marked
+        words = f"gives the capture's {quantity_text(found.measured_a, 'A').marked} back within {off}"
+        if found.unknown:
+            words += f", less {', '.join(found.unknown)}"
+        look = self._look
+        draw_marked(painter, box, words, look, size="small", align=_RIGHT, dim=look.theme.faint)
+
+    def choose(self, name: str) -> None:
+        """Mark a row; an empty name marks none."""
+        self.chosen = name
+        self.update()
+
+    def row_box(self, index: int) -> QRectF:
+        """Return where a row is."""
+        px = self._look.px
+        return QRectF(0, px(_TOP + _ROW * index), self.width(), px(_ROW))
+
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self.setFocus()
+        for index, name in enumerate(self._ordered()):
+            if self.row_box(index).contains(event.position()):
+                self.activity_chosen.emit(name)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        names = self._ordered()
+        step = {Qt.Key.Key_Down: 1, Qt.Key.Key_Up: -1}.get(Qt.Key(event.key()))
+        if step is None or not names:
+            super().keyPressEvent(event)
+            return
+        at = names.index(self.chosen) + step if self.chosen in names else 0
+        self.activity_chosen.emit(names[min(max(at, 0), len(names) - 1)])

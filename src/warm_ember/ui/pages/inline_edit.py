@@ -8,6 +8,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QFocusEvent, QKeyEvent
 from PySide6.QtWidgets import QLineEdit
 
+from warm_ember.battery.allowed import Allowed
 from warm_ember.ui.look.theme import Look
 from warm_ember.units import MONTH_S, bare, duration_text, parse_quantity, quantity_text
 
@@ -15,6 +16,7 @@ _WRITERS: dict[str, Callable[[float], str]] = {
     "s": lambda value: f"{bare(value / MONTH_S)} months" if value > 2 * MONTH_S else str(duration_text(value)),
     "%": lambda value: f"{bare(100 * value)} %",
     "C": lambda value: str(quantity_text(value / 3600, "Ah")),
+    "°C": lambda value: f"{bare(value)} °C",
     "": lambda value: bare(value),
 }
 
@@ -26,20 +28,44 @@ class QuantityEdit(QLineEdit):
     -------
     value_entered
         The value in the base unit, when it was changed by the user.
+    refused
+        What was expected, when something else was entered.
     """
 
     value_entered = Signal(float)
+    refused = Signal(str)
 
-    def __init__(self, look: Look, unit: str, name: str, width: int = 72, *, low: float = 0.0) -> None:
+    def __init__(
+        self,
+        look: Look,
+        unit: str,
+        name: str,
+        width: int = 72,
+        *,
+        low: float = 0.0,
+        allowed: Allowed | None = None,
+    ) -> None:
         super().__init__()
-        self._unit, self._low = unit, low
+        self._unit = unit
+        self.allowed = allowed or Allowed(low)
         self._value: float | None = None
         self.setAccessibleName(name)
         self.setFixedWidth(look.px(width))
-        self.setToolTip(f"{name}; for instance {self._text(self._example())}")
+        example = f"{name}; for instance {self._text(self._example())}"
+        self.setToolTip(
+            example if allowed is None else f"{name}, {self._range()}; for instance {self._text(self._example())}"
+        )
         look.changed.connect(lambda: self.setFixedWidth(look.px(width)))
         self.editingFinished.connect(self._on_finished)
         self.textEdited.connect(self._on_edited)
+
+    @property
+    def shown(self) -> float | None:
+        """The value that was shown last, whatever is being typed."""
+        return self._value
+
+    def _range(self) -> str:
+        return self.allowed.words(self._text)
 
     def _example(self) -> float:
         return {"A": 12e-6, "s": 0.4, "C": 21600.0, "%": 0.12, "V": 2.2}.get(self._unit, 1.0)
@@ -64,10 +90,13 @@ class QuantityEdit(QLineEdit):
             value = parse_quantity(self.text(), self._unit)
         except ValueError:
             return None
-        return value if value >= self._low else None
+        return value if self.allowed.holds(value) else None
 
     def _mark(self, *, wrong: bool) -> None:
-        self.setProperty("wrong", "true" if wrong else "false")
+        mark = "true" if wrong else "false"
+        if self.property("wrong") == mark:
+            return
+        self.setProperty("wrong", mark)
         self.style().unpolish(self)
         self.style().polish(self)
 
@@ -79,6 +108,7 @@ class QuantityEdit(QLineEdit):
             return
         value = self.value()
         if value is None:
+            self.refused.emit(f"{self.accessibleName()}: expected {self._range()}, found “{self.text()}”")
             return
         self.setModified(False)
         if value != self._value:

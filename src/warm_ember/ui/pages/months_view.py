@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QWidget
 
 from warm_ember.battery.life import LifeEstimate
 from warm_ember.battery.sensitivity import Step
+from warm_ember.model.arrays import Floats
 from warm_ember.session.results import RunResults
 from warm_ember.ui.look.marked import draw_marked, width_of
 from warm_ember.ui.look.textures import FINE, texture_brush
@@ -21,6 +22,7 @@ HEAD = 160
 _TITLE = 24
 _STEP_ROW = 19
 _AXIS = 24
+_DRAWN = 140
 _RIGHT = Qt.AlignmentFlag.AlignRight
 
 
@@ -34,6 +36,7 @@ class MonthsView(QWidget):
         self.other: RunResults | None = None
         self.steps: tuple[Step, ...] = ()
         self.log = False
+        self._plot, self._shown_s = QRectF(), MONTH_S
         look.changed.connect(self.update)
 
     def set_results(self, results: RunResults | None, other: RunResults | None, steps: tuple[Step, ...]) -> None:
@@ -60,17 +63,22 @@ class MonthsView(QWidget):
         return max(finite, default=MONTH_S)
 
     def _x_of(self, time_s: float) -> float:
-        plot = self._plot
-        reach = self._reach_s()
-        if self.log:
-            first = reach / 1000
-            return plot.left() + plot.width() * max(0.0, math.log(max(time_s, first) / first) / math.log(1000))
-        return plot.left() + min(time_s / reach, 1.2) * plot.width()
+        return float(self._xs_of(np.array([time_s]))[0])
 
-    @property
-    def _plot(self) -> QRectF:
+    def _xs_of(self, times_s: Floats) -> Floats:
+        plot, reach_s = self._plot, self._shown_s
+        if self.log:
+            first_s = reach_s / 1000
+            share = np.log(np.maximum(times_s, first_s) / first_s) / math.log(1000)
+        else:
+            share = np.minimum(times_s / reach_s, 1.2)
+        return np.asarray(plot.left() + plot.width() * share)
+
+    def _arrange(self) -> None:
+        """Work out where the plots are and what they reach to: all that is drawn asks for it."""
         px = self._look.px
-        return QRectF(px(HEAD), px(_TITLE), self.width() - px(HEAD) - px(8), self.height() - px(_TITLE + _AXIS))
+        self._plot = QRectF(px(HEAD), px(_TITLE), self.width() - px(HEAD) - px(8), self.height() - px(_TITLE + _AXIS))
+        self._shown_s = self._reach_s() if self.results is not None else MONTH_S
 
     def paintEvent(self, event: QPaintEvent) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
@@ -81,6 +89,7 @@ class MonthsView(QWidget):
         if self.results is None:
             painter.end()
             return
+        self._arrange()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         draw_marked(painter, QRectF(px(16), px(4), px(140), px(18)), "Months of life", look, dim=theme.ink)
         plot = self._plot
@@ -115,7 +124,7 @@ class MonthsView(QWidget):
         painter.end()
 
     def _ticks(self) -> list[float]:
-        reach = self._reach_s() / MONTH_S
+        reach = self._shown_s / MONTH_S
         if self.log:
             return [10.0**k for k in range(math.ceil(math.log10(reach) - 3), math.floor(math.log10(reach)) + 1)]
         raw = reach / 8
@@ -150,7 +159,8 @@ class MonthsView(QWidget):
                 size="small",
             )
             return
-        rest, pulse = course.rest_v[0], course.pulse_v[0]
+        lived = course.time_s[0] <= self.results.life.life_s
+        times_s, rest, pulse = course.time_s[0][lived], course.rest_v[0][lived], course.pulse_v[0][lived]
         low = min(float(np.nanmin(pulse[np.isfinite(pulse)])), course.end_v) if course.end_v else float(np.nanmin(rest))
         high = float(np.nanmax(rest))
         low, high = low - 0.06 * (high - low), high + 0.12 * (high - low)
@@ -159,17 +169,15 @@ class MonthsView(QWidget):
             return float(box.bottom() - (volts - low) / (high - low) * box.height())
 
         def line(times: np.ndarray, volts: np.ndarray) -> QPolygonF:
-            return QPolygonF(
-                [
-                    QPointF(self._x_of(float(t)), y_of(float(v)))
-                    for t, v in zip(times, volts, strict=True)
-                    if np.isfinite(v)
-                ]
-            )
+            drawn = np.unique(np.linspace(0, len(times) - 1, _DRAWN).astype(np.int64))
+            drawn = drawn[np.isfinite(volts[drawn])]
+            ys = box.bottom() - (volts[drawn] - low) / (high - low) * box.height()
+            xs = self._xs_of(times[drawn])
+            return QPolygonF([QPointF(x, y) for x, y in zip(xs.tolist(), ys.tolist(), strict=True)])
 
         painter.save()
         painter.setClipRect(box)
-        upper, lower = line(course.time_s[0], rest), line(course.time_s[0], pulse)
+        upper, lower = line(times_s, rest), line(times_s, pulse)
         area = QPainterPath()
         area.addPolygon(QPolygonF([*upper.toList(), *reversed(lower.toList())]))
         painter.fillPath(area, texture_brush(FINE, theme.faint))
@@ -180,7 +188,8 @@ class MonthsView(QWidget):
         if self.other is not None and not np.isnan(self.other.life.course.rest_v).all():
             other = self.other.life.course
             painter.setPen(QPen(self._line_color(self.other), 1, Qt.PenStyle.DashLine))
-            painter.drawPolyline(line(other.time_s[0], other.rest_v[0]))
+            lived = other.time_s[0] <= self.other.life.life_s
+            painter.drawPolyline(line(other.time_s[0][lived], other.rest_v[0][lived]))
         painter.setPen(QPen(hot, 1.6))
         painter.drawPolyline(lower)
         painter.setPen(QPen(line_color, 2))
@@ -220,10 +229,8 @@ class MonthsView(QWidget):
             times, density = self._density(results.life)
             if not len(times):
                 continue
-            points = [
-                QPointF(self._x_of(float(t)), box.bottom() - float(d) / tallest * (box.height() - px(8)))
-                for t, d in zip(times, density, strict=True)
-            ]
+            ys = box.bottom() - density / tallest * (box.height() - px(8))
+            points = [QPointF(x, y) for x, y in zip(self._xs_of(times).tolist(), ys.tolist(), strict=True)]
             path = QPainterPath()
             path.addPolygon(
                 QPolygonF([QPointF(points[0].x(), box.bottom()), *points, QPointF(points[-1].x(), box.bottom())])
@@ -312,7 +319,7 @@ class MonthsView(QWidget):
         times = np.linspace(draws[0] - spread, draws[-1] + spread, 120)
         counts, _ = np.histogram(draws, bins=np.append(times, 2 * times[-1] - times[-2]))
         kernel = np.exp(-0.5 * (np.arange(-12, 13) / 4.0) ** 2)
-        return times, np.convolve(counts, kernel / kernel.sum(), mode="same") / (times[1] - times[0])
+        return times, np.convolve(counts / len(draws), kernel / kernel.sum(), mode="same") / (times[1] - times[0])
 
     def _step_rows(self, box: QRectF, steps: tuple[Step, ...]) -> list[tuple[Step, QRectF]]:
         """Return the rows of the steps, below the line that says what they are."""
@@ -343,7 +350,7 @@ class MonthsView(QWidget):
         look, theme, px = self._look, self._look.theme, self._look.px
         if not math.isfinite(self.results.life.life_s):
             return
-        words = "a quarter less or more of one parameter, and the months that gives"
+        words = "a quarter less or more of one parameter, and the months that gives" if steps else "worked out next"
         first = QRectF(box.left() + px(8), box.top() + 1, box.width(), px(_STEP_ROW) - 1)
         draw_marked(painter, first, words, look, size="small", dim=theme.faint, on=theme.sunken)
         for step, row in self._step_rows(box, steps):

@@ -94,10 +94,9 @@ class Switches(QWidget):
         for switch in switches:
             for option in switch.options:
                 word = self.words[switch.title, option]
-                word.setChecked(option == switch.chosen)
+                word.setChecked(option == switch.chosen)  # which paints it anew where that is different
                 word.clicked.disconnect()
                 word.clicked.connect(lambda _checked=False, s=switch, o=option: self._pick(s, o))
-                word.update()
 
     def _pick(self, switch: Switch, option: str) -> None:
         switch.choose(option)

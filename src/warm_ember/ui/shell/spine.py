@@ -49,6 +49,8 @@ class Link(QAbstractButton):
 
     def show_figure(self, figure: LinkFigure) -> None:
         """Show new figures."""
+        if figure == self.shown:
+            return
         self.shown = figure
         words = f"{plain(figure.figure)}, {plain(figure.detail)}"
         doubt = f"\nNot trusted yet: {figure.doubt}" if figure.doubt else ""
