@@ -65,6 +65,21 @@ def belief(window: MainWindow) -> None:
     window.states.show_view("belief")
 
 
+def years(window: MainWindow) -> None:
+    """Open the life year by year."""
+    window.battery.show_view("years")
+
+
+def cell(window: MainWindow) -> None:
+    """Open the cell."""
+    window.battery.show_view("cell")
+
+
+def passer_by(window: MainWindow) -> None:
+    """Open an activity."""
+    window.battery.open_activity("Passer-by")
+
+
 def trade_offs(window: MainWindow) -> None:
     """Trade the report's interval for life."""
     window.battery.show_view("trade-offs")
@@ -184,7 +199,9 @@ PICTURES: tuple[tuple[str, str, str, Theme, Callable[[MainWindow], None]], ...] 
     ("belief-day", "States", "r3", DAY, belief),
     ("battery", "Battery", "r4", NIGHT, nothing),
     ("trade-offs", "Battery", "r4", NIGHT, trade_offs),
-    ("battery-met-day", "Battery", "r5", DAY, nothing),
+    ("years", "Battery", "r4", NIGHT, years),
+    ("cell-day", "Battery", "r4", DAY, cell),
+    ("battery-met-day", "Battery", "r5", DAY, passer_by),
     ("runs", "Runs", "r4", NIGHT, nothing),
     ("inside", "Trace", "r4", NIGHT, inside_the_report),
     ("fold", "Trace", "r5", NIGHT, all_wakes),

@@ -13,6 +13,7 @@ from bench.benches import Serve
 from warm_ember.bench.simulated.attachments import ATTACHMENTS
 from warm_ember.bench.simulated.firmware import FIRMWARE, Post
 from warm_ember.bench.simulated.instrument import IDENTITY, Instrument
+from warm_ember.bench.simulated.played import PlayedBattery
 from warm_ember.bench.simulated.ranges import RANGES, Noise
 from warm_ember.bench.simulated.sampling import Sampler
 from warm_ember.bench.simulated.target import Target
@@ -224,3 +225,34 @@ def test_it_speaks_over_a_socket_to_several_at_once(serve: Serve) -> None:
             with line.makefile("rb") as answers:
                 assert answers.readline().decode().strip() == IDENTITY
                 assert answers.readline().startswith(b"0,")
+
+
+def test_a_played_battery_empties_and_sags_as_its_table_says() -> None:
+    table_c = np.array([0.0, 1.0, 2.0])
+    played = PlayedBattery(table_c, np.array([3.2, 3.0, 2.4]), np.array([0.5, 0.5, 2.0]), drawn_c=0.5, drain=1000.0)
+    currents = np.array([0.0, 0.1, 0.2, 0.0])
+    volts = played.volts(currents, 1e-3)
+    drawn = 0.5 + 1000.0 * 1e-3 * np.cumsum(currents)
+    ohm = np.interp(drawn, table_c, [0.5, 0.5, 2.0])
+    assert volts == pytest.approx(np.interp(drawn, table_c, [3.2, 3.0, 2.4]) - currents * ohm)
+    assert played.drawn_c == pytest.approx(0.8)
+    assert played.resting_v == pytest.approx(3.04)
+    assert played.volts(np.full(4, 100.0), 1.0).min() == 0.0
+
+
+def test_the_bench_reads_the_voltage_of_the_battery_that_it_plays() -> None:
+    fresh, worn = ((drawn, Bench("r1")) for drawn in (0.0, 900.0))
+    read = []
+    for drawn_c, bench in (fresh, worn):
+        bench.instrument.battery = PlayedBattery(
+            np.array([0.0, 1000.0]), np.array([3.2, 2.2]), np.array([1.0, 4.0]), drawn_c
+        )
+        bench.ready(points=2000)
+        bench.send("INIT")
+        bench.clock.now_s += 0.5
+        bench.instrument.advance()
+        current, volts = bench.fetch(), bench.fetch("VOLTage")
+        open_v, ohm = (3.2, 1.0) if drawn_c == 0 else (2.3, 3.7)
+        assert volts.mean() == pytest.approx(open_v - current.mean() * ohm, abs=2e-3)
+        read.append(float(volts.mean()))
+    assert read[0] - read[1] > 0.85

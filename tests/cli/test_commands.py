@@ -74,10 +74,58 @@ def test_an_activity_file_goes_before_the_project(tmp_path: Path, command) -> No
     assert life["limit"] == "pulse-sag"
 
 
+def test_an_activity_file_may_say_more_than_it_must(tmp_path: Path, command) -> None:
+    path = tmp_path / "a.json"
+    burst = {"name": "send", "current_a": 0.1, "duration_s": 2, "peak_a": 0.4}
+    content = {
+        "battery": {"capacity_c": 3600, "cutoff_v": 2.4, "cell": {"ocv_v": [[0, 2], [1, 3]], "resistance_ohm": 2}},
+        "supply": {"kind": "direct", "input_f": 0.01},
+        "climate": {"months_c": [20], "start": "2027-06-01"},
+        "base_a": 1e-5,
+        "activities": [
+            {**burst, "per_day": 24, "random": True, "months": [1] * 12, "peak_s": 0.002},
+            {"name": "retry", "charge_c": 0.1, "follows": "send", "probability": 0.5, "retries": 1},
+        ],
+    }
+
+    def life() -> dict[str, float]:
+        path.write_text(json.dumps(content))
+        code, out, _ = command("life", tmp_path, "--activities", path, "--json")
+        assert code == 0
+        assert set(json.loads(out)) == LIFE_KEYS
+        return json.loads(out)
+
+    mean_a = 1e-5 + (0.2 - 2e-5) / 3600 + 0.75 * 0.1 / 3600
+    helped = life()
+    assert helped["mean_a"] == pytest.approx(mean_a)
+    del content["supply"]["input_f"]
+    alone = life()
+    # 2 + s - 0.8 V = 2.4 V is never met; behind the capacitor a tenth of the pulse is left.
+    assert (alone["limit"], alone["life_h"]) == ("pulse-sag", 0.0)
+    assert helped["life_h"] > 0.4 * 1 / mean_a
+    for wrong, problem in (
+        ({"climate": {"months_c": [1, 2]}}, "12 temperatures"),
+        ({"activities": [{**burst, "follows": "send"}]}, "follows itself"),
+        ({"activities": [{**burst, "per_day": 1, "hours": [1]}]}, "24 weights"),
+        ({"supply": {"kind": "switching", "efficiency_by_load": [[0.1, 2]]}}, "efficiency_by_load"),
+    ):
+        path.write_text(json.dumps({**content, **wrong}))
+        code, _, error = command("life", tmp_path, "--activities", path, "--json")
+        assert (code, error.count("\n")) == (2, 1)
+        assert problem in error
+
+
+def test_nothing_drawn_has_a_life_without_end(tmp_path: Path, command) -> None:
+    path = tmp_path / "a.json"
+    path.write_text("{}")
+    assert json.loads(command("life", tmp_path, "--activities", path, "--json")[1])["life_h"] is None
+    assert "for ever" in command("life", tmp_path, "--activities", path)[1]
+
+
 def test_the_demo_prints_what_the_window_shows(demo_copy: Path, command) -> None:
     code, out, _ = command("demo", demo_copy, "--headless")
     assert code == 0
-    assert "25.6 months at 278 µA on average" in out
+    assert "25.3 months at 278 µA on average" in out
     assert "target 36.0 months met" in out
     code, out, _ = command("demo", demo_copy, "--headless", "--json")
     runs = json.loads(out)["runs"]

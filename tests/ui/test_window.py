@@ -32,11 +32,11 @@ def test_the_way_from_trace_to_the_reason(window: MainWindow, qtbot: QtBot, sett
     assert window.page is window.states
     assert "Modem idle takes 28.2 % of the charge" in plain(window.headline.sentence)
     qtbot.mouseClick(window.spine.links["Battery"], LEFT)
-    assert plain(window.headline.sentence).startswith("25.6 months where 36 are wanted")
+    assert plain(window.headline.sentence).startswith("25.3 months where 36 are wanted")
     window.desk.select_run("r5")
     settle()
     assert "the target is met" in window.headline.sentence
-    assert plain(window.spine.links["Battery"].shown.figure) == "44.1 months"
+    assert plain(window.spine.links["Battery"].shown.figure) == "42.3 months"
     assert plain(window.spine.links["Runs"].shown.figure) == "1st of 5"
 
 

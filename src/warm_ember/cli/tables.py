@@ -99,12 +99,15 @@ def life_json(life: LifeEstimate) -> dict[str, Any]:
 
 def print_life(life: LifeEstimate) -> None:
     """Print the life in words."""
+    if math.isinf(life.life_s):
+        print_line("nothing is drawn on average: this model never ends, the battery lasts for ever")
+        return
     print_line(
         f"{months_text(life.life_s)} at {quantity_text(life.mean_a, 'A')} on average; "
         f"8 in 10 between {months_text(life.p10_s).number} and {months_text(life.p90_s)}; "
         f"ended by {life.limit.value}; weakest: {life.weakest.origin}, {life.weakest.grade.value}"
     )
-    if life.delivered and math.isfinite(life.life_s):
+    if life.delivered:
         print_line("delivers " + ", ".join(f"{count:.0f} × {name}" for name, count in life.delivered.items()))
     if life.target_s is None or life.budget_a is None:
         return
