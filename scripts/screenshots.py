@@ -77,7 +77,7 @@ def cell(window: MainWindow) -> None:
 
 def passer_by(window: MainWindow) -> None:
     """Open an activity."""
-    window.battery.open_activity("Passer-by")
+    window.battery.activities.open("Passer-by")
 
 
 def trade_offs(window: MainWindow) -> None:

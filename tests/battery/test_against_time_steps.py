@@ -19,7 +19,7 @@ from warm_ember.model.load import ActivityCost, LifeModel, Load
 from warm_ember.units import YEAR_S
 
 CASES = 1000
-_STEPS = 3000
+_STEPS = 2000
 _TABLE = 2001
 
 

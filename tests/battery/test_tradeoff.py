@@ -36,6 +36,7 @@ def models(draw) -> LifeModel:
     return LifeModel(Load(Figure(base_a), "Sleep", costs), battery, SupplyStage())
 
 
+@settings(max_examples=30)
 @given(models(), st.floats(3, 120))
 def test_what_is_needed_just_meets_the_target(model: LifeModel, months: float) -> None:
     target_s = months * MONTH_S
@@ -53,6 +54,7 @@ def test_what_is_needed_just_meets_the_target(model: LifeModel, months: float) -
             assert life_of(parameter.model_at(needed)) == pytest.approx(target_s, rel=1e-3)
 
 
+@settings(max_examples=30)
 @given(models(), st.floats(3, 120))
 def test_ways_stand_with_the_smallest_change_first(model: LifeModel, months: float) -> None:
     found = ways(model, months * MONTH_S)
@@ -61,7 +63,7 @@ def test_ways_stand_with_the_smallest_change_first(model: LifeModel, months: flo
     assert all((way.needed is None) == (way.factor is None) for way in found)
 
 
-@settings(max_examples=20)
+@settings(max_examples=10)
 @given(models())
 def test_a_course_is_monotone_and_holds_now_and_the_target(model: LifeModel) -> None:
     target_s = 1.7 * life_of(model)

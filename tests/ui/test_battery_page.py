@@ -104,7 +104,7 @@ def test_each_view_is_copied_as_text(page: BatteryPage, settle) -> None:
 def test_a_row_opens_the_activity_and_its_fields_change_it(
     window: MainWindow, battery: BatteryPage, qtbot: QtBot, settle
 ) -> None:
-    day, panel = battery.day, battery.activity
+    day, panel = battery.activities.day, battery.activities.panel
     row = day._ordered().index("Passer-by")
     qtbot.mouseClick(day, LEFT, pos=day.row_box(row).center().toPoint())
     assert panel.isVisible()
@@ -121,18 +121,18 @@ def test_a_row_opens_the_activity_and_its_fields_change_it(
     assert cost.rate_hz == pytest.approx(412 / DAY_S * (0.5 + 0.25 + 0.125))
     type_into(qtbot, panel.name_edit, "Hiker")
     settle()
-    assert battery.day.chosen == "Hiker"
+    assert battery.activities.day.chosen == "Hiker"
     qtbot.keyClick(panel, Qt.Key.Key_Escape)
     assert battery.panel.isVisible()
     qtbot.keyClick(day, Qt.Key.Key_Down)
-    assert battery.day.chosen == battery.day._ordered()[0]
+    assert battery.activities.day.chosen == battery.activities.day._ordered()[0]
 
 
 def test_hours_and_months_are_drawn_with_the_mouse_and_by_key(
     window: MainWindow, battery: BatteryPage, qtbot: QtBot, settle
 ) -> None:
-    battery.open_activity("Passer-by")
-    strip = battery.activity.months
+    battery.activities.open("Passer-by")
+    strip = battery.activities.panel.months
     qtbot.mousePress(strip, LEFT, pos=strip.bar_box(0).center().toPoint())
     for month in range(1, 12):
         qtbot.mouseMove(strip, strip.bar_box(month).center().toPoint())
@@ -143,7 +143,7 @@ def test_hours_and_months_are_drawn_with_the_mouse_and_by_key(
     settle()
     months = activity_of(window, "Passer-by").months
     assert months[0] < 1.0 == max(months)
-    hours = battery.activity.hours
+    hours = battery.activities.panel.hours
     qtbot.keyClick(hours, Qt.Key.Key_Right)
     qtbot.keyClick(hours, Qt.Key.Key_Up)
     settle()
@@ -156,15 +156,15 @@ def test_hours_and_months_are_drawn_with_the_mouse_and_by_key(
 def test_an_activity_follows_another_and_what_is_impossible_is_refused(
     window: MainWindow, battery: BatteryPage, qtbot: QtBot, settle, told: list[str]
 ) -> None:
-    battery.open_activity("Passer-by")
-    panel = battery.activity
+    battery.activities.open("Passer-by")
+    panel = battery.activities.panel
     panel.follows.setCurrentText("Report")
     panel.follows.activated.emit(panel.follows.currentIndex())
     settle()
     assert not panel.per_day.isVisible()
     costs = {cost.name: cost.rate_hz for cost in window.desk.results.load.costs}
     assert costs["Passer-by"] == pytest.approx(costs["Report"])
-    battery.open_activity("Report")
+    battery.activities.open("Report")
     panel.follows.setCurrentText("Passer-by")
     panel.follows.activated.emit(panel.follows.currentIndex())
     settle()
@@ -190,7 +190,7 @@ def test_a_wake_becomes_an_activity(
     monkeypatch.setattr(QInputDialog, "getItem", choose)
     window.desk.apply(edits.Change("project", {"activities": ()}), "forget the activities")
     settle()
-    battery.add_activity()
+    battery.activities.add()
     settle()
     (made,) = window.desk.project.activities
     assert isinstance(made.source, FromWakes)
@@ -202,7 +202,7 @@ def test_a_wake_becomes_an_activity(
 
 
 def test_a_run_is_taken_as_the_model(window: MainWindow, battery: BatteryPage, settle) -> None:
-    battery.model_from_run()
+    battery.activities.take_run()
     settle()
     results = window.desk.results
     assert {one.name for one in window.desk.project.activities} == {
@@ -218,8 +218,8 @@ def test_a_typed_activity_is_changed_where_it_is_shown(
     typed = msgspec.structs.replace(activity_of(window, "Report"), name="Typed", source=Typed(0.5, 2.0, 0.1))
     window.desk.apply(edits.set_activity(typed), "type one")
     settle()
-    battery.open_activity("Typed")
-    panel = battery.activity
+    battery.activities.open("Typed")
+    panel = battery.activities.panel
     assert panel.charge.isVisible()
     type_into(qtbot, panel.charge, "0.25 C")
     settle()
@@ -429,3 +429,15 @@ def test_a_model_that_never_ends_says_so(window: MainWindow, battery: BatteryPag
     battery.results = replace(window.desk.results, life=estimate_life(endless), load=endless.load)
     battery._show()
     assert "never ends" in battery.sentence()
+
+
+def test_a_view_leaves_the_ramp_as_it_was(window: MainWindow, battery: BatteryPage, settle) -> None:
+    ramp = window.look.theme.ramp
+    before = [ramp.color(10.0**decade).rgba() for decade in range(-9, 0)]
+    for view in ("trade-offs", "years", "cell", "life"):
+        battery.show_view(view)
+        settle()
+        window.grab()
+    assert [ramp.color(10.0**decade).rgba() for decade in range(-9, 0)] == before
+    ramp.color(1e-5).setAlpha(0)
+    assert ramp.color(1e-5).alpha() == 255

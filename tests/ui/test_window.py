@@ -136,7 +136,7 @@ def test_arrows_walk_through_the_ledger(window: MainWindow, qtbot: QtBot) -> Non
 def test_a_rate_typed_on_the_battery_page_changes_the_life(window: MainWindow, qtbot: QtBot, settle) -> None:
     window.show_page("Battery")
     before = window.desk.results.life.life_s
-    edit = window.battery.day.edits["Report"]
+    edit = window.battery.activities.day.edits["Report"]
     type_into(qtbot, edit, "each 12 h")
     settle()
     activity = next(a for a in window.desk.project.activities if a.name == "Report")
@@ -167,14 +167,14 @@ def test_the_battery_is_typed_where_it_stands(window: MainWindow, qtbot: QtBot, 
 
 
 def test_activities_are_added_and_removed(window: MainWindow, settle) -> None:
-    window.battery.add_activity_from("Modem idle")
+    window.battery.activities.add_from("Modem idle")
     settle()
     names = [activity.name for activity in window.desk.project.activities]
     assert names[-1] == "Modem idle"
-    assert "Modem idle" in window.battery.day.edits
+    assert "Modem idle" in window.battery.activities.day.edits
     window.desk.apply(edits.drop_activity("Modem idle"), "remove")
     settle()
-    assert "Modem idle" not in window.battery.day.edits
+    assert "Modem idle" not in window.battery.activities.day.edits
 
 
 def test_two_runs_are_picked_on_the_ladder(window: MainWindow, qtbot: QtBot, settle) -> None:

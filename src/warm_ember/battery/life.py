@@ -20,7 +20,7 @@ from warm_ember.model.figure import Figure, Grade
 from warm_ember.model.load import LifeModel, Load
 from warm_ember.units import YEAR_S
 
-DRAWS = 4_000
+DRAWS = 2_000
 _SEED = 20260614
 _MATTERS = 0.01
 _DRAWN_POINTS = 96

@@ -9,6 +9,7 @@ from warm_ember.battery.effects import Effect, bare_life, effects
 from warm_ember.battery.life import budget_current
 from warm_ember.battery.measured_cell import DischargeCheck, check_cell_against, constant_discharge
 from warm_ember.battery.parameters import parameters
+from warm_ember.battery.sensitivity import Step, sensitivity
 from warm_ember.battery.tradeoff import Course, Region, Way, course, region, ways
 from warm_ember.battery.years import YearOfLife, by_year
 from warm_ember.model.arrays import Floats
@@ -152,6 +153,15 @@ class BatteryResults:
             return Tradeoffs(ways(model, project.target_s), line, edge, project.target_s, budget_a)
 
         return results.once(("tradeoffs", parameter, activity, *results.life_key(project, name)), work)
+
+    def steps(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[Step, ...]:
+        """Work out what one more step of each parameter does to one run's life."""
+        results = self._results
+
+        def work() -> tuple[Step, ...]:
+            return sensitivity(life_model(project, results.load(project, name, should_stop)))
+
+        return results.once(("steps", *results.life_key(project, name)), work)
 
     def in_years(self, project: Project, name: str, should_stop: ShouldStop = never) -> LifeInYears:
         """Cut one run's life into years, and say what it includes."""

@@ -21,7 +21,6 @@ from warm_ember.attribution.placing import place
 from warm_ember.attribution.pulses import hottest_entries, left_of_pulses
 from warm_ember.attribution.wakes import Wakes, find_wakes
 from warm_ember.battery.life import LifeEstimate, estimate_life, follow_life
-from warm_ember.battery.sensitivity import Step, sensitivity
 from warm_ember.model.battery import Activity, FromStates, FromStretch, FromWakes, Points
 from warm_ember.model.finding import Finding
 from warm_ember.model.fold import FoldPlan
@@ -59,8 +58,6 @@ class RunResults:
         What it means over the device's life.
     by_state, by_activity
         The budget bar's segments.
-    steps
-        What one more step of each parameter does to the life.
     reproduced
         How well the load stands for the capture; None when nothing was measured.
     fold_plan
@@ -76,7 +73,6 @@ class RunResults:
     life: LifeEstimate
     by_state: tuple[Segment, ...]
     by_activity: tuple[Segment, ...]
-    steps: tuple[Step, ...]
     reproduced: Reproduced | None
     fold_plan: FoldPlan
 
@@ -148,7 +144,6 @@ class Results:
             life=life,
             by_state=budget_by_state(load, ledger),
             by_activity=budget_by_activity(load),
-            steps=self._steps(project, name),
             reproduced=reproduce(load, ledger),
             fold_plan=self.fold_plan(project, name, should_stop),
         )
@@ -294,12 +289,6 @@ class Results:
             return ()
         key = ("pulses", capture.identity, tuple(stretches))
         return self.once(key, lambda: left_of_pulses(capture.current, stretches, should_stop=should_stop))
-
-    def _steps(self, project: Project, name: str) -> tuple[Step, ...]:
-        def work() -> tuple[Step, ...]:
-            return sensitivity(life_model(project, self.load(project, name)))
-
-        return self.once(("steps", *self.life_key(project, name)), work)
 
     def life_key(self, project: Project, name: str) -> tuple[Hashable, ...]:
         """Return all that the life of one run depends on."""

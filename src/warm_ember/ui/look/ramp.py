@@ -60,4 +60,5 @@ class Ramp:
         step = 0
         if current_a is not None and current_a > 0:
             step = round((math.log10(current_a) - FIRST_DECADE) * STEPS_PER_DECADE)
-        return self._colors[min(max(step, 0), len(self._colors) - 1)]
+        # A copy: whoever makes it more transparent must not do so for all.
+        return QColor(self._colors[min(max(step, 0), len(self._colors) - 1)])

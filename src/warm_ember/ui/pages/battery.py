@@ -2,20 +2,18 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable
 from typing import Any
 
-import msgspec
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QAction, QGuiApplication
-from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
 from warm_ember.battery.cells import library
 from warm_ember.battery.life import check_model
 from warm_ember.battery.sensitivity import Step
 from warm_ember.errors import BadArgumentError
-from warm_ember.model.battery import Activity, Climate, FromStates, FromWakes
+from warm_ember.model.battery import Climate
 from warm_ember.model.figure import Grade
 from warm_ember.model.load import LifeModel
 from warm_ember.model.project import Edit, Project
@@ -26,22 +24,22 @@ from warm_ember.session.results import RunResults, life_model
 from warm_ember.ui.desk import Desk
 from warm_ember.ui.latest import Latest
 from warm_ember.ui.look.theme import Look
-from warm_ember.ui.pages.activity_panel import ActivityPanel
+from warm_ember.ui.pages import battery_words as words
+from warm_ember.ui.pages.activity_part import ActivityPart
 from warm_ember.ui.pages.battery_panel import BatteryPanel
 from warm_ember.ui.pages.cell_part import CellPart
-from warm_ember.ui.pages.day_view import SIDE, DayView
+from warm_ember.ui.pages.day_view import SIDE
 from warm_ember.ui.pages.months_view import MonthsView
 from warm_ember.ui.pages.page import Page
 from warm_ember.ui.pages.tradeoff_view import TradeoffView
 from warm_ember.ui.pages.years_view import YearsView
 from warm_ember.ui.shell.headline import Switch
 from warm_ember.ui.shell.spine import LinkFigure
-from warm_ember.units import MONTH_S, Rate, bare, months_text, percent_text, quantity_text, significant
+from warm_ember.units import months_text, percent_text, quantity_text
 
 _LIFE, _YEARS, _TRADE, _CELL = "life", "years", "trade-offs", "cell"
 _VIEWS = (_LIFE, _YEARS, _TRADE, _CELL)
 _WIDE = 1150
-_WAKE = "wake by "
 _STRAY = 0.1
 
 
@@ -56,13 +54,12 @@ class BatteryPage(Page):
         self.preview: RunResults | None = None
         self.steps: tuple[Step, ...] = ()
         self.in_years: LifeInYears | None = None
-        self.day = DayView(look)
+        self.activities = ActivityPart(desk, look)
         self.months = MonthsView(look)
         self.years = YearsView(look)
         self.tradeoffs = TradeoffView(look)
         self.cell = CellPart(desk, look)
         self.panel = BatteryPanel(look)
-        self.activity = ActivityPanel(look)
         self._parameter = ""
         self._following = Latest(desk.jobs, "preview", lambda _error: None)
         self._build()
@@ -73,7 +70,7 @@ class BatteryPage(Page):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
-        layout.addWidget(self.day)
+        layout.addWidget(self.activities.day)
         below = QWidget()
         row = QHBoxLayout(below)
         row.setContentsMargins(0, 0, 0, 0)
@@ -90,7 +87,7 @@ class BatteryPage(Page):
             self._stacked.addWidget(widget)
         row.addWidget(self._stacked, 1)
         self._side = QStackedWidget()
-        for panel in (self.panel, self.activity):
+        for panel in (self.panel, self.activities.panel):
             self._side.addWidget(self._scrolled(panel))
         self._side.setFixedWidth(self.look.px(SIDE))
         row.addWidget(self._side)
@@ -106,18 +103,14 @@ class BatteryPage(Page):
 
     def _connect(self) -> None:
         refused = self.desk.troubled.emit
-        self.day.rate_entered.connect(self._on_rate)
-        self.day.activity_chosen.connect(self.open_activity)
         self.panel.changed.connect(self._on_changed)
         self.panel.dragged.connect(lambda part, field, value: self._follow(_battery_edit(part, field, value)))
         self.panel.refused.connect(refused)
-        self.activity.changed.connect(self._on_activity)
-        self.activity.dragged.connect(self._on_activity_dragged)
-        self.activity.dropped_out.connect(self._drop_activity)
-        self.activity.closed.connect(self.close_activity)
-        self.activity.refused.connect(refused)
-        for panel in (self.panel, self.activity):
-            panel.given_up.connect(self._stop_following)
+        self.panel.given_up.connect(self._stop_following)
+        self.activities.entered.connect(self._send)
+        self.activities.dragged.connect(self._follow)
+        self.activities.given_up.connect(self._stop_following)
+        self.activities.opened.connect(self._on_opened)
         self.years.climate_entered.connect(self._on_climate)
         self.years.refused.connect(refused)
         self.tradeoffs.parameter_chosen.connect(self.choose_parameter)
@@ -126,9 +119,9 @@ class BatteryPage(Page):
 
     def _make_actions(self) -> list[QAction]:
         some: tuple[tuple[str, str, Callable[[], object]], ...] = (
-            ("Add an activity from a state or a wake …", "Ctrl+Shift+A", self.add_activity),
-            ("Take the run as the model", "Ctrl+Shift+M", self.model_from_run),
-            ("Remove an activity …", "Ctrl+Shift+D", self.remove_activity),
+            ("Add an activity from a state or a wake …", "Ctrl+Shift+A", self.activities.add),
+            ("Take the run as the model", "Ctrl+Shift+M", self.activities.take_run),
+            ("Remove an activity …", "Ctrl+Shift+D", self.activities.remove),
             ("Months of life", "Ctrl+1", lambda: self.show_view(_LIFE)),
             ("Year by year", "Ctrl+2", lambda: self.show_view(_YEARS)),
             ("Trade-offs", "Ctrl+3", lambda: self.show_view(_TRADE)),
@@ -147,30 +140,22 @@ class BatteryPage(Page):
     def show_results(self, results: RunResults | None) -> None:
         self._stop_following()
         self.results = results
-        self.steps = results.steps if results is not None else ()
+        self.steps = ()
         self.in_years = None
         self.panel.show_project(self.desk.project)
         self._show()
 
     def _show(self) -> None:
         project, shown = self.desk.project, self.preview or self.results
-        self.day.set_results(shown)
+        self.activities.show_results(shown)
         others = self._others()
         self.months.set_results(shown, others[0] if others else None, self.steps)
         self.panel.show_results(shown, others)
         self.years.show_life(shown, self.in_years, project.climate)
         self.cell.show_battery(project.battery)
-        self._show_activity()
         if self.results is None:
             self.tradeoffs.show_tradeoffs(None)
         self._ask()
-
-    def _show_activity(self) -> None:
-        project, name = self.desk.project, self.day.chosen
-        if name and not any(one.name == name for one in project.activities):
-            self.close_activity()
-        elif name:
-            self.activity.show_activity(project, name, self.preview or self.results)
 
     @property
     def view(self) -> str:
@@ -184,6 +169,9 @@ class BatteryPage(Page):
         self._ask()
         self.headline_changed.emit()
 
+    def showEvent(self, event: object) -> None:
+        self._ask()
+
     def resizeEvent(self, event: object) -> None:
         self._give_room()
 
@@ -192,19 +180,10 @@ class BatteryPage(Page):
         opened = self._side.currentIndex() == 1
         self._side.setVisible(opened or self.view == _LIFE or self.width() >= self.look.px(_WIDE))
 
-    def open_activity(self, name: str) -> None:
-        """Open an activity's fields in the place of the battery's."""
-        self.day.choose(name)
-        self._side.setCurrentIndex(1)
+    def _on_opened(self, opened: bool) -> None:
+        """Show an activity's fields in the place of the battery's, or these again."""
+        self._side.setCurrentIndex(int(opened))
         self._give_room()
-        self._show_activity()
-
-    def close_activity(self) -> None:
-        """Go back to the battery's fields."""
-        self.day.choose("")
-        self._side.setCurrentIndex(0)
-        self._give_room()
-        self.day.setFocus()
 
     def choose_parameter(self, name: str) -> None:
         """Show the life against another parameter."""
@@ -214,10 +193,17 @@ class BatteryPage(Page):
     def _ask(self) -> None:
         """Ask for what the open view shows beyond the life itself."""
         session, results = self.desk.session, self.results
-        if session is None or results is None or self.preview is not None:
+        if session is None or results is None or self.preview is not None or not self.isVisible():
             return
         project, name, parameter = self.desk.project, results.run.name, self._parameter
-        if self.view == _TRADE:
+        if self.view == _LIFE and not self.steps:
+            self.desk.work(
+                "steps",
+                "trying one more step of each parameter",
+                lambda should_stop, _progress: session.battery.steps(project, name, should_stop),
+                self._on_steps,
+            )
+        elif self.view == _TRADE:
             activity = parameter.rpartition(",")[0]
             self.desk.work(
                 "trade-offs",
@@ -235,6 +221,12 @@ class BatteryPage(Page):
                 self._on_years,
             )
 
+    def _on_steps(self, steps: tuple[Step, ...]) -> None:
+        self.steps = steps
+        others = self._others()
+        self.months.set_results(self.results, others[0] if others else None, steps)
+        self.headline_changed.emit()
+
     def _on_years(self, found: LifeInYears) -> None:
         self.in_years = found
         self.years.show_life(self.results, found, self.desk.project.climate)
@@ -247,8 +239,8 @@ class BatteryPage(Page):
         self.headline_changed.emit()
 
     def _copy(self) -> None:
-        words = {_TRADE: self.tradeoffs.text, _YEARS: self.years.text, _CELL: self.cell.text}
-        QGuiApplication.clipboard().setText(words.get(self.view, self.day.text)())
+        texts = {_TRADE: self.tradeoffs.text, _YEARS: self.years.text, _CELL: self.cell.text}
+        QGuiApplication.clipboard().setText(texts.get(self.view, self.activities.day.text)())
 
     def _others(self) -> tuple[RunResults, ...]:
         """Return the other runs, the longest life first."""
@@ -272,7 +264,7 @@ class BatteryPage(Page):
     def _on_preview(self, preview: RunResults) -> None:
         # What depends on more than this life, the other runs and each step, is not true any more and not shown.
         self.preview = preview
-        self.day.set_results(preview)
+        self.activities.day.set_results(preview)
         self.months.set_results(preview, None, ())
         self.panel.show_results(preview, ())
         if self.view == _YEARS:
@@ -286,7 +278,7 @@ class BatteryPage(Page):
             self._show()
             self.panel.show_project(self.desk.project)
 
-    def _send(self, edit: Edit, what: str) -> bool:
+    def _send(self, edit: Edit, what: str) -> None:
         """Send an edit unless it makes something impossible, which is said."""
         try:
             changed = edit(self.desk.project)
@@ -297,18 +289,9 @@ class BatteryPage(Page):
             self.desk.troubled.emit(error.one_line)
             self._stop_following()
             self.panel.show_project(self.desk.project)
-            self._show_activity()
-            return False
+            self.activities.show_open(self.results)
+            return
         self.desk.apply(edit, what)
-        return True
-
-    def _on_rate(self, name: str, rate: Rate) -> None:
-        activity = next((a for a in self.desk.project.activities if a.name == name), None)
-        if activity is not None:
-            changed = msgspec.structs.replace(
-                activity, interval_s=rate.interval_s, per_day=rate.per_day, follows="", probability=1.0, retries=0
-            )
-            self._send(edits.set_activity(changed), f"change how often {name} comes")
 
     def _on_changed(self, part: str, field: str, value: object) -> None:
         self._send(_battery_edit(part, field, value), f"change the {field.split('_')[0]}")
@@ -319,145 +302,17 @@ class BatteryPage(Page):
     def _on_cell(self, changes: dict[str, Any], what: str) -> None:
         self._send(edits.Change("battery", {"grade": Grade.TYPED, **changes}), what)
 
-    def _on_activity(self, activity: Activity, before: str) -> None:
-        if activity.name != before and any(one.name == activity.name for one in self.desk.project.activities):
-            self.desk.troubled.emit(f"There is an activity {activity.name} already.")
-            self._show_activity()
-            return
-        if self._send(edits.set_activity(activity, before), f"change the activity {before}"):
-            self.day.choose(activity.name)
-
-    def _on_activity_dragged(self, activity: Activity) -> None:
-        self._follow(edits.set_activity(activity))
-
-    def add_activity(self) -> None:
-        """Ask for a state or a wake source and take its occurrences as an activity at the rate the capture shows."""
-        session, results = self.desk.session, self.results
-        if session is None or results is None:
-            return
-        wakes = session.results.wakes(self.desk.project, results.run.name)
-        names = [row.name for row in results.ledger.rows]
-        names += [f"{_WAKE}{source}" for source in dict.fromkeys(wakes.source)]
-        name, chosen = QInputDialog.getItem(
-            self, "Add an activity", "The state whose entries, or the wakes that are its occurrences:", names, 0,
-            editable=False,
-        )  # fmt: skip
-        if chosen:
-            self.add_activity_from(name)
-
-    def add_activity_from(self, name: str) -> None:
-        """Take a state's entries, or the wakes by a source, as an activity at the rate the capture shows."""
-        session, results = self.desk.session, self.results
-        if session is None or results is None:
-            return
-        if name.startswith(_WAKE):
-            source = name.removeprefix(_WAKE)
-            times = session.results.wakes(self.desk.project, results.run.name).source.count(source)
-            activity = Activity(source, FromWakes(source))
-        else:
-            row = results.ledger.row(name)
-            times = row.entries if row is not None else 0
-            activity = Activity(name, FromStates((name,), name))
-        if times:
-            activity = msgspec.structs.replace(activity, interval_s=results.ledger.duration_s / times)
-            self._send(edits.set_activity(activity), f"add the activity {activity.name}")
-
-    def model_from_run(self) -> None:
-        """Take every state but the one it rests in as an activity, as often as the capture shows it."""
-        results = self.results
-        if results is None:
-            return
-        ledger = results.ledger
-        resting = max(ledger.rows, key=lambda row: row.dwell_s, default=None)
-        made = tuple(
-            Activity(row.name, FromStates((row.name,), row.name), interval_s=ledger.duration_s / row.entries)
-            for row in ledger.rows
-            if row is not resting and row.entries
-        )
-        if not made:
-            self.desk.troubled.emit("This run has one state only: place its states first.")
-            return
-        self._send(edits.Change("project", {"activities": made}), f"take {results.run.name} as the model")
-
-    def remove_activity(self) -> None:
-        """Remove the activity that is open, or ask for one."""
-        names = [activity.name for activity in self.desk.project.activities]
-        if self.day.chosen in names:
-            self._drop_activity(self.day.chosen)
-            return
-        if not names:
-            self.desk.troubled.emit("There is no activity to remove.")
-            return
-        name, chosen = QInputDialog.getItem(self, "Remove an activity", "Activity:", names, 0, editable=False)
-        if chosen:
-            self._drop_activity(name)
-
-    def _drop_activity(self, name: str) -> None:
-        self.desk.apply(edits.drop_activity(name), f"remove the activity {name}")
-
     def sentence(self) -> str:
         shown = self.preview or self.results
         if shown is None:
             return "Months of life appear with the first capture."
         if self.view == _TRADE:
-            return self._trade_sentence()
+            return words.trade_sentence(self.tradeoffs.found, self.results)
         if self.view == _YEARS and self.in_years is not None:
-            return self._years_sentence(shown, self.in_years)
+            return words.years_sentence(shown, self.in_years, self.steps)
         if self.view == _CELL:
             return self.cell.sentence()
-        weakest = shown.life.weakest
-        return f"{self._answer(shown)} Weakest: {weakest.origin}, {weakest.grade.value}."
-
-    def _years_sentence(self, results: RunResults, found: LifeInYears) -> str:
-        if not found.years:
-            return self._answer(results)
-        margins = [(year.margin_v, year) for year in found.years[:-1] or found.years if year.margin_v is not None]
-        strongest = max(found.effects, key=lambda effect: effect.takes_s or 0.0)
-        text = f"**{months_text(results.life.life_s).number}** months, ended by {results.life.limit.value}"
-        if strongest.takes_s:
-            text += f"; {strongest.name} alone takes {months_text(strongest.takes_s).marked}"
-        if margins:
-            least, year = min(margins, key=lambda one: one[0])
-            text += (
-                f". The pulses come closest in year {year.number}: {quantity_text(least, 'V', 2).marked} above the stop"
-            )
-        return text + "."
-
-    def _trade_sentence(self) -> str:
-        found = self.tradeoffs.found
-        if found is None:
-            return "Trying each parameter …"
-        if found.target_s is None:
-            return "Type a target to see what would meet it."
-        wanted = months_text(found.target_s).marked
-        possible = [way for way in found.ways if way.needed is not None]
-        if any(way.factor == 1.0 for way in possible):
-            return f"The target of {wanted} is met; each parameter is shown with what it may be."
-        floor = next((way for way in found.ways if self.results and way.name == self.results.load.base_name), None)
-        text = f"The smallest single change that lasts {wanted}: none there is."
-        if possible:
-            best = possible[0]
-            text = f"The smallest single change that lasts {wanted}: {best.name}, from {best.now} to **{best.needed}**."
-        if floor is not None and floor.needed is None:
-            text += " Impossible at any sleep current alone."
-        return text
-
-    def _answer(self, results: RunResults) -> str:
-        life = results.life
-        if not math.isfinite(life.life_s):
-            return "Nothing is drawn on average: this model never ends."
-        lasts = f"**{significant(life.life_s / MONTH_S)}** months"
-        if life.target_s is None:
-            return f"{results.run.label} lasts {lasts}, ended by {life.limit.value}; type a target to compare."
-        wanted = f"**{bare(life.target_s / MONTH_S)}**"
-        if life.life_s >= life.target_s:
-            return f"{lasts} where {wanted} are wanted: the target is met; {life.limit.value} ends it."
-        single = next((s for s in self.steps if s.better_s >= life.target_s), None)
-        if life.budget_a == 0:
-            return f"{lasts} where {wanted} are wanted: impossible with this battery, whatever is drawn."
-        if single is None:
-            return f"{lasts} where {wanted} are wanted, and no single step of any parameter gets there."
-        return f"{lasts} where {wanted} are wanted; {single.name} at {single.better} would get there."
+        return words.life_sentence(shown, self.steps)
 
     def warning(self) -> str:
         if self.results is None:

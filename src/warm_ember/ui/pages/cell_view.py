@@ -163,6 +163,7 @@ class CellView(QWidget):
         self.edits: dict[str, PointsEdit] = {}
         column.addLayout(self._build_curves(), 1)
         column.addLayout(self._build_check())
+        column.addLayout(self._build_keys())
 
     def _build_numbers(self) -> QGridLayout:
         look, px = self._look, self._look.px
@@ -223,15 +224,21 @@ class CellView(QWidget):
         for widget in (label, self.current, self.verdict):
             widget.setFont(look.font("small"))
             row.addWidget(widget, 1 if widget is self.verdict else 0)
+        return row
+
+    def _build_keys(self) -> QHBoxLayout:
+        row = QHBoxLayout()
+        row.setSpacing(self._look.px(8))
         for words, key, signal in (
             ("Against a discharge …", "Ctrl+K", self.check_asked),
             ("From discharges …", "Ctrl+J", self.from_discharges_asked),
             ("Open …", "Ctrl+L", self.open_asked),
             ("Save …", "Ctrl+U", self.save_asked),
         ):
-            button = KeyButton(look, words, key)
+            button = KeyButton(self._look, words, key)
             button.clicked.connect(signal.emit)
             row.addWidget(button)
+        row.addStretch(1)
         return row
 
     def show_cell(self, battery: Battery, name: str) -> None:

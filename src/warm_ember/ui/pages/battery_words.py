@@ -1,0 +1,69 @@
+"""The sentences of the Battery page: its answers in words and figures."""
+
+from __future__ import annotations
+
+import math
+
+from warm_ember.battery.sensitivity import Step
+from warm_ember.session.battery_results import LifeInYears, Tradeoffs
+from warm_ember.session.results import RunResults
+from warm_ember.units import MONTH_S, bare, months_text, quantity_text, significant
+
+
+def life_sentence(results: RunResults, steps: tuple[Step, ...]) -> str:
+    """Say how long the battery lasts against the target, and which input that rests on most weakly."""
+    weakest = results.life.weakest
+    return f"{_answer(results, steps)} Weakest: {weakest.origin}, {weakest.grade.value}."
+
+
+def years_sentence(results: RunResults, found: LifeInYears, steps: tuple[Step, ...]) -> str:
+    """Say what ends a life, what takes most of it, and when its pulses come closest to the stop."""
+    if not found.years:
+        return _answer(results, steps)
+    margins = [(year.margin_v, year) for year in found.years[:-1] or found.years if year.margin_v is not None]
+    strongest = max(found.effects, key=lambda effect: effect.takes_s or 0.0)
+    text = f"**{months_text(results.life.life_s).number}** months, ended by {results.life.limit.value}"
+    if strongest.takes_s:
+        text += f"; {strongest.name} alone takes {months_text(strongest.takes_s).marked}"
+    if margins:
+        least, year = min(margins, key=lambda one: one[0])
+        text += f". The pulses come closest in year {year.number}: {quantity_text(least, 'V', 2).marked} above the stop"
+    return text + "."
+
+
+def trade_sentence(found: Tradeoffs | None, results: RunResults | None) -> str:
+    """Say the smallest single change that meets the target."""
+    if found is None:
+        return "Trying each parameter …"
+    if found.target_s is None:
+        return "Type a target to see what would meet it."
+    wanted = months_text(found.target_s).marked
+    possible = [way for way in found.ways if way.needed is not None]
+    if any(way.factor == 1.0 for way in possible):
+        return f"The target of {wanted} is met; each parameter is shown with what it may be."
+    floor = next((way for way in found.ways if results and way.name == results.load.base_name), None)
+    text = f"The smallest single change that lasts {wanted}: none there is."
+    if possible:
+        best = possible[0]
+        text = f"The smallest single change that lasts {wanted}: {best.name}, from {best.now} to **{best.needed}**."
+    if floor is not None and floor.needed is None:
+        text += " Impossible at any sleep current alone."
+    return text
+
+
+def _answer(results: RunResults, steps: tuple[Step, ...]) -> str:
+    life = results.life
+    if not math.isfinite(life.life_s):
+        return "Nothing is drawn on average: this model never ends."
+    lasts = f"**{significant(life.life_s / MONTH_S)}** months"
+    if life.target_s is None:
+        return f"{results.run.label} lasts {lasts}, ended by {life.limit.value}; type a target to compare."
+    wanted = f"**{bare(life.target_s / MONTH_S)}**"
+    if life.life_s >= life.target_s:
+        return f"{lasts} where {wanted} are wanted: the target is met; {life.limit.value} ends it."
+    single = next((s for s in steps if s.better_s >= life.target_s), None)
+    if life.budget_a == 0:
+        return f"{lasts} where {wanted} are wanted: impossible with this battery, whatever is drawn."
+    if single is None:
+        return f"{lasts} where {wanted} are wanted, and no single step of any parameter gets there."
+    return f"{lasts} where {wanted} are wanted; {single.name} at {single.better} would get there."
