@@ -39,6 +39,25 @@ def test_states_has_exactly_the_keys_of_the_contract(demo_path: Path, command) -
     assert {state["verdict"] for state in states["states"]} == {"ok", "above"}
 
 
+def test_wakes_have_exactly_the_keys_of_the_contract(demo_path: Path, command) -> None:
+    code, out, _ = command("wakes", demo_path, "r5", "--json")
+    found = json.loads(out)
+    assert code == 0
+    assert list(found) == ["capture", "wakes", "rate_per_h", "sources", "idle", "aligned"]
+    keys = ["source", "count", "rate_per_h", "awake_s_mean", "charge_c_mean", "added_a"]
+    assert all(list(row) == keys for row in found["sources"])
+    assert all(list(row) == ["mode", "count", "time_s", "too_shallow", "too_deep", "lost_a"] for row in found["idle"])
+    assert found["wakes"] == sum(row["count"] for row in found["sources"])
+    assert found["rate_per_h"] == pytest.approx(found["wakes"] * 12)
+    assert {row["source"] for row in found["sources"]} == {"rtc", "pir"}
+    moved = json.loads(command("wakes", demo_path, "r5", "--json", "--slack", "rtc=2")[1])
+    assert moved["aligned"]["rate_per_h"] < found["aligned"]["rate_per_h"]
+    assert moved["aligned"]["saved_a"] > 0
+    assert "rtc" in command("wakes", demo_path, "r5")[1]
+    code, _, error = command("wakes", demo_path, "r5", "--slack", "rtc")
+    assert (code, error.count("\n")) == (2, 1)
+
+
 def test_life_has_exactly_the_keys_of_the_contract(demo_path: Path, command) -> None:
     code, out, _ = command("life", demo_path, "--json")
     life = json.loads(out)

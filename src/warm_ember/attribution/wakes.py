@@ -2,15 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 
+from warm_ember.attribution.belief import default_threshold_a
 from warm_ember.attribution.recording import Recording
 from warm_ember.model.arrays import Indices
 from warm_ember.model.placement import Alignment, Placement
+from warm_ember.signal.bands import band_stays
+from warm_ember.signal.levels import Levels
+from warm_ember.signal.series import ShouldStop, never
 
 UNKNOWN = "unknown"
+_HYSTERESIS = 0.2
 
 
 @dataclass(frozen=True, eq=False)
@@ -23,11 +29,14 @@ class Wakes:
         What woke the device, for each wake.
     first, last
         Sample indices of the wake and of the sleep after it, shape ``(wakes,)``.
+    cut
+        Stretches awake that the capture cuts off at its ends: they are neither wakes nor sleep.
     """
 
     source: tuple[str, ...]
     first: Indices
     last: Indices
+    cut: tuple[tuple[int, int], ...] = ()
 
 
 def no_wakes() -> Wakes:
@@ -36,8 +45,14 @@ def no_wakes() -> Wakes:
     return Wakes((), nothing, nothing)
 
 
-def find_wakes(recording: Recording, placement: Placement) -> Wakes:
-    """Find the wakes that the log tells of.
+def find_wakes(
+    recording: Recording,
+    placement: Placement,
+    levels: Callable[[], Levels] | None = None,
+    *,
+    should_stop: ShouldStop = never,
+) -> Wakes:
+    """Find the wakes that the log tells of, or, where it tells of none, those that the current shows.
 
     Parameters
     ----------
@@ -46,6 +61,13 @@ def find_wakes(recording: Recording, placement: Placement) -> Wakes:
     placement
         Its states: the clock that lays the log on the capture, and, where the log does not say when the device goes
         back to sleep, the state before the wake, whose return ends it.
+    levels
+        Returns the levels of the current, asked only without wakes in the log; None leaves the current alone.
+
+    Raises
+    ------
+    Cancelled
+        If `should_stop` answered yes.
 
     Returns
     -------
@@ -65,7 +87,7 @@ def find_wakes(recording: Recording, placement: Placement) -> Wakes:
     starts, names = places("wake")
     sleeps, _ = places("sleep")
     if not len(starts):
-        return no_wakes()
+        return no_wakes() if levels is None else _in_current(recording, levels(), should_stop)
     following = np.append(starts[1:], samples + 1)
     if len(sleeps):
         asleep = np.append(sleeps, samples + 1)[np.searchsorted(sleeps, starts, side="right")]
@@ -74,7 +96,22 @@ def find_wakes(recording: Recording, placement: Placement) -> Wakes:
     ends = np.minimum(following, asleep)
     whole = (ends > starts) & (ends <= samples)
     kept = np.flatnonzero(whole)
-    return Wakes(tuple(names[index] for index in kept), starts[kept], ends[kept])
+    cut = [(0, int(sleeps[0]))] if len(sleeps) and 0 < sleeps[0] < starts[0] else []
+    cut += [(int(starts[-1]), samples)] if ends[-1] > samples else []
+    return Wakes(tuple(names[index] for index in kept), starts[kept], ends[kept], tuple(cut))
+
+
+def _in_current(recording: Recording, levels: Levels, should_stop: ShouldStop) -> Wakes:
+    """Take each stay clearly above sleep for a wake of no known cause."""
+    threshold_a = default_threshold_a(levels)
+    if threshold_a is None:
+        return no_wakes()
+    current = recording.current
+    stays = band_stays(current, threshold_a, np.inf, hysteresis=_HYSTERESIS, should_stop=should_stop)
+    # One that began before the capture, or outlasts it, would look cheaper than it was.
+    is_whole = (stays[:, 0] > 0) & (stays[:, 1] < current.samples)
+    whole, cut = stays[is_whole], tuple((first, last) for first, last in stays[~is_whole].tolist())
+    return Wakes((UNKNOWN,) * len(whole), whole[:, 0], whole[:, 1], cut)
 
 
 def _back(placement: Placement, start: int) -> int | None:

@@ -7,7 +7,19 @@ import sys
 
 import typer
 
-from warm_ember.cli import bench, demo, export, findings, import_command, life, open_window, record, states, stretch
+from warm_ember.cli import (
+    bench,
+    demo,
+    export,
+    findings,
+    import_command,
+    life,
+    open_window,
+    record,
+    states,
+    stretch,
+    wakes,
+)
 from warm_ember.errors import WarmEmberError
 
 log = logging.getLogger(__name__)
@@ -26,6 +38,7 @@ app.command("demo")(demo.demo)
 app.command("import")(import_command.import_)
 app.command("stretch")(stretch.stretch)
 app.command("states")(states.states)
+app.command("wakes")(wakes.wakes)
 app.command("findings")(findings.findings)
 app.command("export")(export.export_)
 app.command("life")(life.life)

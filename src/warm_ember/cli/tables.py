@@ -4,16 +4,18 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
+from dataclasses import asdict
 from typing import Any
 
 import msgspec
 
 from warm_ember.attribution.day import DayRow
 from warm_ember.attribution.ledger import Ledger
+from warm_ember.attribution.wake_ledger import WakeLedger
 from warm_ember.battery.life import LifeEstimate
 from warm_ember.cli.output import print_line, print_table
 from warm_ember.model.finding import Finding
-from warm_ember.units import HOUR_S, duration_text, months_text, percent_text, quantity_text
+from warm_ember.units import HOUR_S, bare, duration_text, months_text, percent_text, quantity_text
 
 
 def ledger_json(ledger: Ledger) -> dict[str, Any]:
@@ -131,3 +133,33 @@ def print_findings(findings: tuple[Finding, ...]) -> None:
         where = f"{duration_text(finding.from_s)} to {duration_text(finding.to_s)}"
         print_line(f"{finding.kind} from {where}, {percent_text(finding.confidence)} sure{cost}")
         print_line(f"  {finding.text}")
+
+
+def wakes_json(ledger: WakeLedger) -> dict[str, Any]:
+    """Return the ``wakes`` object of the contract."""
+    return {
+        "capture": ledger.capture,
+        "wakes": len(ledger.wakes.source),
+        "rate_per_h": ledger.rate_per_h,
+        "sources": [asdict(row) for row in ledger.sources],
+        "idle": [asdict(row) for row in ledger.idle],
+        "aligned": asdict(ledger.aligned),
+    }
+
+
+def print_wakes(ledger: WakeLedger) -> None:
+    """Print the wakes by source and the sleep between them as tables."""
+    sources = [
+        (row.source, row.count, bare(row.rate_per_h), duration_text(row.awake_s_mean),
+         quantity_text(row.charge_c_mean, "C"), quantity_text(row.added_a, "A"))
+        for row in ledger.sources
+    ]  # fmt: skip
+    print_table(("source", "wakes", "an hour", "awake", "charge", "adds"), sources)
+    print_line()
+    idle = [
+        (row.mode, row.count, duration_text(row.time_s), row.too_shallow, row.too_deep, quantity_text(row.lost_a, "A"))
+        for row in ledger.idle
+    ]
+    print_table(("sleep", "stretches", "time", "too shallow", "too deep", "loses"), idle)
+    aligned = f"aligned {bare(ledger.aligned.rate_per_h)}, which saves {quantity_text(ledger.aligned.saved_a, 'A')}"
+    print_line(f"{len(ledger.wakes.source)} wakes, {bare(ledger.rate_per_h)} an hour; {aligned}")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Hashable
+from collections.abc import Callable, Hashable, Mapping
 from dataclasses import dataclass, replace
 from functools import partial
 from typing import TypeVar
@@ -19,6 +19,7 @@ from warm_ember.attribution.load import Occurrences, Reproduced, make_load, no_p
 from warm_ember.attribution.occurrences import of_stretch, of_wakes
 from warm_ember.attribution.placing import place
 from warm_ember.attribution.pulses import hottest_entries, left_of_pulses
+from warm_ember.attribution.wake_ledger import WakeLedger, make_wake_ledger
 from warm_ember.attribution.wakes import Wakes, find_wakes
 from warm_ember.battery.life import LifeEstimate, estimate_life, follow_life
 from warm_ember.model.battery import Activity, FromStates, FromStretch, FromWakes, Points
@@ -254,7 +255,20 @@ class Results:
     def wakes(self, project: Project, name: str, should_stop: ShouldStop = never) -> Wakes:
         """Find one run's wakes."""
         capture, placement = self.open_capture(name), self.placement(project, name, should_stop)
-        return self.once(("wakes", *placement_key(project, capture)), lambda: find_wakes(capture, placement))
+        levels = self.levels(capture, should_stop)
+        return self.once(
+            ("wakes", *placement_key(project, capture)),
+            lambda: find_wakes(capture, placement, levels, should_stop=should_stop),
+        )
+
+    def wake_ledger(
+        self, project: Project, name: str, slack_s: Mapping[str, float], should_stop: ShouldStop = never
+    ) -> WakeLedger:
+        """Sum one run over its wakes; `slack_s` says by how much later each source may wake."""
+        capture, placement = self.open_capture(name), self.placement(project, name, should_stop)
+        wakes = self.wakes(project, name, should_stop)
+        key = ("wake ledger", tuple(sorted(slack_s.items())), *placement_key(project, capture))
+        return self.once(key, lambda: make_wake_ledger(capture, placement, wakes, slack_s, should_stop=should_stop))
 
     def _occurrences(
         self, project: Project, name: str, source: FromStretch | FromWakes, should_stop: ShouldStop

@@ -1,0 +1,54 @@
+"""``warm-ember wakes``: who woke the device, and what it cost."""
+
+from __future__ import annotations
+
+import math
+from typing import Annotated
+
+import typer
+
+from warm_ember.cli.arguments import JsonOption, NameArgument, ProjectArgument
+from warm_ember.cli.output import print_json
+from warm_ember.cli.tables import print_wakes, wakes_json
+from warm_ember.errors import BadArgumentError
+from warm_ember.session.session import Session
+
+
+def wakes(
+    project: ProjectArgument,
+    name: NameArgument,
+    slack: Annotated[
+        list[str] | None,
+        typer.Option(metavar="SOURCE=S", help="By how many seconds later a source may wake; repeatable."),
+    ] = None,
+    json: JsonOption = False,
+) -> None:
+    """Show the wakes of the capture NAME by source, and the sleep between them."""
+    slack_s = dict(_slack(text) for text in slack or ())
+    session = Session.open(project)
+    try:
+        ledger = session.results.wake_ledger(session.project, name, slack_s)
+    finally:
+        session.close()
+    if json:
+        print_json(wakes_json(ledger))
+    else:
+        print_wakes(ledger)
+
+
+def _slack(text: str) -> tuple[str, float]:
+    """Read ``SOURCE=S``.
+
+    Raises
+    ------
+    BadArgumentError
+        If it is not that.
+    """
+    source, _, seconds = text.rpartition("=")
+    try:
+        slack_s = float(seconds)
+    except ValueError:
+        slack_s = math.nan
+    if not source or not 0 <= slack_s < math.inf:
+        raise BadArgumentError(f"--slack: expected SOURCE=S with seconds of 0 or more, found {text!r}")
+    return source, slack_s
