@@ -5,7 +5,7 @@ import math
 import msgspec
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from warm_ember.battery.cells import check_battery, curve_of, library, resistance_of
@@ -73,6 +73,26 @@ def test_a_pulse_sags_below_the_cut_off_earlier() -> None:
     life = estimate_life(LifeModel(constant(0.001, peak_a=0.1), battery))
     # 2 + s - 0.2 = 2.5 at s = 0.7
     assert (life.limit, life.life_s) == (Limit.PULSE_SAG, pytest.approx(0.3 * 3600 / 0.001, rel=1e-6))
+
+
+@given(
+    st.lists(st.floats(0.02, 0.98), min_size=1, max_size=6, unique=True).map(sorted),
+    st.floats(0.02, 0.98), st.floats(1e-5, 1e-2), st.floats(0.0, 0.3), st.floats(0.01, 5.0),
+)  # fmt: skip
+@settings(max_examples=60)
+def test_on_a_curve_with_corners_the_end_is_where_the_curve_says(
+    corners: list[float], height: float, current_a: float, loss: float, ohm: float
+) -> None:
+    shares = np.array([0.0, *corners, 1.0])
+    volts = 2.0 + np.cumsum(np.append(0.0, np.sqrt(np.diff(shares))))
+    cell = Cell(tuple(zip(shares.tolist(), volts.tolist(), strict=True)))
+    end_v = float(volts[0] + height * (volts[-1] - volts[0])) - current_a * ohm
+    at = float(np.interp(end_v + current_a * ohm, volts, shares))
+    battery = Battery(5000.0, loss, cutoff_v=end_v, resistance_ohm=ohm, cell=cell)
+    k, q0, q1 = loss / YEAR_S, 5000.0, 5000.0 * at
+    slowest_s = (q0 - q1) / (current_a + k * q1)
+    expected = math.log1p(k * slowest_s) / k if k * slowest_s > 1e-12 else slowest_s
+    assert life_of(LifeModel(constant(current_a), battery)) == pytest.approx(expected, rel=1e-6)
 
 
 def test_a_load_that_never_works_lasts_for_no_time() -> None:

@@ -31,6 +31,7 @@ _ROUNDING = 1e-11
 _SETTLED = 1e-4
 _ROUNDS = 8
 _ZOOMS = 4
+_FOCUSES, _FOCUS_POINTS = 2, 160
 _COARSE, _BEYOND, _AMPLE = 0.7, 1.05, 1.3
 _UNEVEN = 1.5
 
@@ -160,8 +161,8 @@ def discharge(
 
     Life ends where ``v_oc - i r`` falls below the larger of cut-off and the stage's lowest input, under the mean
     (``cut-off``) or the highest current (``pulse-sag``), or where what is left above the reserve cannot be taken at
-    that temperature and load (``capacity``); linearly between points. When more is lost than used by then,
-    self-discharge is what limits the life.
+    that temperature and load (``capacity``); linearly between points, which lie close where it ends. When more is lost
+    than used by then, self-discharge is what limits the life.
     """
     empty = _Emptying(battery, supply, climate, variants, points)
     longest_s = empty.longest_s
@@ -169,11 +170,11 @@ def discharge(
     if like is not None and math.isfinite(like.life_s[0]) and like.life_s[0] > 0:
         horizon_s = np.minimum(longest_s, _AMPLE * like.life_s[0] / like.longest_s[0] * longest_s)
         share = np.interp(_AMPLE * empty.grid, like.time_s[0] / like.life_s[0], like.charge_share[0])
-        found = empty.over(horizon_s, share)
+        found = empty.over(empty.evenly(horizon_s), share)
         late = ~found.has_ended & (horizon_s < longest_s)
-        return empty.over(np.where(late, longest_s, horizon_s), share) if late.any() else found
+        return empty.over(empty.evenly(np.where(late, longest_s, horizon_s)), share) if late.any() else found
     horizon_s = longest_s
-    found = empty.over(horizon_s, share)
+    found = empty.over(empty.evenly(horizon_s), share)
     for _ in range(_ZOOMS):
         # Few points on the life itself would miss a cold week.
         if not (found.life_s < _COARSE * horizon_s).any():
@@ -181,8 +182,29 @@ def discharge(
         step_s = horizon_s / (points - 1)
         horizon_s = np.where(np.isfinite(found.life_s), _BEYOND * found.life_s + 2 * step_s, horizon_s)
         horizon_s = np.minimum(horizon_s, longest_s)
-        found = empty.over(horizon_s, share)
+        found = empty.over(empty.evenly(horizon_s), share)
+    # A voltage bends where the cell's curve does: many points where it ends tell the end of the life exactly.
+    step_s = horizon_s / (points - 1)
+    for _ in range(_FOCUSES if empty.pack.has_voltage and points >= POINTS else 0):
+        near = found.has_ended & (found.life_s > 0)
+        if not near.any():
+            break
+        low_s, high_s = found.life_s - step_s, np.minimum(found.life_s + step_s, horizon_s)
+        times_s = _focused(np.maximum(low_s, 0.0), high_s, points)
+        times_s = np.where(near[:, None], times_s, empty.evenly(horizon_s))
+        guess = np.array(
+            [np.interp(t, at, left) for t, at, left in zip(times_s, found.time_s, found.charge_share, strict=True)]
+        )
+        found = empty.over(times_s, guess)
+        step_s = step_s * (2 / _FOCUS_POINTS)
     return found
+
+
+def _focused(low_s: Floats, high_s: Floats, points: int) -> Floats:
+    """Return times from 0 to some end, many of them in the stretch before it, shape ``(variants, points)``."""
+    before = np.linspace(0.0, 1.0, points - _FOCUS_POINTS) * low_s[:, None]
+    within = np.arange(1, _FOCUS_POINTS + 1) / _FOCUS_POINTS * (high_s - low_s)[:, None]
+    return np.concatenate((before, low_s[:, None] + within), axis=1)
 
 
 class _Emptying:
@@ -218,17 +240,20 @@ class _Emptying:
         bound_s = np.where(given_a > 0, bound_s, np.inf)
         return np.asarray(np.minimum(bound_s, min(self.shelf_s, LONGEST_S)))
 
-    def over(self, horizon_s: Floats, share: Floats) -> Discharge:
-        """Follow the batteries over some time, shape ``(variants,)``, their charge about like `share`."""
+    def evenly(self, horizon_s: Floats) -> Floats:
+        """Return evenly spaced times up to an end of shape ``(variants,)``."""
+        return np.asarray(horizon_s[:, None] * self.grid)
+
+    def over(self, time_s: Floats, share: Floats) -> Discharge:
+        """Follow the batteries through times of shape ``(variants, points)``, their charge about like `share`."""
         variants, pack, supply = self.variants, self.pack, self.supply
-        time_s = horizon_s[:, None] * self.grid
         load_s, loss_s = self._runs(time_s)
         temperature_c = self._temperature_c(time_s)
         mean_a = self.mean_a[:, None]
         hardened, warmer_v = pack.hardened(temperature_c, time_s), pack.warmer_v(temperature_c)
         # No capacity at all is tried too: nothing of nothing is left then.
         capacity_c = np.maximum(variants.capacity_c, 1e-30)[:, None]
-        left = share[None, :]
+        left = np.atleast_2d(share)
         for _ in range(_ROUNDS):
             ohm, open_v = pack.resistance_ohm(left, hardened), pack.open_v(left, warmer_v)
             given_a = np.broadcast_to(battery_current(supply, mean_a, open_v, ohm), time_s.shape)
