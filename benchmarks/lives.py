@@ -64,7 +64,7 @@ def best_ms(work: Callable[[], object], rounds: int) -> float:
 def ten_thousand(one: LifeModel, like: LifeEstimate) -> object:
     """Draw and empty ten thousand batteries."""
     variants = drawn(one, spreads_of(one, TARGET_S), 10_000, np.random.default_rng(1))
-    return discharge(one.battery, one.supply, one.climate, variants, points=96, like=like.course)
+    return discharge(one.battery, one.supply, one.climate, variants, points=80, like=like.course)
 
 
 def main() -> None:

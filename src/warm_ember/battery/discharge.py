@@ -34,6 +34,7 @@ _ZOOMS = 4
 _FOCUSES, _FOCUS_POINTS = 2, 160
 _COARSE, _BEYOND, _AMPLE = 0.7, 1.05, 1.3
 _UNEVEN = 1.5
+_LIKELY, _LIKELY_MORE_S = 1.15, 0.15 * YEAR_S
 
 
 class Limit(StrEnum):
@@ -173,8 +174,12 @@ def discharge(
         found = empty.over(empty.evenly(horizon_s), share)
         late = ~found.has_ended & (horizon_s < longest_s)
         return empty.over(empty.evenly(np.where(late, longest_s, horizon_s)), share) if late.any() else found
-    horizon_s = longest_s
+    horizon_s = np.minimum(longest_s, _LIKELY * empty.annual_s + _LIKELY_MORE_S)
     found = empty.over(empty.evenly(horizon_s), share)
+    late = ~found.has_ended & (horizon_s < longest_s)
+    if late.any():
+        horizon_s = np.where(late, longest_s, horizon_s)
+        found = empty.over(empty.evenly(horizon_s), share)
     for _ in range(_ZOOMS):
         # Few points on the life itself would miss a cold week.
         if not (found.life_s < _COARSE * horizon_s).any():
@@ -229,16 +234,18 @@ class _Emptying:
     @cached_property
     def longest_s(self) -> Floats:
         """By when they are certainly empty or past their shelf life, shape ``(variants,)``."""
+        bound_s = self.annual_s if self.year.is_even else self.annual_s * _UNEVEN + YEAR_S
+        return np.asarray(np.minimum(bound_s, min(self.shelf_s, LONGEST_S)))
+
+    @cached_property
+    def annual_s(self) -> Floats:
+        """How long they would last at most if each day were like the mean of the year, shape ``(variants,)``."""
         full = np.ones(1)
         given_a = battery_current(self.supply, self.mean_a, self.pack.open_v(full), self.pack.resistance_ohm(full))
         # A full battery has the highest voltage, so behind a switching stage it never gives less than then.
         slowest_s = self.usable_c / np.where(np.isfinite(given_a), given_a + _NOTHING_A, 1.0)
         lost = self.rate * self.year.loss_mean * slowest_s + _NOTHING_LOST
-        bound_s = slowest_s * np.log1p(lost) / lost
-        if not self.year.is_even:
-            bound_s = bound_s * _UNEVEN + YEAR_S
-        bound_s = np.where(given_a > 0, bound_s, np.inf)
-        return np.asarray(np.minimum(bound_s, min(self.shelf_s, LONGEST_S)))
+        return np.asarray(np.where(given_a > 0, slowest_s * np.log1p(lost) / lost, np.inf))
 
     def evenly(self, horizon_s: Floats) -> Floats:
         """Return evenly spaced times up to an end of shape ``(variants,)``."""

@@ -23,7 +23,7 @@ from warm_ember.units import YEAR_S
 DRAWS = 2_000
 _SEED = 20260614
 _MATTERS = 0.01
-_DRAWN_POINTS = 96
+_DRAWN_POINTS = 80
 _LEAST_A, _MOST_A = 1e-13, 1e3
 _REACH = 0.2
 _NEAR = np.geomspace(0.7, 1.4, 9)
