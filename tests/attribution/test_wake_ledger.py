@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -15,6 +16,7 @@ from warm_ember.attribution.placing import default_rules, place
 from warm_ember.attribution.wake_ledger import make_wake_ledger
 from warm_ember.attribution.wakes import Wakes, find_wakes
 from warm_ember.model.capture import Event
+from warm_ember.model.placement import Alignment
 from warm_ember.signal.levels import find_levels
 from warm_ember.signal.series import ArraySeries
 
@@ -120,3 +122,11 @@ def test_a_gap_in_the_capture_is_taken_to_be_as_the_rest() -> None:
     made.current = ArraySeries(values, INTERVAL_S)
     (row,) = ledger_of(made).sources
     assert row.charge_c_mean == pytest.approx(0.01 * 0.2, rel=0.01)
+
+
+def test_a_log_that_lies_in_several_ways_tells_of_no_wake() -> None:
+    made, _ = waking([("timer", 0.01, 0.2), ("pir", 0.01, 0.2)], with_sleep=True)
+    placement = replace(place(made, default_rules(made)), alignment=Alignment(rival_s=3.0))
+    assert find_wakes(made, placement).source == ()
+    found = find_wakes(made, placement, lambda: find_levels(made.current))
+    assert found.source == ("unknown", "unknown")

@@ -398,6 +398,7 @@ def test_a_table_without_a_current_asks_for_it(
     assert battery.cell.run.check.measured.charge_c == pytest.approx(150 * 3600 * 0.02)
     monkeypatch.setattr(QInputDialog, "getText", lambda *_: ("much", True))
     battery.cell.check_against(table)
+    settle()
     assert "expected a current" in told[-1]
 
 
@@ -441,3 +442,23 @@ def test_a_view_leaves_the_ramp_as_it_was(window: MainWindow, battery: BatteryPa
     assert [ramp.color(10.0**decade).rgba() for decade in range(-9, 0)] == before
     ramp.color(1e-5).setAlpha(0)
     assert ramp.color(1e-5).alpha() == 255
+
+
+@pytest.mark.parametrize(
+    ("part", "fields", "words"),
+    [
+        ("battery", {"cutoff_v": 3.9}, "impossible with this battery"),
+        ("supply", {"kind": SupplyKind.SWITCHING, "output_v": 5000.0}, "impossible with this battery"),
+        ("battery", {"cell": None, "capacity_c": 1e12, "self_discharge_per_year": 0.0}, "the target is met"),
+    ],
+)
+def test_what_hardly_makes_sense_is_shown_all_the_same(
+    window: MainWindow, battery: BatteryPage, settle, part: str, fields: dict[str, object], words: str
+) -> None:
+    window.desk.apply(edits.Change(part, fields), "something odd")
+    settle()
+    assert words in battery.sentence()
+    for view in ("years", "trade-offs", "cell", "life"):
+        battery.show_view(view)
+        settle()
+        window.grab()

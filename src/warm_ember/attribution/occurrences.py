@@ -59,7 +59,7 @@ def _measure(
     inside = edges[:-1] < last[owner]
     lasts_s = np.diff(edges) * current.interval_s
     # What was not measured of a piece is taken to be as the rest of it.
-    charge_c = np.where(sums.count > 0, sums.total / np.maximum(sums.count, 1), 0.0) * lasts_s
+    charge_c = sums.mean * lasts_s
     state = placement.state[np.searchsorted(placement.edges, edges[:-1], side="right") - 1]
     times = len(first)
     parts = {}

@@ -138,7 +138,7 @@ def make_wake_ledger(
     sums = interval_sums(current, edges, should_stop=should_stop)
     lasts_s = np.diff(edges) * current.interval_s
     # What was not measured of a stretch is taken to be as the rest of it.
-    charge_c = np.where(sums.count > 0, sums.total / np.maximum(sums.count, 1), 0.0) * lasts_s
+    charge_c = sums.mean * lasts_s
     owner = np.searchsorted(wakes.first, edges[:-1], side="right") - 1
     awake = (owner >= 0) & (edges[:-1] < wakes.last[np.maximum(owner, 0)]) if len(wakes.first) else owner >= 0
     asleep = ~awake
@@ -189,7 +189,8 @@ def _modes(recording: Recording, placement: Placement, starts: Indices) -> list[
     """Return the mode of each stretch of sleep: as the log says, else the state it is in."""
     interval_s = recording.current.interval_s
     alignment = placement.alignment or Alignment()
-    told = sorted((alignment.to_capture(e.time_s), e.name) for e in recording.events if e.event == "sleep")
+    events = () if alignment.is_ambiguous else recording.events
+    told = sorted((alignment.to_capture(e.time_s), e.name) for e in events if e.event == "sleep")
     times = np.array([time_s for time_s, _ in told])
     # The event and the change it announces are rounded to a sample each.
     last = np.searchsorted(times, (starts + 2) * interval_s, side="right") - 1

@@ -78,8 +78,11 @@ def find_wakes(
     alignment = placement.alignment or Alignment()
     samples = current.samples
 
+    # A log that may lie on the capture in several ways tells nothing of when.
+    events = () if alignment.is_ambiguous else recording.events
+
     def places(kind: str) -> tuple[Indices, list[str]]:
-        told = [(alignment.to_capture(e.time_s), e.name) for e in recording.events if e.event == kind]
+        told = [(alignment.to_capture(e.time_s), e.name) for e in events if e.event == kind]
         told = sorted((time_s, name) for time_s, name in told if 0 <= time_s < samples * current.interval_s)
         at = np.array([round(time_s / current.interval_s) for time_s, _ in told], dtype=np.int64)
         return np.minimum(at, samples - 1), [name or UNKNOWN for _, name in told]

@@ -23,6 +23,11 @@ class IntervalSums:
     count: Indices
     high: Floats
 
+    @property
+    def mean(self) -> Floats:
+        """Mean of the measured samples of each interval; 0 where nothing was measured."""
+        return np.where(self.count > 0, self.total / np.maximum(self.count, 1), 0.0)
+
 
 def interval_sums(series: Series, edges: Indices, *, should_stop: ShouldStop = never) -> IntervalSums:
     """Sum a series over the intervals between edges.

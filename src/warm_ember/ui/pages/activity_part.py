@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import msgspec
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QInputDialog
 
+from warm_ember.attribution.wakes import Wakes
 from warm_ember.model.battery import Activity, FromStates, FromWakes
 from warm_ember.model.project import Edit
 from warm_ember.session import edits
@@ -100,25 +103,36 @@ class ActivityPart(QObject):
 
     def add(self) -> None:
         """Ask for a state or a wake source and take its occurrences as an activity at the rate the capture shows."""
-        session, results = self._desk.session, self._desk.results
+        self._with_wakes(self._ask)
+
+    def _with_wakes(self, then: Callable[[RunResults, Wakes], None]) -> None:
+        """Find the run's wakes in the background: without a log the whole current is read for them."""
+        session, results, project = self._desk.session, self._desk.results, self._desk.project
         if session is None or results is None:
             return
-        wakes = session.results.wakes(self._desk.project, results.run.name)
+        self._desk.work(
+            "wakes",
+            f"looking for wakes in {results.run.name}",
+            lambda should_stop, _progress: session.results.wakes(project, results.run.name, should_stop),
+            lambda wakes: then(results, wakes),
+        )
+
+    def _ask(self, results: RunResults, wakes: Wakes) -> None:
         names = [row.name for row in results.ledger.rows]
         names += [f"{_WAKE}{source}" for source in dict.fromkeys(wakes.source)]
         words = "The state whose entries, or the wakes that are its occurrences:"
         name, chosen = QInputDialog.getItem(self.day, "Add an activity", words, names, 0, editable=False)
         if chosen:
-            self.add_from(name)
+            self._add(name, results, wakes)
 
     def add_from(self, name: str) -> None:
         """Take a state's entries, or the wakes by a source, as an activity at the rate the capture shows."""
-        session, results = self._desk.session, self._desk.results
-        if session is None or results is None:
-            return
+        self._with_wakes(lambda results, wakes: self._add(name, results, wakes))
+
+    def _add(self, name: str, results: RunResults, wakes: Wakes) -> None:
         if name.startswith(_WAKE):
             source = name.removeprefix(_WAKE)
-            times = session.results.wakes(self._desk.project, results.run.name).source.count(source)
+            times = wakes.source.count(source)
             activity = Activity(source, FromWakes(source))
         else:
             row = results.ledger.row(name)

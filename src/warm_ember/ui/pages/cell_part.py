@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import msgspec
 from PySide6.QtCore import QObject, Signal
@@ -102,12 +104,26 @@ class CellPart(QObject):
 
     def check_against(self, path: Path, current_a: float | None = None) -> None:
         """Hold the cell against a measured discharge."""
-        try:
-            self._measured = read_discharge(path, current_a)
-        except BadFileError as error:
-            self._with_current(error, lambda asked: self.check_against(path, asked), known=current_a is not None)
-            return
-        self._empty_cell()
+
+        def then(read: MeasuredDischarge | BadFileError) -> None:
+            if isinstance(read, BadFileError):
+                self._with_current(read, lambda asked: self.check_against(path, asked), known=current_a is not None)
+                return
+            self._measured = read
+            self._empty_cell()
+
+        self._read(f"reading {path.name}", lambda: read_discharge(path, current_a), then)
+
+    def _read(self, what: str, read: Callable[[], Any], then: Callable[[Any], None]) -> None:
+        """Read files in the background; what is wrong with them comes back too, as it may be asked for."""
+
+        def work(_should_stop: object, _progress: object) -> Any:
+            try:
+                return read()
+            except BadFileError as error:
+                return error
+
+        self._desk.work("cell files", what, work, then)
 
     def from_discharges(self) -> None:
         """Ask for measured discharges and make a cell from them."""
@@ -118,17 +134,20 @@ class CellPart(QObject):
     def make_from(self, paths: tuple[Path, ...], current_a: float | None = None) -> None:
         """Make a cell from measured discharges; what they do not tell stays as it is in the cell at hand."""
         like = cell_of(self._battery) or Cell(())
-        try:
-            cell, discharges = measured_cell(paths, like, current_a)
-        except BadFileError as error:
-            self._with_current(error, lambda asked: self.make_from(paths, asked), known=current_a is not None)
-            return
-        self._measured = min(discharges, key=lambda one: one.current_a)
-        capacity_c = (cell.capacity_c or 0.0) * self._battery.parallel
-        fields = {"cell": cell, "capacity_c": capacity_c, "resistance_ohm": None, "typical": ()}
-        self.cell_entered.emit(fields, "make a cell from discharges")
 
-    def _with_current(self, error: BadFileError, again: object, *, known: bool) -> None:
+        def then(made: tuple[Cell, tuple[MeasuredDischarge, ...]] | BadFileError) -> None:
+            if isinstance(made, BadFileError):
+                self._with_current(made, lambda asked: self.make_from(paths, asked), known=current_a is not None)
+                return
+            cell, discharges = made
+            self._measured = min(discharges, key=lambda one: one.current_a)
+            capacity_c = (cell.capacity_c or 0.0) * self._battery.parallel
+            fields = {"cell": cell, "capacity_c": capacity_c, "resistance_ohm": None, "typical": ()}
+            self.cell_entered.emit(fields, "make a cell from discharges")
+
+        self._read("reading discharges", lambda: measured_cell(paths, like, current_a), then)
+
+    def _with_current(self, error: BadFileError, again: Callable[[float], None], *, known: bool) -> None:
         """Ask for the current where a table does not tell it; say anything else."""
         if known or "no current column" not in error.problem:
             self._desk.troubled.emit(error.one_line)
@@ -141,7 +160,6 @@ class CellPart(QObject):
         except ValueError:
             self._desk.troubled.emit(f"expected a current such as 20 mA, found “{text}”")
             return
-        assert callable(again)
         again(current_a)
 
     def open(self) -> None:

@@ -16,13 +16,13 @@ from warm_ember.session.results import RunResults
 from warm_ember.ui.look.marked import draw_marked, width_of
 from warm_ember.ui.look.textures import FINE, texture_brush
 from warm_ember.ui.look.theme import Look
+from warm_ember.ui.pages.voltages import NO_CELL, paint_voltages, voltages_of
 from warm_ember.units import MONTH_S, bare, months_text, percent_text, quantity_text
 
 HEAD = 160
 _TITLE = 24
 _STEP_ROW = 19
 _AXIS = 24
-_DRAWN = 140
 _RIGHT = Qt.AlignmentFlag.AlignRight
 
 
@@ -60,7 +60,7 @@ class MonthsView(QWidget):
             ends.append(self.other.life.p90_s * 1.06)
         ends += [step.better_s * 1.16 for step in self.steps if step.better_s < 2 * life.life_s]
         finite = [end for end in ends if math.isfinite(end)]
-        return max(finite, default=MONTH_S)
+        return max(finite, default=0.0) or MONTH_S
 
     def _x_of(self, time_s: float) -> float:
         return float(self._xs_of(np.array([time_s]))[0])
@@ -149,74 +149,35 @@ class MonthsView(QWidget):
     def _paint_voltage(self, painter: QPainter, box: QRectF) -> None:
         assert self.results is not None
         look, theme, px = self._look, self._look.theme, self._look.px
-        course = self.results.life.course
-        if np.isnan(course.rest_v).all():
-            draw_marked(
-                painter,
-                box.adjusted(px(12), 0, 0, 0),
-                "Choose a cell at the right to see its voltage: no voltage limit is applied without one.",
-                look,
-                size="small",
-            )
+        shown = voltages_of(self.results.life)
+        if isinstance(shown, str):
+            draw_marked(painter, box.adjusted(px(12), 0, 0, 0), shown, look, size="small")
             return
-        lived = course.time_s[0] <= self.results.life.life_s
-        times_s, rest, pulse = course.time_s[0][lived], course.rest_v[0][lived], course.pulse_v[0][lived]
-        low = min(float(np.nanmin(pulse[np.isfinite(pulse)])), course.end_v) if course.end_v else float(np.nanmin(rest))
-        high = float(np.nanmax(rest))
-        low, high = low - 0.06 * (high - low), high + 0.12 * (high - low)
-
-        def y_of(volts: float) -> float:
-            return float(box.bottom() - (volts - low) / (high - low) * box.height())
-
-        def line(times: np.ndarray, volts: np.ndarray) -> QPolygonF:
-            drawn = np.unique(np.linspace(0, len(times) - 1, _DRAWN).astype(np.int64))
-            drawn = drawn[np.isfinite(volts[drawn])]
-            ys = box.bottom() - (volts[drawn] - low) / (high - low) * box.height()
-            xs = self._xs_of(times[drawn])
-            return QPolygonF([QPointF(x, y) for x, y in zip(xs.tolist(), ys.tolist(), strict=True)])
-
-        painter.save()
-        painter.setClipRect(box)
-        upper, lower = line(times_s, rest), line(times_s, pulse)
-        area = QPainterPath()
-        area.addPolygon(QPolygonF([*upper.toList(), *reversed(lower.toList())]))
-        painter.fillPath(area, texture_brush(FINE, theme.faint))
-        hot, line_color = (
-            theme.ramp.color(self.results.load.peak_a or self.results.whole.max_a),
-            self._line_color(self.results),
-        )
-        if self.other is not None and not np.isnan(self.other.life.course.rest_v).all():
-            other = self.other.life.course
+        ghost = voltages_of(self.other.life) if self.other is not None else NO_CELL
+        if self.other is not None and not isinstance(ghost, str):
+            painter.save()
+            painter.setClipRect(box)
             painter.setPen(QPen(self._line_color(self.other), 1, Qt.PenStyle.DashLine))
-            lived = other.time_s[0] <= self.other.life.life_s
-            painter.drawPolyline(line(other.time_s[0][lived], other.rest_v[0][lived]))
-        painter.setPen(QPen(hot, 1.6))
-        painter.drawPolyline(lower)
-        painter.setPen(QPen(line_color, 2))
-        painter.drawPolyline(upper)
-        painter.restore()
-        for volts in (round(high * 5 - 0.5) / 5, course.end_v):
-            if low < volts < high:
-                label = QRectF(px(100), y_of(volts) - px(8), px(HEAD - 108), px(16))
+            places = zip(self._xs_of(ghost.times_s).tolist(), ghost.rest_v.tolist(), strict=True)
+            painter.drawPolyline(QPolygonF([QPointF(x, shown.y_of(box, volts)) for x, volts in places]))
+            painter.restore()
+        hot = theme.ramp.color(self.results.load.peak_a or self.results.whole.max_a)
+        paint_voltages(painter, look, box, shown, self._xs_of, (self._line_color(self.results), hot))
+        for volts in (round(shown.high_v * 5 - 0.5) / 5, shown.end_v):
+            if shown.low_v < volts < shown.high_v:
+                label = QRectF(px(100), shown.y_of(box, volts) - px(8), px(HEAD - 108), px(16))
                 draw_marked(painter, label, str(quantity_text(volts, "V", 2)), look, size="small", align=_RIGHT)
-        if course.end_v:
-            painter.setPen(QPen(theme.dim, 1))
-            painter.drawLine(QPointF(box.left(), y_of(course.end_v)), QPointF(box.right(), y_of(course.end_v)))
-            words = f"cut-off {quantity_text(course.end_v, 'V').marked}"
-            draw_marked(
-                painter,
-                QRectF(box.left() + px(8), y_of(course.end_v) - px(17), px(150), px(16)),
-                words,
-                look,
-                size="small",
-            )
+        if shown.end_v:
+            words = f"cut-off {quantity_text(shown.end_v, 'V').marked}"
+            label = QRectF(box.left() + px(8), shown.y_of(box, shown.end_v) - px(17), px(150), px(16))
+            draw_marked(painter, label, words, look, size="small")
         first = QRectF(box.left() + px(60), box.top() + px(3), px(140), px(15))
         draw_marked(painter, first, "between wakes", look, size="small", on=theme.sunken)
-        peak = quantity_text(self.results.load.peak_a, "A").marked
-        at = y_of(float(np.nanmedian(pulse[np.isfinite(pulse)])))
+        at = shown.y_of(box, float(np.median(shown.pulse_v)))
         under = QRectF(box.left() + px(180), min(at + px(3), box.bottom() - px(34)), px(220), px(15))
         if self.results.load.peak_a:
-            draw_marked(painter, under, f"under a {peak} pulse", look, size="small", on=theme.sunken)
+            words = f"under a {quantity_text(self.results.load.peak_a, 'A').marked} pulse"
+            draw_marked(painter, under, words, look, size="small", on=theme.sunken)
 
     def _paint_chance(self, painter: QPainter, box: QRectF) -> None:
         assert self.results is not None

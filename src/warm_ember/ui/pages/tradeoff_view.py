@@ -187,7 +187,8 @@ class TradeoffView(QWidget):
 
         def x_of(value: float) -> float:
             first, last = np.log(edge.interval_s[0]), np.log(edge.interval_s[-1])
-            return float(plot.left() + np.clip((np.log(value) - first) / (last - first), 0, 1) * plot.width())
+            at = np.log(max(value, float(edge.interval_s[0])))  # what costs nothing may come at any interval
+            return float(plot.left() + np.clip((at - first) / (last - first), 0, 1) * plot.width())
 
         def y_of(value: float) -> float:
             share = (np.log(max(value, low)) - np.log(low)) / (np.log(high) - np.log(low))

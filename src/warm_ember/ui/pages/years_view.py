@@ -19,10 +19,11 @@ from warm_ember.model.battery import Climate
 from warm_ember.session.battery_results import LifeInYears
 from warm_ember.session.results import RunResults
 from warm_ember.ui.look.marked import draw_marked, width_of
-from warm_ember.ui.look.textures import CROSS, FINE, texture_brush
+from warm_ember.ui.look.textures import CROSS, texture_brush
 from warm_ember.ui.look.theme import Look
 from warm_ember.ui.pages.inline_edit import QuantityEdit
 from warm_ember.ui.pages.months_view import HEAD
+from warm_ember.ui.pages.voltages import paint_voltages, voltages_of
 from warm_ember.units import DAY_S, YEAR_S, bare, duration_text, months_text, percent_text, quantity_text
 
 _TITLE, _AXIS, _EFFECTS = 26, 22, 316
@@ -56,8 +57,14 @@ class _Lanes(QWidget):
         if self.results is not None:
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             self._paint_effects(painter)
-            if math.isfinite(self.results.life.life_s) and self.results.life.life_s > 0:
+            life = self.results.life
+            if math.isfinite(life.life_s) and life.life_s > 0:
                 self._paint_lanes(painter, self.results)
+            else:
+                words = "This model never ends, so there are no years to show."
+                if life.life_s == 0:
+                    words = f"It ends at once, by {life.limit.value}: there are no years to show."
+                draw_marked(painter, self._plot, words, self._look)
         painter.end()
 
     @property
@@ -89,7 +96,7 @@ class _Lanes(QWidget):
         times_s = course.time_s[0]
         shown = times_s <= life.life_s
         self._paint_remaining(painter, boxes[0], times_s[shown], course.charge_share[0][shown], results)
-        self._paint_voltage(painter, boxes[1], shown, results)
+        self._paint_voltage(painter, boxes[1], results)
         self._line(painter, boxes[2], times_s[shown], course.temperature_c[0][shown], _round_degrees, 0.0)
         x = self._x_of(life.life_s)
         painter.setPen(QPen(self._look.theme.ink, 1.5))
@@ -137,43 +144,20 @@ class _Lanes(QWidget):
         self._scale(painter, box, box.top(), "100 %")
         self._scale(painter, box, box.bottom(), "0 %")
 
-    def _paint_voltage(self, painter: QPainter, box: QRectF, shown: np.ndarray, results: RunResults) -> None:
-        look, theme, px, course = self._look, self._look.theme, self._look.px, results.life.course
-        rest, pulse, times_s = course.rest_v[0][shown], course.pulse_v[0][shown], course.time_s[0][shown]
-        if np.isnan(rest).all():
-            words = "Choose a cell to see its voltage."
-            draw_marked(painter, box.adjusted(px(12), 0, 0, 0), words, look, size="small")
+    def _paint_voltage(self, painter: QPainter, box: QRectF, results: RunResults) -> None:
+        look, theme, px = self._look, self._look.theme, self._look.px
+        shown = voltages_of(results.life)
+        if isinstance(shown, str):
+            draw_marked(painter, box.adjusted(px(12), 0, 0, 0), shown, look, size="small")
             return
-        finite = pulse[np.isfinite(pulse)]
-        low = min(float(finite.min(initial=float(rest.max()))), course.end_v or math.inf)
-        high = float(rest.max())
-        low, high = low - 0.08 * (high - low + 1e-6), high + 0.08 * (high - low + 1e-6)
-
-        def at(volts: float) -> float:
-            return float(box.bottom() - (volts - low) / (high - low) * box.height())
-
-        def line(volts: np.ndarray) -> list[QPointF]:
-            return [
-                QPointF(self._x_of(t), at(max(float(v), low))) for t, v in zip(times_s, volts, strict=True) if v == v
-            ]
-
-        upper, lower = line(rest), line(pulse)
-        area = QPainterPath()
-        area.addPolygon(QPolygonF([*upper, *reversed(lower)]))
-        painter.save()
-        painter.setClipRect(box)
-        painter.fillPath(area, texture_brush(FINE, theme.faint))
-        painter.setPen(QPen(theme.ramp.color(results.load.peak_a or results.whole.max_a), 1.6))
-        painter.drawPolyline(QPolygonF(lower))
-        painter.setPen(QPen(theme.ramp.color(results.load.mean_a), 2))
-        painter.drawPolyline(QPolygonF(upper))
-        painter.restore()
-        self._scale(painter, box, at(float(rest.max())), str(quantity_text(float(rest.max()), "V", 3)))
-        if course.end_v:
-            painter.setPen(QPen(theme.dim, 1))
-            painter.drawLine(QPointF(box.left(), at(course.end_v)), QPointF(box.right(), at(course.end_v)))
-            words = f"stops at {quantity_text(course.end_v, 'V').marked}"
-            label = QRectF(box.left() + px(8), at(course.end_v) - px(16), px(160), px(15))
+        hot = theme.ramp.color(results.load.peak_a or results.whole.max_a)
+        colors = (theme.ramp.color(results.load.mean_a), hot)
+        paint_voltages(painter, look, box, shown, lambda times: np.array([self._x_of(t) for t in times]), colors)
+        highest_v = float(shown.rest_v.max())
+        self._scale(painter, box, shown.y_of(box, highest_v), str(quantity_text(highest_v, "V", 3)))
+        if shown.end_v:
+            words = f"stops at {quantity_text(shown.end_v, 'V').marked}"
+            label = QRectF(box.left() + px(8), shown.y_of(box, shown.end_v) - px(16), px(160), px(15))
             draw_marked(painter, label, words, look, size="small", on=theme.sunken)
 
     def _line(
@@ -207,7 +191,7 @@ class _Lanes(QWidget):
         start = start_of(self.climate)
         life_s = self.results.life.life_s if self.results is not None else 0.0
         marks: list[tuple[float, str]] = []
-        if start is not None:
+        if start is not None and start.year + life_s / YEAR_S < date.max.year - 1:
             step = max(1, math.ceil(life_s / YEAR_S / 8))
             for year in range(start.year + 1, start.year + math.ceil(life_s / YEAR_S) + 2, step):
                 time_s = (date(year, 1, 1) - start) / timedelta(seconds=1)
