@@ -80,7 +80,8 @@ def draw_marked(
         The width drawn.
     """
     ink, dim = ink or look.theme.ink, dim or look.theme.dim
-    width = width_of(look, marked, size)
+    runs = [(run.text, run.bold, look.width(run.text, size, bold=run.bold)) for run in runs_of(marked)]
+    width = sum(length for _, _, length in runs)
     left = rect.left()
     if align == Qt.AlignmentFlag.AlignRight:
         left = max(left, rect.right() - width)
@@ -92,17 +93,19 @@ def draw_marked(
         painter.fillRect(QRectF(left - 3, rect.center().y() - height / 2, min(width, rect.width()) + 6, height), on)
     baseline = rect.center().y() + (metrics.ascent() - metrics.descent()) / 2
     limit, x = rect.right() + 0.5, left
-    for run in runs_of(marked):
-        text = run.text
-        if x + look.width(text.rstrip(), size, bold=run.bold) > limit:
+    for text, bold, length in runs:
+        shown = text
+        if x + length > limit and x + look.width(text.rstrip(), size, bold=bold) > limit:
             room = max(0.0, limit - x)
-            text = look.metrics(size, bold=run.bold).elidedText(text, Qt.TextElideMode.ElideRight, room)
-        painter.setFont(look.font(size, bold=run.bold))
-        painter.setPen(ink if run.bold else dim)
-        painter.drawText(QPointF(x, baseline), text)
-        x += look.width(text, size, bold=run.bold)
-        if text != run.text:
-            break
+            shown = look.metrics(size, bold=bold).elidedText(text, Qt.TextElideMode.ElideRight, room)
+        painter.setFont(look.font(size, bold=bold))
+        painter.setPen(ink if bold else dim)
+        painter.drawStaticText(
+            QPointF(x, baseline - look.metrics(size, bold=bold).ascent()), look.prepared(shown, size, bold=bold)
+        )
+        if shown != text:
+            return x + look.width(shown, size, bold=bold) - left
+        x += length
     return x - left
 
 

@@ -5,12 +5,12 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from PySide6.QtCore import QObject, Qt, Signal
-from PySide6.QtGui import QColor, QFont, QFontMetricsF, QGuiApplication
+from PySide6.QtGui import QColor, QFont, QFontMetricsF, QGuiApplication, QStaticText
 
 from warm_ember.ui.look.ramp import DAY_DECADES, NIGHT_DECADES, Ramp
 
 BASE_POINTS = 10.0
-_REMEMBERED_WIDTHS = 5000
+_REMEMBERED_TEXTS = 5000
 
 
 @dataclass(frozen=True)
@@ -88,6 +88,7 @@ class Look(QObject):
         self.scale = self._desktop_scale()
         self._types: dict[tuple[str, bool, float], tuple[QFont, QFontMetricsF]] = {}
         self._widths: dict[tuple[str, str, bool, float], float] = {}
+        self._prepared: dict[tuple[str, str, bool, float], QStaticText] = {}
 
     def set_theme(self, theme: Theme) -> None:
         """Change the theme."""
@@ -124,10 +125,23 @@ class Look(QObject):
         key = (text, size, bold, self.scale)
         width = self._widths.get(key)
         if width is None:
-            if len(self._widths) > _REMEMBERED_WIDTHS:
+            if len(self._widths) > _REMEMBERED_TEXTS:
                 self._widths.clear()
             width = self._widths[key] = self.metrics(size, bold=bold).horizontalAdvance(text)
         return width
+
+    def prepared(self, text: str, size: str = "normal", *, bold: bool = False) -> QStaticText:
+        """Return a text laid out; once, as with `width`, since that takes longer than drawing it."""
+        key = (text, size, bold, self.scale)
+        prepared = self._prepared.get(key)
+        if prepared is None:
+            if len(self._prepared) > _REMEMBERED_TEXTS:
+                self._prepared.clear()
+            prepared = self._prepared[key] = QStaticText(text)
+            prepared.setTextFormat(Qt.TextFormat.PlainText)
+            prepared.setPerformanceHint(QStaticText.PerformanceHint.AggressiveCaching)
+            prepared.prepare(font=self.font(size, bold=bold))
+        return prepared
 
     def _type(self, size: str, *, bold: bool) -> tuple[QFont, QFontMetricsF]:
         key = (size, bold, self.scale)

@@ -26,6 +26,7 @@ class _Square(QWidget):
 
     def __init__(self, look: Look) -> None:
         super().__init__()
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self._belief: Belief | None = None
         self.setMinimumWidth(look.px(340))

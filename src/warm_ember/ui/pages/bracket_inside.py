@@ -58,6 +58,7 @@ class InsideView(QWidget):
 
     def __init__(self, look: Look, desk: Desk) -> None:
         super().__init__()
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look, self._desk = look, desk
         self.inside: Inside | None = None
         self._asked: tuple[RunResults, Bracket] | None = None

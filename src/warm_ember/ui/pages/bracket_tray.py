@@ -81,6 +81,7 @@ class BracketTray(QWidget):
 
     def __init__(self, look: Look, window: TimeWindow) -> None:
         super().__init__()
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look, self._window = look, window
         self._brackets: tuple[Bracket, ...] = ()
         self._readings: list[StretchReading] = []

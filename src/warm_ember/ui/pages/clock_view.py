@@ -29,6 +29,7 @@ class _ResidualPlot(QWidget):
 
     def __init__(self, look: Look) -> None:
         super().__init__()
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self._found: Residuals | None = None
         self._duration_s = 0.0

@@ -26,6 +26,7 @@ class DifferenceTable(QWidget):
 
     def __init__(self, look: Look) -> None:
         super().__init__()
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self.rows: tuple[Difference, ...] = ()
         self.first: RunResults | None = None
@@ -168,6 +169,7 @@ class Overlay(QWidget):
 
     def __init__(self, look: Look) -> None:
         super().__init__()
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self.first: RunResults | None = None
         self.second: RunResults | None = None

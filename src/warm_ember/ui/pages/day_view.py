@@ -97,6 +97,7 @@ class DayView(QWidget):
 
     def __init__(self, look: Look) -> None:
         super().__init__()
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self.results: RunResults | None = None
         self.edits: dict[str, RateEdit] = {}

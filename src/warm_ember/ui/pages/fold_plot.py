@@ -39,6 +39,7 @@ class FoldPlot(QWidget):
 
     def __init__(self, look: Look) -> None:
         super().__init__()
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self.folded: Fold | None = None
         self.steps: tuple[Step, ...] = ()

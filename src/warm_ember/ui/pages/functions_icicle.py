@@ -41,6 +41,7 @@ class Icicle(QWidget):
 
     def __init__(self, look: Look) -> None:
         super().__init__()
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self._ledger: FunctionLedger | None = None
         self.chosen = ""

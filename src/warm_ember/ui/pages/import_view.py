@@ -49,6 +49,7 @@ class BeginningPlot(QWidget):
 
     def __init__(self, look: Look) -> None:
         super().__init__()
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self._shown: Preview | None = None
         self.setMinimumHeight(look.px(80))

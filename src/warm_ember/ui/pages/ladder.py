@@ -73,6 +73,7 @@ class Ladder(QWidget):
 
     def __init__(self, look: Look) -> None:
         super().__init__()
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self.rungs: list[Rung] = []
         self.first, self.second = "", ""

@@ -31,6 +31,7 @@ class MonthsView(QWidget):
 
     def __init__(self, look: Look) -> None:
         super().__init__()
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self.results: RunResults | None = None
         self.other: RunResults | None = None
@@ -158,8 +159,7 @@ class MonthsView(QWidget):
             painter.save()
             painter.setClipRect(box)
             painter.setPen(QPen(self._line_color(self.other), 1, Qt.PenStyle.DashLine))
-            places = zip(self._xs_of(ghost.times_s).tolist(), ghost.rest_v.tolist(), strict=True)
-            painter.drawPolyline(QPolygonF([QPointF(x, shown.y_of(box, volts)) for x, volts in places]))
+            painter.drawPolyline(QPolygonF(shown.line(box, self._xs_of(ghost.times_s), ghost.rest_v)))
             painter.restore()
         hot = theme.ramp.color(self.results.load.peak_a or self.results.whole.max_a)
         paint_voltages(painter, look, box, shown, self._xs_of, (self._line_color(self.results), hot))
@@ -184,14 +184,14 @@ class MonthsView(QWidget):
         px = self._look.px
         painter.save()
         painter.setClipRect(box)
-        curves = [(self.results, False)] + ([(self.other, True)] if self.other is not None else [])
-        tallest = max((self._density(r.life)[1].max(initial=0.0) for r, _ in curves), default=1.0) or 1.0
-        for results, ghost in reversed(curves):
-            times, density = self._density(results.life)
+        shown = [(self.results, False)] + ([(self.other, True)] if self.other is not None else [])
+        curves = [(results, ghost, *self._density(results.life)) for results, ghost in shown]
+        tallest = max(density.max(initial=0.0) for *_, density in curves) or 1.0
+        for results, ghost, times, density in reversed(curves):
             if not len(times):
                 continue
             ys = box.bottom() - density / tallest * (box.height() - px(8))
-            points = [QPointF(x, y) for x, y in zip(self._xs_of(times).tolist(), ys.tolist(), strict=True)]
+            points = list(map(QPointF, self._xs_of(times).tolist(), ys.tolist()))
             path = QPainterPath()
             path.addPolygon(
                 QPolygonF([QPointF(points[0].x(), box.bottom()), *points, QPointF(points[-1].x(), box.bottom())])

@@ -37,6 +37,7 @@ class TradeoffView(QWidget):
 
     def __init__(self, look: Look) -> None:
         super().__init__()
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self.found: Tradeoffs | None = None
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)

@@ -46,6 +46,11 @@ class Voltages:
         """Return where a voltage is in a box."""
         return float(box.bottom() - (volts - self.low_v) / (self.high_v - self.low_v) * box.height())
 
+    def line(self, box: QRectF, xs: Floats, volts: Floats) -> list[QPointF]:
+        """Return where voltages are in a box."""
+        ys = box.bottom() - (volts - self.low_v) * (box.height() / (self.high_v - self.low_v))
+        return list(map(QPointF, xs.tolist(), ys.tolist()))
+
 
 def voltages_of(life: LifeEstimate) -> Voltages | str:
     """Return what is to be drawn of a life, or why there is nothing."""
@@ -88,12 +93,8 @@ def paint_voltages(
     colors
         Of the line at rest, and of that under the pulses.
     """
-    xs = xs_of(shown.times_s).tolist()
-
-    def line(volts: Floats) -> list[QPointF]:
-        return [QPointF(x, shown.y_of(box, v)) for x, v in zip(xs, volts.tolist(), strict=True)]
-
-    upper, lower = line(shown.rest_v), line(shown.pulse_v)
+    xs = xs_of(shown.times_s)
+    upper, lower = shown.line(box, xs, shown.rest_v), shown.line(box, xs, shown.pulse_v)
     area = QPainterPath()
     area.addPolygon(QPolygonF([*upper, *reversed(lower)]))
     painter.save()

@@ -40,6 +40,7 @@ class BudgetBar(QWidget):
 
     def __init__(self, look: Look) -> None:
         super().__init__()
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self.by = "states"
         self.results: RunResults | None = None

@@ -129,6 +129,7 @@ class Headline(QWidget):
 
     def __init__(self, look: Look) -> None:
         super().__init__()
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self.sentence, self.warning = "", ""
         self.switches = Switches(look)
@@ -149,7 +150,7 @@ class Headline(QWidget):
         self.sentence, self.warning = sentence, warning
         self.setToolTip(plain(f"{sentence} {warning}".strip()))
         self.setAccessibleName(plain(sentence))
-        self.update()
+        self.update(0, 0, self.switches.x(), self.height())
 
     def paintEvent(self, event: QPaintEvent) -> None:
         px, theme = self._look.px, self._look.theme
