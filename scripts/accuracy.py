@@ -1,4 +1,4 @@
-"""Measure how well states are placed on random simulated captures, and write the table into docs/accuracy.md.
+"""Measure how well states and wakes are found on random simulated captures, and write it into docs/accuracy.md.
 
 .venv/bin/python scripts/accuracy.py            40 captures with new seeds
 .venv/bin/python scripts/accuracy.py 5 --seed 3 fewer, from a known seed; prints only
@@ -13,6 +13,7 @@ from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
 
+import accuracy_wakes
 import numpy as np
 
 from warm_ember.attribution.clock import align
@@ -214,7 +215,8 @@ def main() -> None:
             "a sync line and the current": list(pool.map(partial(clock_error, with_line=True), hours)),
             "the current alone": list(pool.map(partial(clock_error, with_line=False), hours)),
         }
-    text = document(results, clocks, first)
+        wakes = list(pool.map(accuracy_wakes.measure, seeds))
+    text = document(results, clocks, first) + accuracy_wakes.document(wakes)
     sys.stdout.write(text)
     if arguments.captures >= 40:
         DOCUMENT.write_text(text, encoding="utf-8")

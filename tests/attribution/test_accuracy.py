@@ -10,11 +10,20 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-SCRIPT = Path(__file__).parents[2] / "scripts" / "accuracy.py"
-SPEC = importlib.util.spec_from_file_location("accuracy", SCRIPT)
-accuracy = importlib.util.module_from_spec(SPEC)
-sys.modules["accuracy"] = accuracy
-SPEC.loader.exec_module(accuracy)
+SCRIPTS = Path(__file__).parents[2] / "scripts"
+
+
+def script(name: str):
+    """Load a script; one of them uses the other."""
+    spec = importlib.util.spec_from_file_location(name, SCRIPTS / f"{name}.py")
+    module = importlib.util.module_from_spec(spec)
+    sys.modules[name] = module
+    spec.loader.exec_module(module)
+    return module
+
+
+accuracy_wakes = script("accuracy_wakes")
+accuracy = script("accuracy")
 
 
 @given(st.integers(0, 1 << 30))
@@ -24,6 +33,17 @@ def test_states_are_placed_as_well_as_is_promised(seed: int) -> None:
     for way, limit in accuracy.LIMITS.items():
         assert found[way].charge < limit, (way, found[way])
     assert found["lines"].dwell <= 2
+
+
+@given(st.integers(0, 1 << 30))
+@settings(max_examples=6, deadline=None)
+def test_wakes_and_their_causes_are_found_as_well_as_is_promised(seed: int) -> None:
+    found = accuracy_wakes.measure(seed)
+    assert found.found > accuracy_wakes.LIMITS["found"]
+    assert found.right_cause > accuracy_wakes.LIMITS["right cause"]
+    assert found.charge < accuracy_wakes.LIMITS["charge"]
+    assert found.invented < 0.01
+    assert found.alignment_is_best
 
 
 @pytest.mark.parametrize("with_line", [True, False])

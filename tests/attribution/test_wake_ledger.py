@@ -99,7 +99,7 @@ def test_alignment_reaches_the_fewest_wakes_there_can_be(starts: list[tuple[int,
     made, _ = stays(("sleep", 1e-5, 2.0))
     ordered = sorted(starts)
     first = np.array([100 + 10 * start for start, _ in ordered], dtype=np.int64)
-    wakes = Wakes(tuple(f"s{index}" for index in range(len(ordered))), first, first + 5)
+    wakes = Wakes.of(tuple(f"s{index}" for index in range(len(ordered))), first, first + 5)
     slack_s = {f"s{index}": slack * 10 * INTERVAL_S for index, (_, slack) in enumerate(ordered)}
     placement = place(made, default_rules(made))
     found = make_wake_ledger(made, placement, wakes, slack_s).aligned.rate_per_h * 2.0 / 3600

@@ -49,7 +49,7 @@ def test_wakes_have_exactly_the_keys_of_the_contract(demo_path: Path, command) -
     assert all(list(row) == ["mode", "count", "time_s", "too_shallow", "too_deep", "lost_a"] for row in found["idle"])
     assert found["wakes"] == sum(row["count"] for row in found["sources"])
     assert found["rate_per_h"] == pytest.approx(found["wakes"] * 12)
-    assert {row["source"] for row in found["sources"]} == {"rtc", "pir"}
+    assert {row["source"] for row in found["sources"]} == {"rtc", "pir", "alarm"}
     moved = json.loads(command("wakes", demo_path, "r5", "--json", "--slack", "rtc=2")[1])
     assert moved["aligned"]["rate_per_h"] < found["aligned"]["rate_per_h"]
     assert moved["aligned"]["saved_a"] > 0

@@ -24,7 +24,7 @@ def of_wakes(
     Cancelled
         If `should_stop` answered yes.
     """
-    mine = np.array([name == source for name in wakes.source], dtype=bool)
+    mine = wakes.by(source)
     if not mine.any():
         return None
     origin = f"{int(mine.sum())} × wake by {source}"

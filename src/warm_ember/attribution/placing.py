@@ -21,6 +21,8 @@ from warm_ember.units import quantity_text
 
 _VECTOR_BIT = re.compile(r"(.+)\[(\d{1,2})\]\Z")
 
+_TIMED = ("state", "wake", "sleep", "sync")
+
 
 @dataclass(frozen=True, eq=False)
 class _Layer:
@@ -85,7 +87,9 @@ def place(
     ordered = (*reversed(by_hand), *others)
     layers = [(rules.index(rule), placer.layer(rule)) for rule in ordered]
     told = [(number, layer) for number, layer in layers if layer is not None]
-    return _flatten(told, recording.current.samples, placer.alignment)
+    # Wakes and sleeps lie on the capture by the same clock, whatever places the states.
+    has_log = any(event.event in _TIMED for event in recording.events)
+    return _flatten(told, recording.current.samples, placer.clock() if has_log else placer.alignment)
 
 
 class _Placer:
@@ -93,6 +97,12 @@ class _Placer:
         self._recording, self._levels = recording, levels
         self._should_stop = should_stop
         self.alignment: Alignment | None = None
+
+    def clock(self) -> Alignment:
+        """Return how the log lies on the capture; found when it is asked for the first time."""
+        if self.alignment is None:
+            self.alignment = align(self._recording, self._levels)
+        return self.alignment
 
     def layer(self, rule: Rule) -> _Layer | None:
         makers: dict[type, Callable[..., _Layer | None]] = {
@@ -108,12 +118,11 @@ class _Placer:
         states = [event for event in self._recording.events if event.event == "state"]
         if not states:
             return None
-        if self.alignment is None:
-            self.alignment = align(self._recording, self._levels)
-        if self.alignment.is_ambiguous:
+        alignment = self.clock()
+        if alignment.is_ambiguous:
             return None
         samples = self._recording.current.samples
-        times = np.array([self.alignment.to_capture(event.time_s) for event in states])
+        times = np.array([alignment.to_capture(event.time_s) for event in states])
         starts = np.clip(np.rint(times / self._recording.current.interval_s), 0, samples).astype(np.int64)
         names = [_log_name(rule, event.name) for event in states]
         known = tuple(dict.fromkeys(name for name in names if name is not None))

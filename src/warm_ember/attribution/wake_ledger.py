@@ -2,23 +2,53 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 
 import numpy as np
 
+from warm_ember.attribution.cpu_wakes import covered
+from warm_ember.attribution.ledger import UNPLACED_NAME
 from warm_ember.attribution.recording import Recording
-from warm_ember.attribution.wakes import Wakes
+from warm_ember.attribution.sleep_depth import IdleRow, IdleStretches, SleepDepth, judge
+from warm_ember.attribution.wake_alignment import Aligned, align
+from warm_ember.attribution.wakes import Cause, Wakes
 from warm_ember.model.arrays import Flags, Floats, Indices
 from warm_ember.model.placement import UNPLACED, Alignment, Placement
+from warm_ember.model.wakes import SleepMode
 from warm_ember.signal.intervals import interval_sums
+from warm_ember.signal.periods import Period, find_periods, period_of
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.units import HOUR_S
 
 _SOME_SLEEP = "sleep"
+_MOSTLY = 0.9
+REFUSED, _SOMEBODY = "sleep refused", "somebody"
 
 
 @dataclass(frozen=True)
+class Ran:
+    """A state that ran in the wakes by a source.
+
+    Parameters
+    ----------
+    state
+        Its name.
+    charge_c, lasts_s
+        Charge above the sleep floor, and time, per wake by the source.
+    is_resuming
+        Whether it is what the wakes by several sources begin with and never all of one: a restart, or memory and
+        clocks coming back.
+    """
+
+    state: str
+    charge_c: float
+    lasts_s: float
+    is_resuming: bool
+
+
+@dataclass(frozen=True, eq=False)
 class SourceRow:
     """What one source costs.
 
@@ -34,6 +64,12 @@ class SourceRow:
         Mean charge above the sleep floor.
     added_a
         What it adds to the average current.
+    ran
+        What ran in its wakes, in the order in which it began.
+    periods
+        Timers that its wakes come from.
+    by_line, by_period
+        How many of its wakes the log does not name: known from a line, and from their period.
     """
 
     source: str
@@ -42,38 +78,16 @@ class SourceRow:
     awake_s_mean: float
     charge_c_mean: float
     added_a: float
+    ran: tuple[Ran, ...]
+    periods: tuple[Period, ...]
+    by_line: int
+    by_period: int
 
-
-@dataclass(frozen=True)
-class IdleRow:
-    """How one sleep mode was used.
-
-    Parameters
-    ----------
-    mode
-        Its name.
-    count, time_s
-        Stretches of sleep in it, and their time.
-    too_shallow, too_deep
-        How many of them a deeper, or a lighter, mode would have served at less charge.
-    lost_a
-        What that cost of the average current.
-    """
-
-    mode: str
-    count: int
-    time_s: float
-    too_shallow: int
-    too_deep: int
-    lost_a: float
-
-
-@dataclass(frozen=True)
-class Aligned:
-    """What is left when wakes are moved together within their slack, and the average current that this saves."""
-
-    rate_per_h: float
-    saved_a: float
+    @property
+    def resume_c(self) -> float | None:
+        """Charge of restarting or resuming, apart from useful work; None when nothing tells it apart."""
+        found = [one.charge_c for one in self.ran if one.is_resuming]
+        return sum(found) if found else None
 
 
 @dataclass(frozen=True, eq=False)
@@ -84,24 +98,64 @@ class WakeLedger:
     ----------
     floor_a
         Mean current of all sleep; 0 when there is none.
+    cost_c, awake_s
+        For each wake its charge above the floor of the sleep before it, and its length, shape ``(wakes,)``.
     sources
         The source that adds most first.
-    idle
-        The mode with most time first.
+    depth
+        The sleep modes and how well they were chosen.
+    slack_s
+        By how much later each source may wake.
+    mean_a
+        Average current of the capture.
+    refused
+        How often who refused sleep, by the log's marks ``sleep refused``.
+    is_measured
+        Whether there is a current at all: a trace may come alone, and charges are unknown then.
     """
 
     capture: str
     duration_s: float
+    interval_s: float
     floor_a: float
+    mean_a: float
     wakes: Wakes
+    cost_c: Floats
+    awake_s: Floats
     sources: tuple[SourceRow, ...]
-    idle: tuple[IdleRow, ...]
+    depth: SleepDepth
     aligned: Aligned
+    slack_s: Mapping[str, float]
+    is_measured: bool = True
+    refused: Mapping[str, int] = field(default_factory=dict)
+
+    @property
+    def idle(self) -> tuple[IdleRow, ...]:
+        """The modes that were used, the one with most time first."""
+        return self.depth.rows
 
     @property
     def rate_per_h(self) -> float:
         """Wakes an hour."""
-        return len(self.wakes.source) / self.duration_s * HOUR_S if self.duration_s else 0.0
+        return self.wakes.count / self.duration_s * HOUR_S if self.duration_s else 0.0
+
+    @property
+    def rest_a(self) -> float:
+        """What is left of the average without what the sources add: sleep, and what is awake at the capture's ends."""
+        return self.mean_a - sum(row.added_a for row in self.sources)
+
+    def crossing_c(self, source: str) -> float:
+        """Return the charge to enter and leave the modes that a source mostly wakes from; 0 where nothing tells."""
+        stretches = self.depth.stretches
+        asleep = np.flatnonzero(~stretches.in_wakes)
+        before = np.searchsorted(stretches.first[asleep], self.wakes.first[self.wakes.by(source)], side="left") - 1
+        used = stretches.mode[asleep[before[before >= 0]]]
+        costs = np.array([mode.crossing_c for mode in self.depth.modes])
+        return float(np.nanmedian(costs[used])) if np.isfinite(costs[used]).any() else 0.0
+
+    def row(self, source: str) -> SourceRow | None:
+        """Return the row of a source."""
+        return next((row for row in self.sources if row.source == source), None)
 
 
 def make_wake_ledger(
@@ -109,6 +163,7 @@ def make_wake_ledger(
     placement: Placement,
     wakes: Wakes,
     slack_s: Mapping[str, float] | None = None,
+    typed: Sequence[SleepMode] = (),
     *,
     should_stop: ShouldStop = never,
 ) -> WakeLedger:
@@ -120,6 +175,8 @@ def make_wake_ledger(
         The capture, its states and its wakes.
     slack_s
         By how much later each source may wake; 0 for sources that are not named.
+    typed
+        What the project says of sleep modes.
 
     Raises
     ------
@@ -128,61 +185,242 @@ def make_wake_ledger(
 
     Notes
     -----
-    With the mean current of sleep as the floor, the average is the floor and what the sources add to it, but for
-    what is awake at the capture's ends.
+    The floor under a wake is the mean current of all sleep in the mode before it, so that with one mode the average
+    is the floor and what the sources add to it, but for what is awake at the capture's ends.
     """
     current = recording.current
     duration_s = current.samples * current.interval_s
     ends = np.array([0, current.samples, *(end for cut in wakes.cut for end in cut)], dtype=np.int64)
-    edges = np.unique(np.concatenate((wakes.first, wakes.last, ends)))
+    spans = wakes.by_cpu
+    idle_ends = (spans.idle_first, spans.idle_last) if spans is not None else ()
+    edges = np.unique(np.concatenate((wakes.first, wakes.last, ends, placement.edges, *idle_ends)))
+    edges = edges[(edges >= 0) & (edges <= current.samples)]
     sums = interval_sums(current, edges, should_stop=should_stop)
     lasts_s = np.diff(edges) * current.interval_s
     # What was not measured of a stretch is taken to be as the rest of it.
     charge_c = sums.mean * lasts_s
     owner = np.searchsorted(wakes.first, edges[:-1], side="right") - 1
-    awake = (owner >= 0) & (edges[:-1] < wakes.last[np.maximum(owner, 0)]) if len(wakes.first) else owner >= 0
+    longest = np.maximum.accumulate(wakes.last)
+    awake = (owner >= 0) & (edges[:-1] < longest[np.maximum(owner, 0)]) if wakes.count else owner >= 0
     asleep = ~awake
+    if spans is not None:  # the device sleeps while all its CPUs are known to
+        asleep = covered(spans.idle_first, spans.idle_last, edges) >= max(len(wakes.cpus), 1)
     for first, last in wakes.cut:
         asleep &= (edges[:-1] < first) | (edges[:-1] >= last)
+    state = placement.state[np.searchsorted(placement.edges, edges[:-1], side="right") - 1]
+    pieces = _Pieces(edges, lasts_s, charge_c, owner, awake, asleep, state)
+    idle, names = _idle(recording, placement, pieces, wakes, typed) if wakes.by_cpu is None else _of_cpus(wakes, pieces)
     asleep_s = float(lasts_s[asleep].sum())
     floor_a = float(charge_c[asleep].sum()) / asleep_s if asleep_s > 0 else 0.0
-    times = len(wakes.first)
-    cost_c: Floats = np.bincount(owner[awake], (charge_c - floor_a * lasts_s)[awake], minlength=times).astype(float)
-    awake_s: Floats = np.bincount(owner[awake], lasts_s[awake], minlength=times).astype(float)
-    whole = (edges[:-1] > 0) & (edges[1:] < current.samples)
-    idle = _Idle(edges[:-1][asleep], lasts_s[asleep], charge_c[asleep], whole[asleep])
-    modes = _modes(recording, placement, idle.start)
+    under_a = np.full(wakes.count, floor_a)
+    if wakes.by_cpu is None:
+        under_a = _floors_under(wakes, idle, len(names), floor_a)
+    above_c = charge_c - np.where(awake, under_a[np.maximum(owner, 0)] if wakes.count else 0.0, 0.0) * lasts_s
+    # CPUs that are awake at the same time share what flows evenly.
+    until_c = np.append(0.0, np.cumsum(above_c / np.maximum(covered(wakes.first, wakes.last, edges), 1)))
+    cost_c = np.asarray(until_c[np.searchsorted(edges, wakes.last)] - until_c[np.searchsorted(edges, wakes.first)])
+    awake_s = (wakes.last - wakes.first).astype(np.float64) * current.interval_s
+    times_s = wakes.first.astype(np.float64) * current.interval_s
+    periods = {name: _periods(times_s[wakes.by(name)]) for name in wakes.names}
+    ran: dict[str, tuple[Ran, ...]] = dict.fromkeys(wakes.names, ())
+    if wakes.by_cpu is None:
+        ran = _ran(wakes, placement, pieces, above_c)
+    timer_s = _next_timer(wakes, idle, [name for name, found in periods.items() if found], current.interval_s)
     return WakeLedger(
         recording.name,
         duration_s,
+        current.interval_s,
         floor_a,
+        float(charge_c.sum()) / duration_s if duration_s else 0.0,
         wakes,
-        _sources(wakes, cost_c, awake_s, duration_s),
-        _judged(wakes, idle, modes, cost_c, duration_s),
-        _aligned(wakes, cost_c, slack_s or {}, current.interval_s, duration_s),
+        cost_c,
+        awake_s,
+        _sources(wakes, cost_c, awake_s, duration_s, ran, periods),
+        judge(wakes, idle, names, cost_c, typed, timer_s, duration_s),
+        align(wakes, cost_c, slack_s or {}, current.interval_s, duration_s),
+        dict(slack_s or {}),
+        bool(sums.count.any()),
+        Counter(e.value or _SOMEBODY for e in recording.events if e.event == "mark" and e.name == REFUSED),
     )
 
 
 @dataclass(frozen=True, eq=False)
-class _Idle:
-    """Stretches of sleep: where they start, how long they last, what flows in them, whether both ends are seen."""
+class _Pieces:
+    """The capture cut where wakes begin and end and where states change."""
 
-    start: Indices
+    edges: Indices
     lasts_s: Floats
     charge_c: Floats
-    is_whole: Flags
+    owner: Indices
+    awake: Flags
+    asleep: Flags
+    state: Indices
 
 
-def _sources(wakes: Wakes, cost_c: Floats, awake_s: Floats, duration_s: float) -> tuple[SourceRow, ...]:
-    names = np.array(wakes.source)
+def _periods(times_s: Floats) -> tuple[Period, ...]:
+    """Return the timers in the wakes by one source."""
+    one = period_of(times_s)
+    return (one,) if one is not None else find_periods(times_s)
+
+
+def _sources(
+    wakes: Wakes,
+    cost_c: Floats,
+    awake_s: Floats,
+    duration_s: float,
+    ran: Mapping[str, tuple[Ran, ...]],
+    periods: Mapping[str, tuple[Period, ...]],
+) -> tuple[SourceRow, ...]:
     rows = []
-    for source in dict.fromkeys(wakes.source):
-        mine = names == source
-        count = int(mine.sum())
-        added_a = float(cost_c[mine].sum()) / duration_s
-        per_h = count / duration_s * HOUR_S
-        rows.append(SourceRow(source, count, per_h, float(awake_s[mine].mean()), float(cost_c[mine].mean()), added_a))
+    for source in wakes.names:
+        mine = wakes.by(source)
+        count, cause = int(mine.sum()), wakes.cause[mine]
+        rows.append(
+            SourceRow(
+                source,
+                count,
+                count / duration_s * HOUR_S,
+                float(awake_s[mine].mean()),
+                float(cost_c[mine].mean()),
+                float(cost_c[mine].sum()) / duration_s,
+                ran[source],
+                periods[source],
+                int((cause == Cause.LINE).sum()),
+                int((cause == Cause.PERIOD).sum()),
+            )
+        )
     return tuple(sorted(rows, key=lambda row: -row.added_a))
+
+
+def _ran(wakes: Wakes, placement: Placement, pieces: _Pieces, above_c: Floats) -> dict[str, tuple[Ran, ...]]:
+    """Return what ran in the wakes by each source."""
+    inside = np.flatnonzero(pieces.awake)
+    owner, state = pieces.owner[inside], pieces.state[inside] + 1
+    states = len(placement.names) + 1
+    cell = wakes.number[owner] * states + state
+    charge_c = np.bincount(cell, above_c[inside], minlength=len(wakes.names) * states).reshape(-1, states)
+    lasts_s = np.bincount(cell, pieces.lasts_s[inside], minlength=len(wakes.names) * states).reshape(-1, states)
+    begins = np.append(True, owner[1:] != owner[:-1]) if len(owner) else np.zeros(0, dtype=bool)
+    ends = np.append(begins[1:], True) if len(owner) else begins
+    found = {}
+    shared = {
+        one for one in np.unique(state[begins]) if len(np.unique(wakes.number[owner][begins & (state == one)])) > 1
+    }
+    for number, name in enumerate(wakes.names):
+        mine = wakes.number[owner] == number
+        count = max(int((mine & begins).sum()), 1)
+        order = np.unique(state[mine], return_index=True)
+        parts = []
+        for one in order[0][np.argsort(order[1])].tolist():
+            here = mine & (state == one)
+            only = (here & begins & ends).any()
+            resuming = (
+                one in shared and not only and (here & begins).sum() >= _MOSTLY * count and not (here & ~begins).any()
+            )
+            label = UNPLACED_NAME if one - 1 == UNPLACED else placement.names[one - 1]
+            parts.append(Ran(label, charge_c[number, one] / count, lasts_s[number, one] / count, bool(resuming)))
+        found[name] = tuple(parts)
+    return found
+
+
+def _idle(
+    recording: Recording, placement: Placement, pieces: _Pieces, wakes: Wakes, typed: Sequence[SleepMode]
+) -> tuple[IdleStretches, tuple[str, ...]]:
+    """Return the stretches of sleep, those of states within wakes that the project calls idle, and their modes."""
+    # States may change within a sleep: its pieces are joined, up to the next wake.
+    outer = np.unique(np.concatenate((wakes.first, wakes.last, *(np.array(cut) for cut in wakes.cut))).astype(np.int64))
+    slept = _joined(pieces, pieces.asleep, np.searchsorted(outer, pieces.edges[:-1], side="right"))
+    names = _modes(recording, placement, pieces.edges[slept[0]])
+    said = {mode.name for mode in typed} & set(placement.names) - set(names)
+    every = list(dict.fromkeys((*names, *(name for name in placement.names if name in said))))
+    kinds = [(slept, np.array([every.index(name) for name in names], dtype=np.int64), False)]
+    for name in every:
+        if name in said:
+            mine = pieces.awake & (pieces.state == placement.names.index(name))
+            inner = _joined(pieces, mine, np.searchsorted(placement.edges, pieces.edges[:-1], side="right"))
+            kinds.append((inner, np.full(len(inner[0]), every.index(name), dtype=np.int64), True))
+    last = recording.current.samples
+    whole = [(pieces.edges[first] > 0) & (pieces.edges[after] < last) for (first, after, _, _), _, _ in kinds]
+    return (
+        IdleStretches(
+            np.concatenate([pieces.edges[one[0]] for one, _, _ in kinds]),
+            np.concatenate([one[2] for one, _, _ in kinds]),
+            np.concatenate([one[3] for one, _, _ in kinds]),
+            np.concatenate(whole),
+            np.concatenate([mode for _, mode, _ in kinds]),
+            np.concatenate([np.full(len(mode), inner) for _, mode, inner in kinds]),
+        ),
+        tuple(every),
+    )
+
+
+def _of_cpus(wakes: Wakes, pieces: _Pieces) -> tuple[IdleStretches, tuple[str, ...]]:
+    """Return the idle stretches of each CPU; what flows in them is the device's, so only one CPU has a floor."""
+    spans = wakes.by_cpu
+    assert spans is not None
+    names = tuple(dict.fromkeys(spans.mode))
+    at = {name: index for index, name in enumerate(names)}
+    charge_c = np.full(len(spans.mode), np.nan)
+    if len(wakes.cpus) <= 1:
+        until_c = np.append(0.0, np.cumsum(pieces.charge_c))
+        charge_c = np.interp(spans.idle_last, pieces.edges, until_c)
+        charge_c = charge_c - np.interp(spans.idle_first, pieces.edges, until_c)
+    return (
+        IdleStretches(
+            spans.idle_first,
+            spans.idle_s,
+            charge_c,
+            np.ones(len(spans.mode), dtype=bool),
+            np.array([at[name] for name in spans.mode], dtype=np.int64),
+            np.zeros(len(spans.mode), dtype=bool),
+        ),
+        names,
+    )
+
+
+def _joined(pieces: _Pieces, chosen: Flags, group: Indices) -> tuple[Indices, Indices, Floats, Floats]:
+    """Join chosen pieces of a group: index of the first piece and of the one after the last, length, charge."""
+    at = np.flatnonzero(chosen)
+    if not len(at):
+        nothing = np.zeros(0, dtype=np.int64)
+        return nothing, nothing, np.zeros(0), np.zeros(0)
+    opens = np.append(True, (np.diff(at) > 1) | (np.diff(group[at]) != 0))
+    starts = np.flatnonzero(opens)
+    closing = np.append(at[starts[1:] - 1], at[-1]) + 1
+    return (
+        at[starts],
+        closing,
+        np.add.reduceat(pieces.lasts_s[at], starts),
+        np.add.reduceat(pieces.charge_c[at], starts),
+    )
+
+
+def _floors_under(wakes: Wakes, idle: IdleStretches, modes: int, floor_a: float) -> Floats:
+    """Return the floor under each wake: the mean current of the mode that it left."""
+    asleep = np.flatnonzero(~idle.in_wakes)
+    charge_c = np.bincount(idle.mode[asleep], idle.charge_c[asleep], minlength=modes)
+    lasts_s = np.bincount(idle.mode[asleep], idle.lasts_s[asleep], minlength=modes)
+    floors_a = np.where(lasts_s > 0, charge_c / np.where(lasts_s > 0, lasts_s, 1.0), floor_a)
+    if not len(asleep):
+        return np.full(wakes.count, floor_a)
+    before = np.searchsorted(idle.first[asleep], wakes.first, side="left") - 1
+    # A wake at the capture's beginning returns to where it came from.
+    return np.asarray(floors_a[idle.mode[asleep[np.maximum(before, 0)]]])
+
+
+def _next_timer(wakes: Wakes, idle: IdleStretches, timers: list[str], interval_s: float) -> Floats:
+    """Return for each idle stretch how long it is to the next wake by a timer, NaN where none comes any more.
+
+    What idles within a wake waits for something of about the same length each time.
+    """
+    due = wakes.first[np.isin(wakes.number, [wakes.names.index(name) for name in timers])]
+    after = np.searchsorted(due, idle.first, side="left")
+    next_due = np.append(due.astype(float), np.nan)[after]
+    found = np.asarray((next_due - idle.first) * interval_s)
+    for mode in np.unique(idle.mode[idle.in_wakes]).tolist():
+        mine = idle.in_wakes & (idle.mode == mode)
+        found[mine] = float(np.median(idle.lasts_s[mine]))
+    return found
 
 
 def _modes(recording: Recording, placement: Placement, starts: Indices) -> list[str]:
@@ -201,86 +439,3 @@ def _modes(recording: Recording, placement: Placement, starts: Indices) -> list[
     of_state = {number: mode for number, mode in zip(numbers, modes, strict=True) if mode}
     names = [placement.names[number] if number != UNPLACED else _SOME_SLEEP for number in numbers]
     return [mode or of_state.get(number, name) for mode, number, name in zip(modes, numbers, names, strict=True)]
-
-
-def _judged(wakes: Wakes, idle: _Idle, modes: list[str], cost_c: Floats, duration_s: float) -> tuple[IdleRow, ...]:
-    """Hold the mode of each stretch of sleep against the one that would have taken least.
-
-    What entering and leaving a mode costs more than another is how much more the wakes of the same sources cost after
-    it; the best mode for a stretch of `t` is the one with the least ``Q + i t``.
-    """
-    names = tuple(dict.fromkeys(modes))
-    used = np.array([names.index(mode) for mode in modes], dtype=np.int64)
-    floors = np.array(
-        [idle.charge_c[used == m].sum() / max(idle.lasts_s[used == m].sum(), 1e-30) for m in range(len(names))]
-    )
-    crossing_c = _crossing_costs(wakes, idle, used, len(names), cost_c)
-    taken = np.nan_to_num(crossing_c, nan=np.inf)[None, :] + floors[None, :] * idle.lasts_s[:, None]
-    rows_at = np.arange(len(used))
-    best = used
-    if len(names) > 1:
-        # A stretch that the capture cuts off is longer than it looks, and a mode of unknown cost cannot be judged.
-        known = np.isfinite(crossing_c)[used]
-        best = np.where(known & idle.is_whole, taken.argmin(axis=1), used)
-    lost_c, other = np.zeros(len(used)), best != used
-    lost_c[other] = taken[rows_at, used][other] - taken[rows_at, best][other]
-    rows = []
-    for number, name in enumerate(names):
-        mine = used == number
-        deeper = floors[best] < floors[used]
-        rows.append(
-            IdleRow(
-                name,
-                int(mine.sum()),
-                float(idle.lasts_s[mine].sum()),
-                int((mine & (best != used) & deeper).sum()),
-                int((mine & (best != used) & ~deeper).sum()),
-                float(lost_c[mine].sum()) / duration_s,
-            )
-        )
-    return tuple(sorted(rows, key=lambda row: -row.time_s))
-
-
-def _crossing_costs(wakes: Wakes, idle: _Idle, used: Indices, modes: int, cost_c: Floats) -> Floats:
-    """Return how much more each mode's wakes cost than the first mode's, NaN where no source woke from both.
-
-    A source may do very different things: its median wake is what leaving a mode shows in.
-    """
-    after: dict[tuple[int, str], list[float]] = {}
-    before = np.searchsorted(idle.start, wakes.first, side="left") - 1
-    for wake, gap in enumerate(before.tolist()):
-        if gap >= 0:
-            after.setdefault((int(used[gap]), wakes.source[wake]), []).append(float(cost_c[wake]))
-    costs = np.zeros(modes)
-    for mode in range(1, modes):
-        shared = [source for number, source in after if number == mode and (0, source) in after]
-        if not shared:
-            costs[mode] = np.nan
-            continue
-        more = [float(np.median(after[mode, source]) - np.median(after[0, source])) for source in shared]
-        weights = [min(len(after[mode, source]), len(after[0, source])) for source in shared]
-        costs[mode] = float(np.average(more, weights=weights))
-    return costs
-
-
-def _aligned(
-    wakes: Wakes, cost_c: Floats, slack_s: Mapping[str, float], interval_s: float, duration_s: float
-) -> Aligned:
-    """Move wakes together: the fewest moments that serve all windows ``[t, t + slack]`` (greedy stabbing, optimal).
-
-    A wake that comes along with another saves what waking costs at least: the cheapest wake of all.
-
-    References
-    ----------
-    J. Kleinberg, E. Tardos, *Algorithm Design*, 2006, chapter 4.1: the earliest end first.
-    """
-    begins = wakes.first * interval_s
-    ends = begins + np.array([max(slack_s.get(source, 0.0), 0.0) for source in wakes.source])
-    moments, moment = 0, -np.inf
-    for index in np.argsort(ends, kind="stable").tolist():
-        if begins[index] > moment:
-            moment, moments = float(ends[index]), moments + 1
-    spared = len(begins) - moments
-    least_c = max(float(cost_c.min(initial=np.inf)), 0.0) if spared else 0.0
-    per_h = moments / duration_s * HOUR_S if duration_s else 0.0
-    return Aligned(per_h, spared * least_c / duration_s if duration_s else 0.0)

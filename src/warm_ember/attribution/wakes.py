@@ -1,22 +1,37 @@
-"""Wakes as the log tells them: from each wake to the sleep after it."""
+"""Wakes: from each edge after sleep to the sleep after it, with what caused it."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from enum import IntEnum
 
 import numpy as np
 
 from warm_ember.attribution.belief import default_threshold_a
+from warm_ember.attribution.cpu_wakes import CpuSpans, cpu_spans, cpus_of
 from warm_ember.attribution.recording import Recording
-from warm_ember.model.arrays import Indices
+from warm_ember.attribution.unlogged import fill_in
+from warm_ember.attribution.wake_causes import by_lines, by_periods
+from warm_ember.model.arrays import Flags, Indices
 from warm_ember.model.placement import Alignment, Placement
+from warm_ember.model.wakes import WakeSource
 from warm_ember.signal.bands import band_stays
 from warm_ember.signal.levels import Levels
+from warm_ember.signal.periods import find_periods
 from warm_ember.signal.series import ShouldStop, never
 
 UNKNOWN = "unknown"
 _HYSTERESIS = 0.2
+
+
+class Cause(IntEnum):
+    """What the cause of a wake is known from."""
+
+    NOTHING = 0
+    LOG = 1
+    LINE = 2
+    PERIOD = 3
 
 
 @dataclass(frozen=True, eq=False)
@@ -25,24 +40,70 @@ class Wakes:
 
     Parameters
     ----------
-    source
-        What woke the device, for each wake.
+    names
+        The sources.
+    number
+        What woke the device, as an index into the names, shape ``(wakes,)``.
     first, last
         Sample indices of the wake and of the sleep after it, shape ``(wakes,)``.
+    cause
+        What the source is known from, as `Cause`, shape ``(wakes,)``.
     cut
         Stretches awake that the capture cuts off at its ends: they are neither wakes nor sleep.
+    by_cpu
+        Where a kernel trace tells them: wakes may overlap then, each of one CPU. None for a device that wakes as one.
     """
 
-    source: tuple[str, ...]
+    names: tuple[str, ...]
+    number: Indices
     first: Indices
     last: Indices
+    cause: Indices
     cut: tuple[tuple[int, int], ...] = ()
+    by_cpu: CpuSpans | None = None
+
+    @classmethod
+    def of(
+        cls,
+        sources: Sequence[str],
+        first: Indices,
+        last: Indices,
+        cut: tuple[tuple[int, int], ...] = (),
+        cause: Indices | None = None,
+    ) -> Wakes:
+        """Make wakes of the name of each one's source."""
+        names = tuple(dict.fromkeys(sources))
+        at = {name: index for index, name in enumerate(names)}
+        number = np.array([at[source] for source in sources], dtype=np.int64)
+        known = np.array([Cause.NOTHING if source == UNKNOWN else Cause.LOG for source in names], dtype=np.int64)
+        return cls(names, number, first, last, known[number] if cause is None else cause, cut)
+
+    @property
+    def source(self) -> tuple[str, ...]:
+        """The name of each wake's source."""
+        return tuple(self.names[one] for one in self.number.tolist())
+
+    @property
+    def count(self) -> int:
+        """How many there are."""
+        return len(self.first)
+
+    @property
+    def cpus(self) -> tuple[int, ...]:
+        """The CPUs that are told apart."""
+        return tuple(np.unique(self.by_cpu.cpu).tolist()) if self.by_cpu is not None else ()
+
+    def by(self, source: str) -> Flags:
+        """Return which wakes are by a source, shape ``(wakes,)``."""
+        if source not in self.names:
+            return np.zeros(self.count, dtype=bool)
+        return np.asarray(self.number == self.names.index(source))
 
 
 def no_wakes() -> Wakes:
     """Return no wakes."""
     nothing = np.zeros(0, dtype=np.int64)
-    return Wakes((), nothing, nothing)
+    return Wakes.of((), nothing, nothing)
 
 
 def find_wakes(
@@ -52,7 +113,7 @@ def find_wakes(
     *,
     should_stop: ShouldStop = never,
 ) -> Wakes:
-    """Find the wakes that the log tells of, or, where it tells of none, those that the current shows.
+    """Find the wakes that the log tells of and those that the current shows beside them, or, without a log, alone.
 
     Parameters
     ----------
@@ -62,7 +123,7 @@ def find_wakes(
         Its states: the clock that lays the log on the capture, and, where the log does not say when the device goes
         back to sleep, the state before the wake, whose return ends it.
     levels
-        Returns the levels of the current, asked only without wakes in the log; None leaves the current alone.
+        Returns the levels of the current; None leaves the current alone.
 
     Raises
     ------
@@ -73,6 +134,11 @@ def find_wakes(
     -------
     Wakes
         A wake that the capture cuts off at its end is left out: it would look cheaper than it was.
+
+    Notes
+    -----
+    A wake that the log misses has the source of the line that had an edge just before it, else the source with whose
+    period it fits, where there is such a one.
     """
     current = recording.current
     alignment = placement.alignment or Alignment()
@@ -87,34 +153,108 @@ def find_wakes(
         at = np.array([round(time_s / current.interval_s) for time_s, _ in told], dtype=np.int64)
         return np.minimum(at, samples - 1), [name or UNKNOWN for _, name in told]
 
+    by_cpu = cpus_of(events)
+    if by_cpu:
+        spans = cpu_spans(by_cpu, alignment.to_capture, current.interval_s, samples, UNKNOWN)
+        return replace(Wakes.of(spans.source, spans.first, spans.last), by_cpu=spans)
     starts, names = places("wake")
     sleeps, _ = places("sleep")
+
+    def find_stays() -> Indices:
+        threshold_a = default_threshold_a(levels()) if levels is not None else None
+        if threshold_a is None:
+            return np.zeros((0, 2), dtype=np.int64)
+        return band_stays(current, threshold_a, np.inf, hysteresis=_HYSTERESIS, should_stop=should_stop)
+
     if not len(starts):
-        return no_wakes() if levels is None else _in_current(recording, levels(), should_stop)
-    following = np.append(starts[1:], samples + 1)
-    if len(sleeps):
-        asleep = np.append(sleeps, samples + 1)[np.searchsorted(sleeps, starts, side="right")]
+        stays = find_stays()
+        # One that began before the capture, or outlasts it, would look cheaper than it was.
+        is_whole = (stays[:, 0] > 0) & (stays[:, 1] < samples)
+        whole, cut = stays[is_whole], [(first, last) for first, last in stays[~is_whole].tolist()]
+        found = Wakes.of((UNKNOWN,) * len(whole), whole[:, 0], whole[:, 1], tuple(cut))
+    elif len(sleeps):
+        first, last, source = fill_in(current, starts, names, sleeps, find_stays, UNKNOWN, should_stop=should_stop)
+        kept = last <= samples
+        cut = [(0, int(sleeps[0]))] if 0 < sleeps[0] < first[0] else []
+        cut += [(int(one), samples) for one in first[~kept]]
+        names = [name for name, one in zip(source, kept.tolist(), strict=True) if one]
+        found = Wakes.of(names, first[kept], last[kept], tuple(cut))
     else:
-        asleep = np.array([_back(placement, int(start)) or samples + 1 for start in starts], dtype=np.int64)
-    ends = np.minimum(following, asleep)
-    whole = (ends > starts) & (ends <= samples)
-    kept = np.flatnonzero(whole)
-    cut = [(0, int(sleeps[0]))] if len(sleeps) and 0 < sleeps[0] < starts[0] else []
-    cut += [(int(starts[-1]), samples)] if ends[-1] > samples else []
-    return Wakes(tuple(names[index] for index in kept), starts[kept], ends[kept], tuple(cut))
+        ends = np.array([_back(placement, int(start)) or samples + 1 for start in starts], dtype=np.int64)
+        ends = np.minimum(np.append(starts[1:], samples + 1), ends)
+        kept = (ends > starts) & (ends <= samples)
+        cut = [(int(starts[-1]), samples)] if ends[-1] > samples else []
+        names = [name for name, one in zip(names, kept.tolist(), strict=True) if one]
+        found = Wakes.of(names, starts[kept], ends[kept], tuple(cut))
+    return _caused(recording, found)
 
 
-def _in_current(recording: Recording, levels: Levels, should_stop: ShouldStop) -> Wakes:
-    """Take each stay clearly above sleep for a wake of no known cause."""
-    threshold_a = default_threshold_a(levels)
-    if threshold_a is None:
-        return no_wakes()
-    current = recording.current
-    stays = band_stays(current, threshold_a, np.inf, hysteresis=_HYSTERESIS, should_stop=should_stop)
-    # One that began before the capture, or outlasts it, would look cheaper than it was.
-    is_whole = (stays[:, 0] > 0) & (stays[:, 1] < current.samples)
-    whole, cut = stays[is_whole], tuple((first, last) for first, last in stays[~is_whole].tolist())
-    return Wakes((UNKNOWN,) * len(whole), whole[:, 0], whole[:, 1], cut)
+def _caused(recording: Recording, wakes: Wakes) -> Wakes:
+    """Give wakes of no known cause the source that a line or their period tells."""
+    open_at = np.flatnonzero(wakes.by(UNKNOWN))
+    if not len(open_at):
+        return wakes
+    sources, cause = list(wakes.source), wakes.cause.copy()
+    ways = [(Cause.PERIOD, by_periods(recording.current.interval_s, wakes.first, np.array(sources), open_at))]
+    if recording.lines is not None:
+        ways.insert(0, (Cause.LINE, by_lines(recording.lines, wakes.first, wakes.last, open_at)))
+    for way, names in ways:
+        for at, name in zip(open_at.tolist(), names, strict=True):
+            if name and sources[at] == UNKNOWN:
+                sources[at], cause[at] = name, way
+    return Wakes.of(sources, wakes.first, wakes.last, wakes.cut, cause)
+
+
+def arranged(wakes: Wakes, sources: tuple[WakeSource, ...], placement: Placement, interval_s: float) -> Wakes:
+    """Name, join and part sources as the project says; what it does not speak of stays as it is.
+
+    Parameters
+    ----------
+    wakes, placement
+        The wakes and the states of a capture.
+    sources
+        The project's; a part of a source goes before all of it.
+    interval_s
+        Sample interval.
+    """
+    if not any(source.takes != (source.name,) or not source.is_all for source in sources):
+        return wakes
+    names = list(wakes.names)
+    number, is_open = wakes.number.copy(), np.ones(wakes.count, dtype=bool)
+    for source in sorted(sources, key=lambda one: one.is_all):
+        mine = is_open & np.isin(wakes.number, [wakes.names.index(name) for name in source.takes if name in names])
+        if source.ran:
+            mine &= _ran(wakes, placement, source.ran)
+        if source.period_s:
+            mine &= _with_period(wakes, mine, source.period_s, interval_s)
+        if source.name not in names:
+            names.append(source.name)
+        number[mine], is_open[mine] = names.index(source.name), False
+    used = np.unique(number)
+    return replace(wakes, names=tuple(names[one] for one in used), number=np.searchsorted(used, number))
+
+
+def _ran(wakes: Wakes, placement: Placement, state: str) -> Flags:
+    """Return in which wakes a state ran."""
+    if state not in placement.names:
+        return np.zeros(wakes.count, dtype=bool)
+    mine = placement.state == placement.names.index(state)
+    until = np.concatenate(([0], np.cumsum(mine)))
+    # The log's word and the change it announces are rounded to a sample each.
+    begin = np.searchsorted(placement.edges, wakes.first + 1, side="right") - 1
+    end = np.searchsorted(placement.edges, wakes.last - 1, side="left")
+    return np.asarray(until[np.maximum(end, begin + 1)] > until[begin])
+
+
+def _with_period(wakes: Wakes, mine: Flags, period_s: float, interval_s: float) -> Flags:
+    """Return which of some wakes come with a period."""
+    at = np.flatnonzero(mine)
+    chosen = np.zeros(wakes.count, dtype=bool)
+    times_s = wakes.first[at].astype(np.float64) * interval_s
+    for period in find_periods(times_s):
+        if abs(period.period_s / period_s - 1) < 0.02:
+            chosen[at[period.members]] = True
+    return chosen
 
 
 def _back(placement: Placement, start: int) -> int | None:

@@ -55,7 +55,7 @@ def _run_json(session: Session, name: str) -> dict[str, object]:
     return {
         "capture": name,
         "states": ledger_json(results.ledger),
-        "wakes": wakes_json(session.results.wake_ledger(session.project, name, {})),
+        "wakes": wakes_json(session.results.wake_ledger(session.project, name)),
         "life": life_json(results.life),
         "findings": findings_json(session.results.findings(name)),
     }
@@ -66,7 +66,7 @@ def _print(session: Session) -> None:
         results = session.run(run.name)
         print_line(f"{run.name}  {run.label}")
         print_ledger(results.ledger, day_rows(results.load, results.ledger))
-        print_wakes(session.results.wake_ledger(session.project, run.name, {}))
+        print_wakes(session.results.wake_ledger(session.project, run.name))
         print_life(results.life)
         print_findings(session.results.findings(run.name))
         print_line()

@@ -17,7 +17,7 @@ from warm_ember.units import duration_text, quantity_text
 
 def import_(
     project: ProjectArgument,
-    file: Annotated[Path, typer.Argument(metavar="FILE", help="Delimited text, raw binary, NumPy, Parquet or HDF5.")],
+    file: Annotated[Path, typer.Argument(metavar="FILE", help="Text, raw binary, NumPy, Parquet, HDF5, kernel trace.")],
     name: Annotated[str, typer.Option(help="Name of the capture; the file's by default.")] = "",
     rate: Annotated[float | None, typer.Option(metavar="HZ", help="Samples per second.")] = None,
     unit: Annotated[str | None, typer.Option(metavar="A|mA|uA|nA", help="Unit of the current.")] = None,
@@ -32,6 +32,8 @@ def import_(
     scale: Annotated[float | None, typer.Option(metavar="A_PER_COUNT", help="Of raw binary.")] = None,
     lines: Annotated[Path | None, typer.Option(metavar="FILE.vcd", help="Digital lines.")] = None,
     events: Annotated[Path | None, typer.Option(metavar="FILE", help="The target's event log.")] = None,
+    trace: Annotated[Path | None, typer.Option(metavar="FILE", help="Linux kernel trace text.")] = None,
+    cpuidle: Annotated[Path | None, typer.Option(metavar="DIR", help="Saved cpuidle folder of a CPU.")] = None,
     itm: Annotated[Path | None, typer.Option(metavar="FILE", help="Arm trace stream with program samples.")] = None,
     elf: Annotated[Path | None, typer.Option(metavar="FILE", help="The program that ran, for the stream.")] = None,
     itm_clock: Annotated[float | None, typer.Option(metavar="HZ", help="Of the stream's time stamps.")] = None,
@@ -51,7 +53,7 @@ def import_(
         sample_format=sample_format,
         scale_a=scale,
     )
-    request = ImportRequest(file, options, name, events, lines, supply, replace, itm, elf, itm_clock)
+    request = ImportRequest(file, options, name, events, lines, supply, replace, itm, elf, itm_clock, trace, cpuidle)
     session = Session.open_or_create(project)
     try:
         report = import_file(session, request)

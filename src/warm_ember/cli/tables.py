@@ -135,15 +135,25 @@ def print_findings(findings: tuple[Finding, ...]) -> None:
         print_line(f"  {finding.text}")
 
 
+_SOURCE_FIELDS = ("source", "count", "rate_per_h", "awake_s_mean", "charge_c_mean", "added_a")
+
+
 def wakes_json(ledger: WakeLedger) -> dict[str, Any]:
-    """Return the ``wakes`` object of the contract."""
+    """Return the ``wakes`` object of the contract; charges are null where no current was measured."""
+    sources = [{name: getattr(row, name) for name in _SOURCE_FIELDS} for row in ledger.sources]
+    idle, aligned = [asdict(row) for row in ledger.idle], asdict(ledger.aligned)
+    if not ledger.is_measured:
+        for row, names in ((one, ("charge_c_mean", "added_a")) for one in sources):
+            row.update(dict.fromkeys(names))
+        for row in (*idle, aligned):
+            row.update({name: None for name in ("lost_a", "saved_a") if name in row})
     return {
         "capture": ledger.capture,
-        "wakes": len(ledger.wakes.source),
+        "wakes": ledger.wakes.count,
         "rate_per_h": ledger.rate_per_h,
-        "sources": [asdict(row) for row in ledger.sources],
-        "idle": [asdict(row) for row in ledger.idle],
-        "aligned": asdict(ledger.aligned),
+        "sources": sources,
+        "idle": idle,
+        "aligned": aligned,
     }
 
 
@@ -162,4 +172,4 @@ def print_wakes(ledger: WakeLedger) -> None:
     ]
     print_table(("sleep", "stretches", "time", "too shallow", "too deep", "loses"), idle)
     aligned = f"aligned {bare(ledger.aligned.rate_per_h)}, which saves {quantity_text(ledger.aligned.saved_a, 'A')}"
-    print_line(f"{len(ledger.wakes.source)} wakes, {bare(ledger.rate_per_h)} an hour; {aligned}")
+    print_line(f"{ledger.wakes.count} wakes, {bare(ledger.rate_per_h)} an hour; {aligned}")

@@ -8,6 +8,8 @@ from pathlib import Path
 from warm_ember.errors import BadFileError
 from warm_ember.formats.binary import open_npy, open_raw
 from warm_ember.formats.hdf5 import open_hdf5
+from warm_ember.formats.kernel_source import KernelTraceSource
+from warm_ember.formats.kernel_trace import is_kernel_trace
 from warm_ember.formats.parquet import ArrowSource
 from warm_ember.formats.source import ImportOptions, Source
 from warm_ember.formats.text import TextSource
@@ -58,6 +60,8 @@ def open_source(path: Path, options: ImportOptions) -> Source:
         return open_raw(path, options)
     if path.suffix.lower() == ".vcd":
         raise BadFileError(path, "a value change dump holds no current", remedy="give it with --lines to a capture")
+    if is_kernel_trace(head):
+        return KernelTraceSource(path)
     by_magic = next((opener for magic, opener in _MAGIC if head.startswith(magic)), TextSource)
     opener = _OPENERS.get(path.suffix.lower(), by_magic)
     if path.suffix.lower() == ".dat" and b"\0" not in head:

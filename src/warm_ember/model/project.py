@@ -13,6 +13,8 @@ from warm_ember.model.figure import Grade
 from warm_ember.model.fold import FoldPlan
 from warm_ember.model.parts import Part, PartOn
 from warm_ember.model.rules import Rule
+from warm_ember.model.wake_plan import WakePlan
+from warm_ember.model.wakes import SleepMode, WakeSource
 
 FORMAT = 1
 
@@ -130,6 +132,9 @@ class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     supply_v: float | None = None
     climate: Climate = Climate()
     activities: tuple[Activity, ...] = ()
+    wake_sources: tuple[WakeSource, ...] = ()
+    sleep_modes: tuple[SleepMode, ...] = ()
+    wake_plan: WakePlan = WakePlan()
     target_s: float | None = None
     settings: Settings = Settings()
     bench: Bench = Bench()
@@ -154,6 +159,11 @@ class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     def clock_of(self, capture: str) -> TypedClock | None:
         """Return the clock map that was typed for one capture, or None when it is found."""
         return next((clock for clock in self.clocks if clock.capture == capture), None)
+
+    @property
+    def slack_s(self) -> dict[str, float]:
+        """By how much later each source of wakes may come, where anybody said so."""
+        return {source.name: source.slack_s for source in self.wake_sources if source.slack_s > 0}
 
     def fold_of(self, capture: str) -> FoldPlan | None:
         """Return how one capture is folded, or None when nobody said so yet."""

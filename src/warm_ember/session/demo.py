@@ -6,6 +6,7 @@ import shutil
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
+import msgspec
 import numpy as np
 
 from warm_ember.bench.discovery import LOCAL
@@ -19,6 +20,8 @@ from warm_ember.model.figure import Grade
 from warm_ember.model.parts import PartOn
 from warm_ember.model.program import ASLEEP, Function, ProgramTrace
 from warm_ember.model.project import Bracket, ExpectedValue, Project, Run, StateGroup
+from warm_ember.model.wake_plan import ModePower, Rest, Trigger, WakePath, WakePlan
+from warm_ember.model.wakes import SleepMode, WakeSource
 from warm_ember.session import edits
 from warm_ember.session.session import Session
 from warm_ember.signal.series import Progress, ShouldStop, ignore_progress, never
@@ -58,9 +61,33 @@ def demo_project() -> Project:
             ),
             Activity("Each second", FromStates(("Idle wait",), "Idle wait"), interval_s=1.0),
         ),
+        wake_sources=(WakeSource("rtc", slack_s=0.2), WakeSource("pir", deadline_s=0.05)),
+        sleep_modes=(
+            SleepMode("deep", "core", None, 5.2e-6, 0.9e-3, source="data of Rowan"),
+            SleepMode("Idle wait", "core", None, 0.2e-6, 4e-6, source="data of Rowan"),
+            SleepMode("Modem idle", "modem", None, 0.0, 0.02, source="data of Plover"),
+            SleepMode("modem off", "modem", 22e-6, 0.55, 4.2, keeps_memory=False, source="a search and registration"),
+        ),
+        wake_plan=_wake_plan(),
         target_s=36 * MONTH_S,
         bench=_bench(),
     )  # fmt: skip
+
+
+def _wake_plan() -> WakePlan:
+    """Return how the post is woken: two alarms of the real-time clock, and the motion sensor's pin."""
+    clock = WakePath("rtc", "backup", "32 kHz crystal", reacts_s=1 / 32768)
+    return WakePlan(
+        paths=(
+            clock,
+            msgspec.structs.replace(clock, source="alarm"),
+            WakePath("pir", "inputs", "", "PIR_OUT", Trigger.RISING, Rest.LOW, reacts_s=0.02),
+        ),
+        modes=(ModePower("deep", ("backup", "inputs"), ("32 kHz crystal",)),),
+        window_s=2.0,
+        window_a=3.1e-3,
+        boots_per_day=0.1,
+    )
 
 
 def _bench() -> Bench:

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import logging
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
 import msgspec
 
 from warm_ember.errors import BadArgumentError, BadFileError, ProjectError
+from warm_ember.formats.cpuidle import read_cpuidle
 from warm_ember.formats.event_log import EventLog, read_events
 from warm_ember.formats.itm import ItmStream, read_itm
+from warm_ember.formats.kernel_source import KernelTraceSource
+from warm_ember.formats.kernel_trace import KernelTrace, is_kernel_trace, read_kernel_trace
 from warm_ember.formats.registry import open_source
 from warm_ember.formats.source import ImportOptions, Source
 from warm_ember.formats.symbols import read_functions
@@ -19,6 +22,7 @@ from warm_ember.formats.vcd import VcdFile, sampled
 from warm_ember.model.capture import CaptureInfo
 from warm_ember.model.program import Function, ProgramTrace
 from warm_ember.model.project import Run
+from warm_ember.model.wakes import SleepMode
 from warm_ember.session.session import Session
 from warm_ember.signal.series import Progress, ShouldStop, ignore_progress, never
 from warm_ember.store.capture_file import CaptureWriter
@@ -45,6 +49,8 @@ class ImportRequest:
         The digital lines as a value change dump; they take the place of digital columns.
     trace_file, elf_file
         An Arm trace stream with samples of the program counter, and the program that ran.
+    kernel_file, cpuidle_folder
+        Linux kernel trace text, and a saved ``cpuidle`` folder; one that lies beside the trace is taken by default.
     trace_clock_hz
         Ticks per second of the stream's time stamps; found from its length when None.
     supply_v
@@ -63,6 +69,8 @@ class ImportRequest:
     trace_file: Path | None = None
     elf_file: Path | None = None
     trace_clock_hz: float | None = None
+    kernel_file: Path | None = None
+    cpuidle_folder: Path | None = None
 
 
 @dataclass(frozen=True)
@@ -74,6 +82,7 @@ class ImportReport:
     sample_interval_s: float
     events: int
     notes: tuple[str, ...]
+    sleep_modes: tuple[SleepMode, ...] = ()
 
     @property
     def duration_s(self) -> float:
@@ -110,12 +119,19 @@ def import_file(
     if request.trace_clock_hz is not None and not 0 < request.trace_clock_hz < float("inf"):
         raise BadArgumentError(f"--itm-clock must be above 0 Hz, found {request.trace_clock_hz}")
     program = _read_program(request, should_stop)
+    modes = _idle_states(request)
+    kernel = None
+    if request.kernel_file is not None:
+        kernel = read_kernel_trace(request.kernel_file, tuple(mode.name for mode in modes), should_stop)
     source = open_source(request.file, request.options)
+    if isinstance(source, KernelTraceSource):
+        source.name_states(tuple(mode.name for mode in modes))
     vcd = VcdFile(request.lines_file) if request.lines_file is not None else None
     log_file = read_events(request.events_file) if request.events_file is not None else EventLog(source.events)
     made_folders = make_folders(path.parent)
     try:
-        return _Import(request, name, path, source, vcd, log_file, program).run(should_stop, progress)
+        importing = _Import(request, name, path, source, vcd, log_file, program, kernel)
+        return replace(importing.run(should_stop, progress), sleep_modes=modes)
     except OSError as error:
         remove_folders(made_folders)
         if isinstance(error, BadFileError | ProjectError):
@@ -124,6 +140,24 @@ def import_file(
     except BaseException:
         remove_folders(made_folders)
         raise
+
+
+def _idle_states(request: ImportRequest) -> tuple[SleepMode, ...]:
+    """Return the idle states of the folder that was given, or that lies beside the trace."""
+    if request.cpuidle_folder is not None:
+        return read_cpuidle(request.cpuidle_folder)
+    beside = (request.kernel_file or request.file).parent / "cpuidle"
+    if (request.kernel_file is not None or _is_trace(request.file)) and beside.is_dir():
+        return read_cpuidle(beside)
+    return ()
+
+
+def _is_trace(path: Path) -> bool:
+    try:
+        with path.open("rb") as file:
+            return is_kernel_trace(file.read(4096))
+    except OSError:
+        return False
 
 
 @dataclass(frozen=True, eq=False)
@@ -160,6 +194,7 @@ class _Import:
     vcd: VcdFile | None
     log: EventLog
     program: _Program | None
+    kernel: KernelTrace | None
 
     def run(self, should_stop: ShouldStop, progress: Progress) -> ImportReport:
         source, vcd = self.source, self.vcd
@@ -183,9 +218,12 @@ class _Import:
             if self.program is not None:
                 trace, said = self.program.laid_on(writer.samples * source.interval_s, self.request.trace_clock_hz)
                 notes += said
-            writer.finish(self._info(), self.log.events, trace)
+            events = self.log.events or source.events
+            if self.kernel is not None:
+                events, notes = (*events, *self.kernel.events), (*notes, *self.kernel.notes)
+            writer.finish(self._info(), events, trace)
             notes = (*source.notes, *self.log.notes, *notes)
-            return ImportReport(self.name, writer.samples, source.interval_s, len(self.log.events), notes)
+            return ImportReport(self.name, writer.samples, source.interval_s, len(events), notes)
 
     def _info(self) -> CaptureInfo:
         request, source = self.request, self.source
@@ -237,7 +275,7 @@ def adopt(session: Session, report: ImportReport) -> None:
         If the project cannot be written.
     """
     session.forget_capture(report.name)
-    session.add_run(Run(report.name))
+    session.add_run(Run(report.name), report.sleep_modes)
     session.save()
 
 

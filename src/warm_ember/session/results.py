@@ -10,6 +10,7 @@ from functools import partial
 from typing import TypeVar
 
 import msgspec
+import numpy as np
 
 from warm_ember.attribution.budget import Segment, budget_by_activity, budget_by_state
 from warm_ember.attribution.cycles import default_plan, fold_cycles
@@ -20,7 +21,7 @@ from warm_ember.attribution.occurrences import of_stretch, of_wakes
 from warm_ember.attribution.placing import place
 from warm_ember.attribution.pulses import hottest_entries, left_of_pulses
 from warm_ember.attribution.wake_ledger import WakeLedger, make_wake_ledger
-from warm_ember.attribution.wakes import Wakes, find_wakes
+from warm_ember.attribution.wakes import Wakes, arranged, find_wakes
 from warm_ember.battery.life import LifeEstimate, estimate_life, follow_life
 from warm_ember.model.battery import Activity, FromStates, FromStretch, FromWakes, Points
 from warm_ember.model.finding import Finding
@@ -256,19 +257,27 @@ class Results:
         """Find one run's wakes."""
         capture, placement = self.open_capture(name), self.placement(project, name, should_stop)
         levels = self.levels(capture, should_stop)
-        return self.once(
+        found = self.once(
             ("wakes", *placement_key(project, capture)),
             lambda: find_wakes(capture, placement, levels, should_stop=should_stop),
         )
+        return arranged(found, project.wake_sources, placement, capture.current.interval_s)
 
     def wake_ledger(
-        self, project: Project, name: str, slack_s: Mapping[str, float], should_stop: ShouldStop = never
+        self,
+        project: Project,
+        name: str,
+        slack_s: Mapping[str, float] | None = None,
+        should_stop: ShouldStop = never,
     ) -> WakeLedger:
-        """Sum one run over its wakes; `slack_s` says by how much later each source may wake."""
+        """Sum one run over its wakes; `slack_s` says where a source's slack is another than in the project."""
         capture, placement = self.open_capture(name), self.placement(project, name, should_stop)
-        wakes = self.wakes(project, name, should_stop)
-        key = ("wake ledger", tuple(sorted(slack_s.items())), *placement_key(project, capture))
-        return self.once(key, lambda: make_wake_ledger(capture, placement, wakes, slack_s, should_stop=should_stop))
+        wakes, slack_s = self.wakes(project, name, should_stop), {**project.slack_s, **(slack_s or {})}
+        said = (tuple(sorted(slack_s.items())), project.wake_sources, project.sleep_modes)
+        return self.once(
+            ("wake ledger", *said, *placement_key(project, capture)),
+            lambda: make_wake_ledger(capture, placement, wakes, slack_s, project.sleep_modes, should_stop=should_stop),
+        )
 
     def _occurrences(
         self, project: Project, name: str, source: FromStretch | FromWakes, should_stop: ShouldStop
@@ -295,8 +304,8 @@ class Results:
             stretches = [snap(capture.current, source.from_s, source.to_s)]
         elif isinstance(source, FromWakes):
             wakes = self.wakes(project, name, should_stop)
-            mine = [index for index, one in enumerate(wakes.source) if one == source.wake_source]
-            stretches = [(int(wakes.first[index]), int(wakes.last[index])) for index in mine[:_MOST_PULSES]]
+            mine = np.flatnonzero(wakes.by(source.wake_source))[:_MOST_PULSES]
+            stretches = list(zip(wakes.first[mine].tolist(), wakes.last[mine].tolist(), strict=True))
         elif isinstance(source, FromStates):
             stretches = hottest_entries(self.ledger(project, name, should_stop), placement, source, _MOST_PULSES)
         else:

@@ -13,9 +13,11 @@ import msgspec
 
 from warm_ember.errors import BadFileError
 from warm_ember.model.project import Edit, Project, Run
+from warm_ember.model.wakes import SleepMode
 from warm_ember.session.battery_results import BatteryResults
 from warm_ember.session.results import Results, RunResults
 from warm_ember.session.state_results import StateResults
+from warm_ember.session.wake_results import WakeResults
 from warm_ember.signal.series import Progress, ShouldStop, ignore_progress, never
 from warm_ember.store.capture import Capture
 from warm_ember.store.project_folder import ProjectFolder
@@ -54,6 +56,7 @@ class Session:
         self.results = Results(self.capture)
         self.states = StateResults(self.results)
         self.battery = BatteryResults(self.results)
+        self.wakes = WakeResults(self.results)
 
     @classmethod
     def open(cls, path: Path) -> Session:
@@ -180,13 +183,16 @@ class Session:
             if capture is not None:
                 capture.close()
 
-    def add_run(self, run: Run) -> None:
-        """Add a run to the project, unless it is there, and make it the current one.
+    def add_run(self, run: Run, modes: tuple[SleepMode, ...] = ()) -> None:
+        """Add a run to the project, unless it is there, and make it the current one; with it sleep modes it tells of.
 
         Not an undoable edit, as a file comes with it: earlier and undone values get the run too.
         """
 
         def added(project: Project) -> Project:
+            known = {mode.name for mode in project.sleep_modes}
+            more = (*project.sleep_modes, *(mode for mode in modes if mode.name not in known))
+            project = msgspec.structs.replace(project, sleep_modes=more)
             if project.run(run.name) is not None:
                 return project
             return msgspec.structs.replace(project, runs=(*project.runs, run))

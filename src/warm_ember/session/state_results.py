@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 from warm_ember.attribution.belief import Belief, Marker, compare_belief, default_threshold_a, state_asleep
-from warm_ember.attribution.clock import Residuals, align, residuals
+from warm_ember.attribution.clock import Residuals, residuals
 from warm_ember.attribution.crossings import Comeback, Crossing, find_comebacks, find_crossings
 from warm_ember.attribution.expected import resolve
 from warm_ember.attribution.functions import FunctionLedger, function_ledger, lay_on_current
@@ -81,7 +81,7 @@ class StateResults:
         def work() -> Belief | None:
             levels = results.levels(capture, should_stop)
             placement = results.placement(project, name, should_stop)
-            alignment = placement.alignment or align(capture, levels)
+            alignment = placement.alignment or Alignment()
             threshold_a = marker.threshold_a
             if threshold_a is None:
                 state = state_asleep(capture, placement, marker, alignment)
@@ -104,7 +104,7 @@ class StateResults:
 
         def work() -> tuple[Alignment, Residuals]:
             levels = results.levels(capture, should_stop)
-            alignment = results.placement(project, name, should_stop).alignment or align(capture, levels)
+            alignment = results.placement(project, name, should_stop).alignment or Alignment()
             return alignment, residuals(capture, alignment, levels)
 
         return results.once(("residuals", *placement_key(project, capture)), work)

@@ -186,7 +186,8 @@ class Post:
         while True:
             if not self.busy:
                 self.log.line(self.board.now_s, "RTC_IRQ", high=True)
-                self._wake("rtc")
+                if not self.modem_on:  # only the core idles then, and the log tells of sleep
+                    self._wake("rtc")
                 if self.firmware.sleeps:
                     self._enter_idle_wait()
                 self.board.set(rowan="run")
@@ -256,7 +257,7 @@ class Post:
         """Register, transmit in bursts, then stay idle until the network's timer ends."""
         yield from self._to_half_second()
         self.busy = True
-        self._wake("rtc")
+        self._wake("alarm")
         self._enter("Transmit")
         for line in ("MODEM_EN", "TX_ON"):
             self.log.line(self.board.now_s, line, high=True)

@@ -59,6 +59,8 @@ class LaneStack(QWidget):
         The shared window on time; pages that show the same capture share one.
     with_flags
         Whether brackets have their rail.
+    above
+        The page's own lanes, above the current.
     folded
         Names of lanes that start folded.
     """
@@ -71,6 +73,7 @@ class LaneStack(QWidget):
         window: TimeWindow,
         *,
         with_flags: bool,
+        above: tuple[Lane, ...] = (),
         folded: tuple[str, ...] = (),
     ) -> None:
         super().__init__()
@@ -78,6 +81,7 @@ class LaneStack(QWidget):
         self.results: Shown | None = None
         self.overview = OverviewLane(look, window)
         self.flags = FlagLane(look, window) if with_flags else None
+        self.above = above
         self.current = CurrentLane(look, window)
         self.current.setMinimumHeight(look.px(110))
         self.current.setMaximumHeight(16777215)  # it takes what room there is
@@ -111,6 +115,7 @@ class LaneStack(QWidget):
         some = (
             self.overview,
             self.flags,
+            *self.above,
             self.current,
             self.doubts,
             self.ribbon,
@@ -125,7 +130,17 @@ class LaneStack(QWidget):
 
     @property
     def _foldable(self) -> list[Lane]:
-        return [self.overview, self.doubts, self.ribbon, self.lines, self.charge, self.voltage, self.power, *self.aux]
+        return [
+            self.overview,
+            *self.above,
+            self.doubts,
+            self.ribbon,
+            self.lines,
+            self.charge,
+            self.voltage,
+            self.power,
+            *self.aux,
+        ]
 
     def set_results(self, results: Shown | None) -> None:
         """Show another run, or the same with new states."""
@@ -176,6 +191,10 @@ class LaneStack(QWidget):
     def foldable_names(self) -> list[str]:
         """Return the names of the lanes that have data and can be folded."""
         return [lane.name for lane in self._foldable if lane.has_data()]
+
+    def refold(self) -> None:
+        """Show or hide lanes whose data has come or gone."""
+        self._apply_folds()
 
     def _apply_folds(self) -> None:
         for lane in self._foldable:

@@ -111,7 +111,7 @@ class ActivityPart(QObject):
         if session is None or results is None:
             return
         self._desk.work(
-            "wakes",
+            "wakes to choose from",
             f"looking for wakes in {results.run.name}",
             lambda should_stop, _progress: session.results.wakes(project, results.run.name, should_stop),
             lambda wakes: then(results, wakes),
@@ -119,11 +119,15 @@ class ActivityPart(QObject):
 
     def _ask(self, results: RunResults, wakes: Wakes) -> None:
         names = [row.name for row in results.ledger.rows]
-        names += [f"{_WAKE}{source}" for source in dict.fromkeys(wakes.source)]
+        names += [f"{_WAKE}{source}" for source in wakes.names]
         words = "The state whose entries, or the wakes that are its occurrences:"
         name, chosen = QInputDialog.getItem(self.day, "Add an activity", words, names, 0, editable=False)
         if chosen:
             self._add(name, results, wakes)
+
+    def add_wake(self, source: str) -> None:
+        """Take the wakes by a source as an activity at the rate the capture shows."""
+        self.add_from(f"{_WAKE}{source}")
 
     def add_from(self, name: str) -> None:
         """Take a state's entries, or the wakes by a source, as an activity at the rate the capture shows."""
@@ -132,7 +136,7 @@ class ActivityPart(QObject):
     def _add(self, name: str, results: RunResults, wakes: Wakes) -> None:
         if name.startswith(_WAKE):
             source = name.removeprefix(_WAKE)
-            times = wakes.source.count(source)
+            times = int(wakes.by(source).sum())
             activity = Activity(source, FromWakes(source))
         else:
             row = results.ledger.row(name)

@@ -30,9 +30,12 @@ class QuantityEdit(QLineEdit):
         The value in the base unit, when it was changed by the user.
     refused
         What was expected, when something else was entered.
+    cleared
+        The text was taken away, where that is allowed.
     """
 
     value_entered = Signal(float)
+    cleared = Signal()
     refused = Signal(str)
 
     def __init__(
@@ -44,20 +47,27 @@ class QuantityEdit(QLineEdit):
         *,
         low: float = 0.0,
         allowed: Allowed | None = None,
+        write: Callable[[float], str] | None = None,
+        may_be_empty: bool = False,
     ) -> None:
         super().__init__()
-        self._unit = unit
+        self._unit, self._may_be_empty = unit, may_be_empty
+        self._writer = write or _WRITERS.get(unit)
         self.allowed = allowed or Allowed(low)
         self._value: float | None = None
         self.setAccessibleName(name)
-        self.setFixedWidth(look.px(width))
+        self._look, self._width = look, width
+        self._on_look()
         example = f"{name}; for instance {self._text(self._example())}"
         self.setToolTip(
             example if allowed is None else f"{name}, {self._range()}; for instance {self._text(self._example())}"
         )
-        look.changed.connect(lambda: self.setFixedWidth(look.px(width)))
+        look.changed.connect(self._on_look)
         self.editingFinished.connect(self._on_finished)
         self.textEdited.connect(self._on_edited)
+
+    def _on_look(self) -> None:
+        self.setFixedWidth(self._look.px(self._width))
 
     @property
     def shown(self) -> float | None:
@@ -71,10 +81,9 @@ class QuantityEdit(QLineEdit):
         return {"A": 12e-6, "s": 0.4, "C": 21600.0, "%": 0.12, "V": 2.2}.get(self._unit, 1.0)
 
     def _text(self, value: float) -> str:
-        writer = _WRITERS.get(self._unit)
-        return (
-            writer(value) if writer else str(quantity_text(value, self._unit)) if value else f"0 {self._unit}".strip()
-        )
+        if self._writer is not None:
+            return self._writer(value)
+        return str(quantity_text(value, self._unit)) if value else f"0 {self._unit}".strip()
 
     def set_value(self, value: float | None) -> None:
         """Show a value, unless the user is typing."""
@@ -101,12 +110,22 @@ class QuantityEdit(QLineEdit):
         self.style().polish(self)
 
     def _on_edited(self, _text: str) -> None:
-        self._mark(wrong=self.value() is None)
+        self._mark(wrong=self.value() is None and not self._is_cleared)
+
+    @property
+    def _is_cleared(self) -> bool:
+        return self._may_be_empty and not self.text().strip()
 
     def _on_finished(self) -> None:
         if not self.isModified():
             return
         value = self.value()
+        if self._is_cleared:
+            self.setModified(False)
+            if self._value is not None:
+                self._value = None
+                self.cleared.emit()
+            return
         if value is None:
             self.refused.emit(f"{self.accessibleName()}: expected {self._range()}, found “{self.text()}”")
             return

@@ -39,6 +39,7 @@ from warm_ember.ui.pages.page import Page
 from warm_ember.ui.pages.runs import RunsPage
 from warm_ember.ui.pages.states import StatesPage
 from warm_ember.ui.pages.trace import TracePage
+from warm_ember.ui.pages.wakes import WakesPage
 from warm_ember.ui.shell.budget_bar import BudgetBar
 from warm_ember.ui.shell.exports import EXPORTS, Exports
 from warm_ember.ui.shell.headline import Headline
@@ -73,10 +74,11 @@ class MainWindow(QMainWindow):
         self.bench = BenchPage(self.desk, self.look)
         self.trace = TracePage(self.desk, self.look, self.window_on_time)
         self.states = StatesPage(self.desk, self.look, self.window_on_time)
+        self.wakes = WakesPage(self.desk, self.look, self.window_on_time)
         self.battery = BatteryPage(self.desk, self.look)
         self.runs = RunsPage(self.desk, self.look)
         self.pages: dict[str, Page] = {
-            p.title: p for p in (self.bench, self.trace, self.states, self.battery, self.runs)
+            p.title: p for p in (self.bench, self.trace, self.states, self.wakes, self.battery, self.runs)
         }
 
     def _build_shell(self) -> None:
@@ -150,7 +152,7 @@ class MainWindow(QMainWindow):
         self.runs_menu = menus["Capture"].addMenu("Show run")
         self._action(menus["Capture"], "Next run", "Ctrl+PgDown", lambda: self.step_run(1))
         self._action(menus["Capture"], "Previous run", "Ctrl+PgUp", lambda: self.step_run(-1))
-        for page in (self.bench, self.states, self.battery, self.runs):
+        for page in (self.bench, self.states, self.wakes, self.battery, self.runs):
             menus["Edit"].addSeparator()
             menus["Edit"].addActions(page.page_actions())
         self._action(menus["Help"], "Keys", "F1", self.show_keys)
@@ -174,6 +176,7 @@ class MainWindow(QMainWindow):
         self.look.changed.connect(self._on_look)
         self.budget.segment_chosen.connect(self._on_segment)
         self.runs.run_asked.connect(desk.select_run)
+        self.wakes.activity_asked.connect(self._take_wakes)
         self.states.trace_asked.connect(lambda: self.show_page("Trace"))
         self.imports.import_asked.connect(desk.import_file)
         self.imports.finished.connect(self._on_imports_finished)
@@ -224,6 +227,11 @@ class MainWindow(QMainWindow):
             self.headline.switches.show_switches(page.switches())
         for title, other in self.pages.items():
             self.spine.links[title].show_figure(other.link())
+
+    def _take_wakes(self, source: str) -> None:
+        """Take the wakes by a source as an activity of the battery's."""
+        self.show_page("Battery")
+        self.battery.activities.add_wake(source)
 
     def _on_session(self) -> None:
         session = self.desk.session

@@ -1,0 +1,48 @@
+"""What wakes add over the time of a capture, by source."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from warm_ember.attribution.wake_ledger import WakeLedger
+from warm_ember.model.arrays import Floats
+
+_STEPS_S = (0.1, 0.5, 1, 5, 10, 30, 60, 300, 900, 1800, 3600, 6 * 3600, 24 * 3600)
+_MOST = 60
+
+
+@dataclass(frozen=True, eq=False)
+class WakeProfile:
+    """Steps of time and what happened in each.
+
+    Parameters
+    ----------
+    step_s
+        Length of a step.
+    added_a, count
+        What each source adds to the average of a step, its wakes' charge spread evenly over them, and how often it
+        woke the device, counted where wakes begin; shape ``(sources, steps)``.
+    """
+
+    step_s: float
+    added_a: Floats
+    count: Floats
+
+
+def wake_profile(ledger: WakeLedger) -> WakeProfile:
+    """Cut a capture into at most 60 steps of a round length; by the hour from a few hours on."""
+    step_s = next((s for s in _STEPS_S if ledger.duration_s / s <= _MOST), ledger.duration_s / _MOST)
+    steps = max(int(np.ceil(ledger.duration_s / step_s - 1e-9)), 1)
+    sources = [row.source for row in ledger.sources]
+    ends_s = np.minimum(np.arange(steps + 1) * step_s, ledger.duration_s)
+    added_a, count = np.zeros((len(sources), steps)), np.zeros((len(sources), steps))
+    for row, source in enumerate(sources):
+        mine = ledger.wakes.by(source)
+        ends = np.column_stack((ledger.wakes.first[mine], ledger.wakes.last[mine])).ravel() * ledger.interval_s
+        reached_c = np.cumsum(ledger.cost_c[mine])
+        until_c = np.column_stack((np.append(0.0, reached_c[:-1]), reached_c)).ravel()
+        added_a[row] = np.diff(np.interp(ends_s, ends, until_c)) / np.diff(ends_s)
+        count[row] = np.histogram(ends[::2], bins=ends_s)[0]
+    return WakeProfile(step_s, added_a, count)

@@ -1,0 +1,404 @@
+"""Linux kernel trace text, as the tracefs file ``trace`` gives it: which CPU idled when, and what woke it.
+
+A line is ``task-pid [cpu] flags seconds.fraction: event: fields``. Lines are taken apart many at a time: only what
+caused a wake is ever decoded by itself.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import numpy as np
+
+from warm_ember.errors import BadFileError, Cancelled
+from warm_ember.model.arrays import Floats, Indices
+from warm_ember.model.capture import Event
+from warm_ember.signal.series import ShouldStop, never
+
+CPU = "cpu="
+_CHUNK = 1 << 23
+_TIME_DIGITS = 19
+_AWAKE = (4294967295, -1)
+_UNKNOWN = b"unknown"
+_SHOWN_LINES = 5
+_TICKS = (b"tick_sched_timer", b"tick_nohz_handler", b"TIMER")
+
+IDLE, IRQ, HRTIMER, TIMER, SOFTIRQ, WAKEUP, SWITCH = range(7)
+_EVENTS = {
+    b"cpu_idle:": IDLE,
+    b"irq_handler_entry:": IRQ,
+    b"hrtimer_expire_entry:": HRTIMER,
+    b"timer_expire_entry:": TIMER,
+    b"softirq_entry:": SOFTIRQ,
+    b"sched_wakeup:": WAKEUP,
+    b"sched_switch:": SWITCH,
+}
+_FIELDS = {
+    IDLE: (b"", b"", b""),
+    IRQ: (b"irq:", b"name=", b""),
+    HRTIMER: (b"hrtimer:", b"function=", b" "),
+    TIMER: (b"timer:", b"function=", b" "),
+    SOFTIRQ: (b"softirq:", b"action=", b"]"),
+    WAKEUP: (b"task:", b"comm=", b" pid="),
+    SWITCH: (b"task:", b"next_comm=", b" next_pid="),
+}
+"""What a source is called after, what stands before its name in a line, and what after it."""
+_NEVER = np.iinfo(np.int64).max
+
+
+@dataclass(frozen=True)
+class KernelTrace:
+    """What a trace tells of idling.
+
+    Parameters
+    ----------
+    events
+        ``wake`` by source, and ``sleep`` into an idle state, each with its CPU as the value; in the kernel's clock.
+    cpus
+        The CPUs that idled.
+    first_s, last_s
+        Times of the first and the last line.
+    notes
+        What was skipped and assumed, one sentence each.
+    """
+
+    events: tuple[Event, ...]
+    cpus: tuple[int, ...]
+    first_s: float
+    last_s: float
+    notes: tuple[str, ...]
+
+
+def is_kernel_trace(head: bytes) -> bool:
+    """Return whether a file that begins so is kernel trace text."""
+    return head.startswith(b"# tracer:") or bool(re.search(rb"\]\s+\S+\s+\d+\.\d+: (cpu_idle|sched_switch): ", head))
+
+
+def read_kernel_trace(path: Path, names: tuple[str, ...] = (), should_stop: ShouldStop = never) -> KernelTrace:
+    """Read a trace in a stream.
+
+    Parameters
+    ----------
+    path
+        The file.
+    names
+        Names of the idle states, by number; those beyond are called ``state N``.
+    should_stop
+        Polled between pieces.
+
+    Raises
+    ------
+    BadFileError
+        If it cannot be read, or tells of no idling.
+    Cancelled
+        If `should_stop` answered yes.
+    """
+    reading = _Reading(names)
+    try:
+        for lines, first_line in _pieces(path, should_stop):
+            reading.take(lines, first_line)
+    except OSError as error:
+        raise BadFileError(path, f"cannot be read: {error.strerror}") from error
+    if not reading.slept:
+        raise BadFileError(
+            path,
+            "expected kernel trace text with cpu_idle events, found none",
+            remedy="record with the events power:cpu_idle, irq, timer and sched enabled",
+        )
+    return reading.finished()
+
+
+def _pieces(path: Path, should_stop: ShouldStop) -> Iterator[tuple[bytes, int]]:
+    """Yield whole lines, many at a time, and the number of the first."""
+    number, rest = 1, b""
+    with path.open("rb") as file:
+        while block := file.read(_CHUNK):
+            if should_stop():
+                raise Cancelled("stopped")
+            block = rest + block
+            end = block.rfind(b"\n") + 1
+            rest = block[end:]
+            if end:
+                yield block[:end], number
+                number += block.count(b"\n", 0, end)
+        if rest:
+            yield rest + b"\n", number
+
+
+@dataclass(frozen=True, eq=False)
+class _Lines:
+    """Lines with an event, as columns."""
+
+    text: bytes
+    time_s: Floats
+    cpu: Indices
+    kind: Indices
+    begin: Indices
+    end: Indices
+
+
+@dataclass
+class _Stay:
+    """A stay of a CPU in an idle state whose end is still to be read: the first line of each kind after it."""
+
+    woken_s: float | None = None
+    first: dict[int, bytes] = field(default_factory=dict)
+    order: list[int] = field(default_factory=list)
+
+    def take(self, kind: int, time_s: float, fields: bytes) -> None:
+        """Take the first line of a kind."""
+        if kind == IDLE:
+            self.woken_s = time_s if self.woken_s is None else self.woken_s
+        elif kind not in self.first:
+            self.first[kind] = fields
+            self.order.append(kind)
+
+    def source(self) -> bytes:
+        """Return the cause."""
+        rows = np.full((1, len(_EVENTS)), _NEVER)
+        rows[0, self.order] = np.arange(len(self.order))
+        return _causes(rows, lambda row: self.first[self.order[row]])[0]
+
+
+def _causes(rows: Indices, fields: Callable[[int], bytes]) -> list[bytes]:
+    """Return what woke a CPU from each of some stays in idle.
+
+    Parameters
+    ----------
+    rows
+        The first row of each kind in each stay, `_NEVER` where there is none, shape ``(stays, kinds)``.
+    fields
+        Gives the fields of a row.
+
+    Notes
+    -----
+    What came first, but the function that a timer's interrupt ran goes before that, and a timer that the tick ran
+    before the tick. What comes after a task was chosen is its work.
+    """
+    rows = rows.copy()
+    rows[:, IDLE] = _NEVER
+    rows[rows > rows[:, SWITCH][:, None]] = _NEVER
+    chosen = np.argmin(rows, axis=1)
+    function = np.where(rows[:, HRTIMER] < rows[:, TIMER], HRTIMER, TIMER)
+    with_function = np.minimum(rows[:, HRTIMER], rows[:, TIMER]) < _NEVER
+    by_irq = np.flatnonzero((chosen == IRQ) & with_function)
+    names = [_name_of(IRQ, fields(row)) for row in rows[by_irq, IRQ].tolist()]
+    is_timer = {name: b"timer" in name.lower() for name in set(names)}
+    by_timer = by_irq[np.array([is_timer[name] for name in names], dtype=bool)]
+    chosen[by_timer] = function[by_timer]
+    for stay in np.flatnonzero(np.isin(chosen, (HRTIMER, SOFTIRQ)) & (rows[:, TIMER] < _NEVER)).tolist():
+        if _name_of(int(chosen[stay]), fields(int(rows[stay, chosen[stay]]))) in _TICKS:
+            chosen[stay] = TIMER
+    found = []
+    for kind, row in zip(chosen.tolist(), rows[np.arange(len(rows)), chosen].tolist(), strict=True):
+        name = _name_of(kind, fields(row)) if row < _NEVER else b""
+        found.append(_FIELDS[kind][0] + name if name else _UNKNOWN)
+    return found
+
+
+def _name_of(kind: int, fields: bytes) -> bytes:
+    """Return the name in a line's fields, between what stands before it and after it."""
+    _, before, after = _FIELDS[kind]
+    start = fields.find(before)
+    if start < 0:
+        return b""
+    start += len(before)
+    end = fields.find(after, start) if after else -1
+    return fields[start:end].strip() if end >= 0 else fields[start:].strip()
+
+
+@dataclass
+class _Reading:
+    """A trace that is being read."""
+
+    names: tuple[str, ...]
+    stays: dict[int, _Stay] = field(default_factory=dict)
+    woken: list[tuple[float, int, bytes]] = field(default_factory=list)
+    slept: list[tuple[float, int, int]] = field(default_factory=list)
+    first_s: float | None = None
+    last_s: float = -np.inf
+    skipped: list[int] = field(default_factory=list)
+    skipped_count: int = 0
+    steps_back: int = 0
+
+    def take(self, text: bytes, first_line: int) -> None:
+        """Take some lines."""
+        lines = self._split(text, first_line)
+        if not len(lines.time_s):
+            return
+        if self.first_s is None:
+            self.first_s = float(lines.time_s[0])
+        self.steps_back += int((np.diff(np.append(self.last_s, lines.time_s)) < 0).sum())
+        self.last_s = float(lines.time_s[-1])
+        for cpu in np.unique(lines.cpu).tolist():
+            self._follow(lines, np.flatnonzero(lines.cpu == cpu), cpu)
+
+    def _split(self, text: bytes, first_line: int) -> _Lines:
+        """Take lines apart by their brackets and colons."""
+        buffer = np.frombuffer(text, dtype=np.uint8)
+        ends = np.flatnonzero(buffer == 10)
+        starts = np.append(0, ends[:-1] + 1)
+        is_event = (buffer[starts] != ord("#")) & (ends > starts)
+        starts, ends, numbers = starts[is_event], ends[is_event], np.flatnonzero(is_event) + first_line
+        cpu, after = _cpus(buffer, starts, ends)
+        colon = _next_of(np.flatnonzero(buffer == ord(":")), after, ends)
+        time_s, has_time = _times(buffer, after, colon)
+        sound = (cpu >= 0) & has_time & (colon < ends)
+        self.skipped_count += int((~sound).sum())
+        self.skipped += numbers[~sound][: max(_SHOWN_LINES - len(self.skipped), 0)].tolist()
+        begin = np.where(sound, colon + 2, 0)
+        kind = _kinds(buffer, begin)
+        kept = np.flatnonzero(sound & (kind >= 0))
+        return _Lines(text, time_s[kept], cpu[kept], kind[kept], begin[kept], ends[kept])
+
+    def _follow(self, lines: _Lines, mine: Indices, cpu: int) -> None:
+        """Follow one CPU through its idling."""
+        kind, state, time_s = lines.kind[mine], _idle_states(lines, mine), lines.time_s[mine]
+        enters = (kind == IDLE) & ~np.isin(state, _AWAKE)
+        stay, stays = np.cumsum(enters), int(enters.sum())
+        # The first row of each kind in each stay is all that its cause can be told from; stay 0 began before.
+        order = np.lexsort((kind, stay))[::-1]
+        rows = np.full((stays + 1, len(_EVENTS)), _NEVER)
+        ahead = order[~enters[order]]
+        rows[stay[ahead], kind[ahead]] = ahead
+
+        text, begins, ends = lines.text, lines.begin[mine].tolist(), lines.end[mine].tolist()
+
+        def fields(row: int) -> bytes:
+            return text[begins[row] : ends[row]]
+
+        def take(open_stay: _Stay, of: int) -> None:
+            found = rows[of][rows[of] < _NEVER]
+            for row in np.sort(found).tolist():
+                open_stay.take(int(kind[row]), float(time_s[row]), fields(row))
+
+        if cpu in self.stays:
+            take(self.stays[cpu], 0)
+        entries = np.flatnonzero(enters)
+        if not stays:
+            return
+        self._settle(cpu)
+        at_entry = zip(time_s[entries].tolist(), state[entries].tolist(), strict=True)
+        self.slept += [(entered_s, cpu, number) for entered_s, number in at_entry]
+        whole = np.flatnonzero(rows[1:-1, IDLE] < _NEVER) + 1
+        woken_s = time_s[rows[whole, IDLE]].tolist()
+        causes = _causes(rows[whole], fields)
+        self.woken += [(at_s, cpu, cause) for at_s, cause in zip(woken_s, causes, strict=True)]
+        self.stays[cpu] = _Stay()
+        take(self.stays[cpu], stays)
+
+    def _settle(self, cpu: int) -> None:
+        """Write down the wake that ended a CPU's last stay in idle."""
+        stay = self.stays.pop(cpu, None)
+        if stay is not None and stay.woken_s is not None:
+            self.woken.append((stay.woken_s, cpu, stay.source()))
+
+    def finished(self) -> KernelTrace:
+        """Return what was read."""
+        for cpu in tuple(self.stays):
+            self._settle(cpu)
+        names = {source: source.decode("utf-8", "replace") for _, _, source in self.woken}
+        events = [Event(time_s, "wake", names[source], f"{CPU}{cpu}") for time_s, cpu, source in self.woken]
+        events += [Event(time_s, "sleep", self._name(state), f"{CPU}{cpu}") for time_s, cpu, state in self.slept]
+        notes = []
+        if self.skipped_count:
+            shown = ", ".join(map(str, self.skipped))
+            more = " and so on" if self.skipped_count > len(self.skipped) else ""
+            notes.append(f"{self.skipped_count} lines of the trace are no events and were skipped: {shown}{more}")
+        if self.steps_back:
+            notes.append(f"the trace's clock steps back {self.steps_back} times: its lines are taken by their times")
+        return KernelTrace(
+            tuple(sorted(events, key=lambda event: event.time_s)),
+            tuple(sorted({cpu for _, cpu, _ in self.slept})),
+            self.first_s or 0.0,
+            self.last_s,
+            tuple(notes),
+        )
+
+    def _name(self, state: int) -> str:
+        return self.names[state] if 0 <= state < len(self.names) else f"state {state}"
+
+
+def _cpus(buffer: np.ndarray, starts: Indices, ends: Indices) -> tuple[Indices, Indices]:
+    """Return each line's CPU, -1 where there is none, and where its bracket closes."""
+    opens = np.flatnonzero(buffer == ord("["))
+    padded = np.append(buffer, np.zeros(8, dtype=np.uint8))
+    # A CPU has three digits at least: other brackets, as in fields and names of tasks, hold something else.
+    inner = padded[opens[:, None] + np.arange(1, 6)] if len(opens) else np.zeros((0, 5), dtype=np.uint8)
+    digits = (inner >= 48) & (inner <= 57)
+    three = digits[:, :3].all(axis=1)
+    length = np.where(three & (inner[:, 3] == 93), 3, np.where(three & digits[:, 3] & (inner[:, 4] == 93), 4, 0))
+    opens, inner, length = opens[length > 0], inner[length > 0], length[length > 0]
+    values = (inner[:, :3].astype(np.int64) - 48) @ np.array([100, 10, 1])
+    values = np.where(length == 4, values * 10 + inner[:, 3] - 48, values)
+    at = np.searchsorted(opens, starts)
+    there = at < len(opens)
+    there &= np.append(opens, -1)[np.minimum(at, len(opens))] < ends
+    cpu = np.where(there, np.append(values, -1)[np.minimum(at, len(values))], -1)
+    after = np.where(there, np.append(opens + length + 1, 0)[np.minimum(at, len(opens))], ends)
+    return cpu, after
+
+
+def _next_of(places: Indices, after: Indices, ends: Indices) -> Indices:
+    """Return the first of some places after each line's start; its end where there is none."""
+    at = np.searchsorted(places, after)
+    return np.asarray(np.minimum(np.append(places, np.iinfo(np.int64).max)[at], ends))
+
+
+def _times(buffer: np.ndarray, after: Indices, colon: Indices) -> tuple[Floats, np.ndarray]:
+    """Return the numbers that end at the colons, and whether they are such: digits, a dot, and 1 to 9 digits."""
+    # All digits make one whole number, which the digits behind the dot scale: right to the last bit.
+    value, scale = np.zeros(len(colon), dtype=np.int64), np.ones(len(colon), dtype=np.int64)
+    fraction, whole, going = np.zeros(len(colon), dtype=np.int64), np.zeros(len(colon), dtype=np.int64), colon > after
+    has_dot = np.zeros(len(colon), dtype=bool)
+    for back in range(1, _TIME_DIGITS):
+        at = colon - back
+        going &= at >= after
+        character = buffer[at]
+        is_dot = going & (character == 46) & ~has_dot
+        digit = going & (character >= 48) & (character <= 57)
+        value += np.where(digit, (character.astype(np.int64) - 48) * scale, 0)
+        scale = np.where(digit, scale * 10, scale)
+        fraction += digit & ~has_dot
+        whole += digit & has_dot
+        has_dot |= is_dot
+        going &= digit | is_dot
+        if not going.any():
+            break
+    return value / 10.0**fraction, has_dot & (whole > 0) & (fraction > 0)
+
+
+def _kinds(buffer: np.ndarray, begin: Indices) -> Indices:
+    """Return which of the events each line is, -1 for others."""
+    kind = np.full(len(begin), -1)
+    padded = np.append(buffer, np.zeros(24, dtype=np.uint8))
+    left = np.arange(len(begin))
+    first = padded[begin]
+    for name, number in _EVENTS.items():
+        mine = left[first[left] == name[0]]
+        for offset in range(1, len(name)):
+            mine = mine[padded[begin[mine] + offset] == name[offset]]
+        kind[mine] = number
+    return kind
+
+
+def _idle_states(lines: _Lines, mine: Indices) -> Indices:
+    """Return the state of lines on idling, as ``state=N cpu_id=N`` says; 0 for others."""
+    state = np.zeros(len(mine), dtype=np.int64)
+    buffer = np.frombuffer(lines.text, dtype=np.uint8)
+    at_idle = lines.kind[mine] == IDLE
+    state[at_idle] = _whole_numbers(buffer, lines.begin[mine[at_idle]] + len(b"cpu_idle: state="))
+    return np.asarray(state)
+
+
+def _whole_numbers(buffer: np.ndarray, at: Indices) -> Indices:
+    """Return the whole numbers that begin at some places."""
+    value, going = np.zeros(len(at), dtype=np.int64), np.ones(len(at), dtype=bool)
+    for offset in range(10):
+        digit = buffer[np.minimum(at + offset, len(buffer) - 1)].astype(np.int64) - 48
+        going &= (digit >= 0) & (digit <= 9)
+        value = np.where(going, value * 10 + digit, value)
+    return value

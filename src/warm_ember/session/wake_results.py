@@ -1,0 +1,43 @@
+"""Results about the wakes of one run, remembered like all others."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from warm_ember.attribution.wake_alignment import Saving, saving_of
+from warm_ember.attribution.wake_ledger import WakeLedger
+from warm_ember.attribution.wake_profile import WakeProfile, wake_profile
+from warm_ember.model.project import Project
+from warm_ember.session.results import Results
+from warm_ember.signal.series import ShouldStop, never
+
+
+@dataclass(frozen=True, eq=False)
+class WakesShown:
+    """The wakes of a run, and when they happen."""
+
+    ledger: WakeLedger
+    profile: WakeProfile
+
+
+class WakeResults:
+    """Compute and remember what is known of one run's wakes."""
+
+    def __init__(self, results: Results) -> None:
+        self._results = results
+
+    def shown(self, project: Project, name: str, should_stop: ShouldStop = never) -> WakesShown:
+        """Sum one run over its wakes."""
+        ledger = self._results.wake_ledger(project, name, should_stop=should_stop)
+        return WakesShown(ledger, self._results.once(("wake profile", ledger), lambda: wake_profile(ledger)))
+
+    def saving(self, ledger: WakeLedger, source: str, should_stop: ShouldStop = never) -> Saving:
+        """Try slacks of one source."""
+
+        def work() -> Saving:
+            cost_c, duration_s = ledger.cost_c, ledger.duration_s
+            return saving_of(
+                ledger.wakes, cost_c, ledger.slack_s, source, ledger.interval_s, duration_s, should_stop=should_stop
+            )
+
+        return self._results.once(("saving", source, ledger), work)

@@ -1,0 +1,359 @@
+"""The wakes by source: what each takes, and the time between its wakes with the timers in it."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtWidgets import QLineEdit, QWidget
+
+from warm_ember.attribution.wake_ledger import SourceRow, WakeLedger
+from warm_ember.model.arrays import Floats
+from warm_ember.ui.look.marked import draw_marked
+from warm_ember.ui.look.theme import Look
+from warm_ember.units import bare, duration_text, percent_text, quantity_text
+
+_HEAD, _ROW, _MOST_ROW, _FOOT = 52, 34, 64, 22
+_NAME, _PER_HOUR, _AWAKE, _EACH, _BAR, _BAR_END, _HIST = 134, 190, 262, 342, 354, 500, 524
+_WORDS, _ROOMY = 118, 760
+_FIGURE_END = 414
+"""Where there is no room for bars, the figure alone ends here."""
+_BINS = 44
+_RIGHT = Qt.AlignmentFlag.AlignRight
+COLUMNS = ("source", "per hour", "awake", "charge each", "adds to average")
+_KEYS = ("source", "rate_per_h", "awake_s_mean", "charge_c_mean", "added_a")
+
+
+class SourceTable(QWidget):
+    """A row for each source, sorted by a click on a head; the arrow keys choose one, Enter renames it.
+
+    Signals
+    -------
+    source_chosen
+        The name of a source.
+    renamed
+        ``(old, new)``: a source was given another name; that of another joins the two.
+    gap_asked
+        ``(source, shortest_s, longest_s)``: a bar of the histogram was clicked.
+    """
+
+    source_chosen = Signal(str)
+    renamed = Signal(str, str)
+    gap_asked = Signal(str, float, float)
+
+    def __init__(self, look: Look) -> None:
+        super().__init__()
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
+        self._look = look
+        self.ledger: WakeLedger | None = None
+        self.chosen = ""
+        self.sorted_by, self.largest_first = 4, True
+        self._gaps: dict[str, Floats] = {}
+        self.edit = QLineEdit(self)
+        self.edit.hide()
+        self.edit.setAccessibleName("Name of the source")
+        self.edit.editingFinished.connect(self._on_named)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Wakes by source")
+        look.changed.connect(self._arrange)
+
+    def show_ledger(self, ledger: WakeLedger | None) -> None:
+        """Show another run."""
+        self.ledger = ledger
+        self._gaps = {}
+        if ledger is not None:
+            times_s = ledger.wakes.first * ledger.interval_s
+            self._gaps = {row.source: np.diff(times_s[ledger.wakes.by(row.source)]) for row in ledger.sources}
+        self.edit.hide()
+        self._arrange()
+
+    def choose(self, source: str) -> None:
+        """Mark a row; an empty name marks none."""
+        self.chosen = source
+        self.update()
+
+    @property
+    def rows(self) -> list[SourceRow]:
+        """The sources in the order shown."""
+        if self.ledger is None:
+            return []
+        key = _KEYS[self.sorted_by]
+        return sorted(self.ledger.sources, key=lambda row: getattr(row, key), reverse=self.largest_first)
+
+    def _arrange(self) -> None:
+        px = self._look.px
+        rows = len(self.ledger.sources) if self.ledger is not None else 0
+        self.setMinimumHeight(px(_HEAD) + rows * px(_ROW) + 2 * px(_FOOT) + px(4))
+        self.update()
+
+    def sort_by(self, column: int) -> None:
+        """Sort by a column; again turns the order."""
+        self.largest_first = not self.largest_first if column == self.sorted_by else column != 0
+        self.sorted_by = column
+        self.update()
+
+    @property
+    def _row_height(self) -> int:
+        """Height of a row: few rows share what room there is."""
+        px, rows = self._look.px, max(len(self.rows), 1)
+        room = self.height() - px(_HEAD) - 2 * px(_FOOT) - px(8)
+        return min(max(room // rows, px(_ROW)), px(_MOST_ROW))
+
+    def row_box(self, index: int) -> QRectF:
+        """Return where a row is."""
+        height = self._row_height
+        return QRectF(0, self._look.px(_HEAD) + index * height, self.width(), height)
+
+    def histogram_box(self, index: int) -> QRectF:
+        """Return where the times between a row's wakes are drawn."""
+        px, row = self._look.px, self.row_box(index)
+        left, right = (_HIST, _WORDS + 12) if self._is_roomy else (_FIGURE_END + 14, 10)
+        return QRectF(px(left), row.top() + px(4), max(self.width() - px(left + right), 40), row.height() - px(8))
+
+    @property
+    def _is_roomy(self) -> bool:
+        return self.width() >= self._look.px(_ROOMY)
+
+    def _reach(self) -> tuple[float, float]:
+        """Return the decades of the axis of time between wakes."""
+        gaps = [one for one in self._gaps.values() if len(one)]
+        if not gaps:
+            return -2.0, 2.0
+        low = min(float(np.log10(max(one.min(), 1e-6))) for one in gaps)
+        high = max(float(np.log10(max(one.max(), 1e-6))) for one in gaps)
+        return float(np.floor(low - 0.2)), float(max(np.ceil(high + 0.2), np.floor(low - 0.2) + 2))
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        look, theme, px = self._look, self._look.theme, self._look.px
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), theme.ground)
+        ledger = self.ledger
+        if ledger is None:
+            painter.end()
+            return
+        self._paint_head(painter)
+        rows = self.rows
+        most_a = max((row.added_a for row in rows), default=0.0)
+        for index, row in enumerate(rows):
+            box = self.row_box(index)
+            if row.source == self.chosen:
+                painter.fillRect(box, theme.mark_ground)
+                painter.fillRect(QRectF(0, box.top(), px(3), box.height()), theme.mark)
+            self._paint_row(painter, box, row, most_a, ledger)
+            self._paint_gaps(painter, index, row)
+            painter.setPen(theme.grid)
+            painter.drawLine(QPointF(px(16), box.bottom()), QPointF(self.width() - px(8), box.bottom()))
+        top = px(_HEAD) + len(rows) * self._row_height
+        self._paint_foot(painter, QRectF(0, top, self.width(), px(_FOOT)), ledger)
+        if not rows:
+            words = "No wakes: the log tells of none, and the current never falls to a sleep and rises again."
+            draw_marked(painter, QRectF(px(24), px(_HEAD), self.width() - px(32), px(20)), words, look)
+        if self.hasFocus():
+            painter.setPen(QPen(theme.mark, 1))
+            painter.drawRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5))
+        painter.end()
+
+    def _head_boxes(self) -> list[QRectF]:
+        px = self._look.px
+        last = (_BAR, _BAR_END) if self._is_roomy else (_EACH + 4, _FIGURE_END)
+        ends = ((16, _NAME), (_NAME, _PER_HOUR), (_PER_HOUR, _AWAKE), (_AWAKE, _EACH), last)
+        return [QRectF(px(left), px(28), px(right - left), px(18)) for left, right in ends]
+
+    def _paint_head(self, painter: QPainter) -> None:
+        look, theme, px = self._look, self._look.theme, self._look.px
+        draw_marked(
+            painter, QRectF(px(16), px(6), px(300), px(18)), "Wakes of this capture, by source", look, dim=theme.ink
+        )
+        for column, (words, box) in enumerate(zip(COLUMNS, self._head_boxes(), strict=True)):
+            arrow = (" ▾" if self.largest_first else " ▴") if column == self.sorted_by else ""
+            align = Qt.AlignmentFlag.AlignLeft if column == 0 or (column == 4 and self._is_roomy) else _RIGHT
+            words = "adds" if column == 4 and not self._is_roomy else words
+            dim = theme.ink if arrow else None
+            draw_marked(painter, box, f"{words}{arrow}", look, size="small", align=align, dim=dim)
+        hist = self.histogram_box(0)
+        title = QRectF(hist.left(), px(6), self.width() - hist.left(), px(18))
+        words = "Time between wakes of a source" if self._is_roomy else "Apart"
+        draw_marked(painter, title, words, look, dim=theme.ink)
+        low, high = self._reach()
+        step = max(1, int(np.ceil((high - low) * px(52) / hist.width())))
+        for at in range(int(low), int(high) + 1, step):
+            x = hist.left() + (at - low) / (high - low) * hist.width()
+            box = QRectF(x - px(40), px(28), px(80), px(18))
+            if x + px(24) < hist.right() + px(20):
+                words = str(duration_text(10.0**at, 1))
+                draw_marked(painter, box, words, look, size="small", align=Qt.AlignmentFlag.AlignHCenter)
+        painter.setPen(theme.rule)
+        painter.drawLine(QPointF(px(16), px(_HEAD) - 0.5), QPointF(self.width() - px(8), px(_HEAD) - 0.5))
+
+    def _paint_row(self, painter: QPainter, box: QRectF, row: SourceRow, most_a: float, ledger: WakeLedger) -> None:
+        look, theme, px = self._look, self._look.theme, self._look.px
+        own_a = row.charge_c_mean / row.awake_s_mean if row.awake_s_mean > 0 else 0.0
+        color = theme.ramp.color(own_a)
+        painter.fillRect(QRectF(px(12), box.top() + px(9), px(4), box.height() - px(18)), color)
+        draw_marked(painter, QRectF(px(24), box.top(), px(_NAME - 28), box.height()), row.source, look, dim=theme.ink)
+        for left, right, words in (
+            (_NAME, _PER_HOUR, f"**{bare(row.rate_per_h)}**"),
+            (_PER_HOUR, _AWAKE, duration_text(row.awake_s_mean).marked),
+            (_AWAKE, _EACH, quantity_text(row.charge_c_mean, "C").marked),
+        ):
+            cell = QRectF(px(left), box.top(), px(right - left), box.height())
+            draw_marked(painter, cell, words, look, align=_RIGHT)
+        share = max(row.added_a, 0.0) / most_a if most_a > 0 else 0.0
+        tall = px(_ROW - 16)
+        bar = QRectF(px(_BAR), box.center().y() - tall / 2, share * px(_BAR_END - _BAR - 62), tall)
+        words = quantity_text(row.added_a, "A").marked
+        if not self._is_roomy:
+            cell = QRectF(px(_EACH), box.top(), px(_FIGURE_END - _EACH), box.height())
+            draw_marked(painter, cell, words, look, align=_RIGHT)
+            return
+        painter.fillRect(bar, color)
+        label = QRectF(bar.right() + px(6), box.top(), px(70), box.height())
+        draw_marked(painter, label, words, look)
+
+    def _paint_gaps(self, painter: QPainter, index: int, row: SourceRow) -> None:
+        look, theme, px = self._look, self._look.theme, self._look.px
+        hist, (low, high) = self.histogram_box(index), self._reach()
+        painter.fillRect(hist, theme.sunken)
+        gaps_s = self._gaps[row.source]
+        words = self._words(row)
+        label = QRectF(hist.right() + px(10), hist.top() - px(3), px(_WORDS), hist.height() + px(6))
+        if not self._is_roomy:
+            pass  # the marks above the bars have to do
+        elif len(words) > 1:
+            upper = QRectF(label.left(), label.center().y() - px(15), label.width(), px(15))
+            lower = QRectF(label.left(), label.center().y(), label.width(), px(15))
+            draw_marked(painter, upper, words[0], look, size="small")
+            draw_marked(painter, lower, words[1], look, size="small")
+        else:
+            draw_marked(painter, label, words[0], look, size="small")
+        if not len(gaps_s):
+            return
+        counts, edges = np.histogram(np.log10(np.maximum(gaps_s, 1e-6)), bins=_BINS, range=(low, high))
+        heights = np.log1p(counts) / np.log1p(counts.max(initial=1))
+        color = theme.ramp.color(row.charge_c_mean / row.awake_s_mean if row.awake_s_mean > 0 else 0.0)
+        for height, left, right in zip(heights.tolist(), edges[:-1].tolist(), edges[1:].tolist(), strict=True):
+            if height > 0:
+                x, end = (hist.left() + (at - low) / (high - low) * hist.width() for at in (left, right))
+                tall = max(height * hist.height(), 2.0)
+                painter.fillRect(QRectF(x, hist.bottom() - tall, max(end - x - 1, 1), tall), color)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        for period in row.periods:
+            x = hist.left() + (np.log10(period.period_s) - low) / (high - low) * hist.width()
+            half, tip = px(4), hist.top() + px(6)
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(theme.ink)
+            painter.drawPolygon(
+                QPolygonF([QPointF(x - half, hist.top()), QPointF(x + half, hist.top()), QPointF(x, tip)])
+            )
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+
+    def _words(self, row: SourceRow) -> list[str]:
+        """Say which timers a source's wakes come from, and what the log does not say."""
+        if row.count < 2:
+            first = "once"
+        elif row.periods:
+            first = "each " + ", ".join(duration_text(period.period_s).marked for period in row.periods[:2])
+        else:
+            first = "no period"
+        words = [first]
+        if len(row.periods) == 1 and row.periods[0].jitter_s > 0:
+            words.append(f"± {duration_text(row.periods[0].jitter_s, 2).marked}")
+        if row.by_line or row.by_period:
+            found = [f"{row.by_line} by the line"] * bool(row.by_line) + [f"{row.by_period} by it"] * bool(
+                row.by_period
+            )
+            words = [words[0], ", ".join(found)]
+        return words
+
+    def _paint_foot(self, painter: QPainter, box: QRectF, ledger: WakeLedger) -> None:
+        look, px = self._look, self._look.px
+        awake_s = float(ledger.awake_s.sum())
+        for offset, name, per_h, awake, added in (
+            (0, "Sleep, and the ends", "", "", ledger.rest_a),
+            (
+                1,
+                "sum",
+                f"**{bare(ledger.rate_per_h)}**",
+                percent_text(awake_s / ledger.duration_s).marked,
+                ledger.mean_a,
+            ),
+        ):
+            top = box.top() + px(2) + offset * px(_FOOT)
+            draw_marked(painter, QRectF(px(24), top, px(140), px(_FOOT)), name, look)
+            for left, right, words in ((_NAME, _PER_HOUR, per_h), (_PER_HOUR, _AWAKE, awake)):
+                cell = QRectF(px(left), top, px(right - left), px(_FOOT))
+                draw_marked(painter, cell, words, look, align=_RIGHT)
+            words = quantity_text(added, "A").marked
+            if self._is_roomy:
+                draw_marked(painter, QRectF(px(_BAR), top, px(120), px(_FOOT)), words, look)
+            else:
+                cell = QRectF(px(_EACH), top, px(_FIGURE_END - _EACH), px(_FOOT))
+                draw_marked(painter, cell, words, look, align=_RIGHT)
+
+    def text(self) -> str:
+        """Return the table as tab-separated text."""
+        lines = ["source\twakes\tper hour\tawake (s)\tcharge each (C)\tadds (A)\tperiods (s)\tresuming (C)"]
+        for row in self.rows:
+            periods = ", ".join(f"{period.period_s:.6g}" for period in row.periods)
+            resume = f"{row.resume_c:.6g}" if row.resume_c is not None else ""
+            lines.append(
+                f"{row.source}\t{row.count}\t{row.rate_per_h:.6g}\t{row.awake_s_mean:.6g}\t{row.charge_c_mean:.6g}"
+                f"\t{row.added_a:.6g}\t{periods}\t{resume}"
+            )
+        return "\n".join(lines)
+
+    def rename(self) -> None:
+        """Type another name over the chosen source's."""
+        names = [row.source for row in self.rows]
+        if self.chosen not in names:
+            return
+        px, box = self._look.px, self.row_box(names.index(self.chosen))
+        self.edit.setGeometry(px(20), int(box.center().y()) - px(13), px(_NAME - 12), px(26))
+        self.edit.setText(self.chosen)
+        self.edit.show()
+        self.edit.setFocus()
+        self.edit.selectAll()
+
+    def _on_named(self) -> None:
+        if self.edit.isHidden():
+            return
+        self.edit.hide()
+        self.setFocus()
+        name = self.edit.text().strip()
+        if name and name != self.chosen:
+            self.renamed.emit(self.chosen, name)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self.setFocus()
+        for column, box in enumerate(self._head_boxes()):
+            if box.contains(event.position()):
+                self.sort_by(column)
+                return
+        for index, row in enumerate(self.rows):
+            if not self.row_box(index).contains(event.position()):
+                continue
+            self.source_chosen.emit(row.source)
+            hist = self.histogram_box(index)
+            if hist.contains(event.position()):
+                low, high = self._reach()
+                at = int((event.position().x() - hist.left()) / hist.width() * _BINS)
+                ends = (10 ** (low + (high - low) * edge / _BINS) for edge in (at, at + 1))
+                self.gap_asked.emit(row.source, *ends)
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        if event.position().x() < self._look.px(_NAME):
+            self.rename()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        names = [row.source for row in self.rows]
+        step = {Qt.Key.Key_Down: 1, Qt.Key.Key_Up: -1}.get(Qt.Key(event.key()))
+        if event.key() == Qt.Key.Key_Escape and not self.edit.isHidden():
+            self.edit.hide()
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_F2):
+            self.rename()
+        elif step is not None and names:
+            at = names.index(self.chosen) + step if self.chosen in names else 0
+            self.source_chosen.emit(names[min(max(at, 0), len(names) - 1)])
+        else:
+            super().keyPressEvent(event)
