@@ -197,6 +197,7 @@ PICTURES: tuple[tuple[str, str, str, Theme, Callable[[MainWindow], None]], ...] 
     ("states", "States", "r4", NIGHT, a_row_open),
     ("functions", "States", "r4", NIGHT, functions),
     ("belief-day", "States", "r3", DAY, belief),
+    ("wakes", "Wakes", "r4", NIGHT, nothing),
     ("battery", "Battery", "r4", NIGHT, nothing),
     ("trade-offs", "Battery", "r4", NIGHT, trade_offs),
     ("years", "Battery", "r4", NIGHT, years),

@@ -21,7 +21,7 @@ class CpuSpans:
     ----------
     first, last, cpu, source
         The wakes.
-    idle_first, idle_last, idle_s, mode
+    idle_first, idle_last, idle_cpu, idle_s, mode
         The idle stretches, with their lengths to the trace's resolution.
     """
 
@@ -31,8 +31,24 @@ class CpuSpans:
     source: list[str]
     idle_first: Indices
     idle_last: Indices
+    idle_cpu: Indices
     idle_s: Floats
     mode: list[str]
+
+    def only(self, cpu: int) -> CpuSpans:
+        """Return what one CPU does."""
+        mine, idle = self.cpu == cpu, self.idle_cpu == cpu
+        return CpuSpans(
+            self.first[mine],
+            self.last[mine],
+            self.cpu[mine],
+            [name for name, one in zip(self.source, mine.tolist(), strict=True) if one],
+            self.idle_first[idle],
+            self.idle_last[idle],
+            self.idle_cpu[idle],
+            self.idle_s[idle],
+            [name for name, one in zip(self.mode, idle.tolist(), strict=True) if one],
+        )
 
 
 def cpus_of(events: Sequence[Event]) -> dict[int, list[Event]]:
@@ -51,7 +67,7 @@ def cpu_spans(
 ) -> CpuSpans:
     """Pair each CPU's wakes with its sleeps; what lies outside the capture, or is cut off by its ends, is left out."""
     wakes: list[tuple[int, int, int, str]] = []
-    idle: list[tuple[int, int, float, str]] = []
+    idle: list[tuple[int, int, int, float, str]] = []
     for cpu, events in by_cpu.items():
         told = sorted((to_capture(e.time_s), e.event, e.name) for e in events)
         before: tuple[float, str, str] | None = None
@@ -65,16 +81,26 @@ def cpu_spans(
                 if kind == "sleep":
                     wakes.append((first, last, cpu, before[2]))
                 else:
-                    idle.append((first, last, time_s - before[0], before[2]))
+                    idle.append((first, last, cpu, time_s - before[0], before[2]))
             if before is None or before[1] != kind:
                 before = (time_s, kind, name or unknown)
     wakes.sort()
     idle.sort()
     ends = np.array([wake[:3] for wake in wakes], dtype=np.int64).reshape(-1, 3)
-    idle_ends = np.array([one[:2] for one in idle], dtype=np.int64).reshape(-1, 2)
-    idle_s = np.array([one[2] for one in idle], dtype=np.float64)
-    sources, modes = [wake[3] for wake in wakes], [one[3] for one in idle]
-    return CpuSpans(ends[:, 0], ends[:, 1], ends[:, 2], sources, idle_ends[:, 0], idle_ends[:, 1], idle_s, modes)
+    idle_ends = np.array([one[:3] for one in idle], dtype=np.int64).reshape(-1, 3)
+    idle_s = np.array([one[3] for one in idle], dtype=np.float64)
+    sources, modes = [wake[3] for wake in wakes], [one[4] for one in idle]
+    return CpuSpans(
+        ends[:, 0],
+        ends[:, 1],
+        ends[:, 2],
+        sources,
+        idle_ends[:, 0],
+        idle_ends[:, 1],
+        idle_ends[:, 2],
+        idle_s,
+        modes,
+    )
 
 
 def covered(first: Indices, last: Indices, edges: Indices) -> Indices:

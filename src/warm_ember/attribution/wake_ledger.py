@@ -68,6 +68,8 @@ class SourceRow:
         What ran in its wakes, in the order in which it began.
     periods
         Timers that its wakes come from.
+    woke_from
+        The sleep modes that it woke the device from.
     by_line, by_period
         How many of its wakes the log does not name: known from a line, and from their period.
     """
@@ -80,6 +82,7 @@ class SourceRow:
     added_a: float
     ran: tuple[Ran, ...]
     periods: tuple[Period, ...]
+    woke_from: tuple[str, ...]
     by_line: int
     by_period: int
 
@@ -145,13 +148,10 @@ class WakeLedger:
         return self.mean_a - sum(row.added_a for row in self.sources)
 
     def crossing_c(self, source: str) -> float:
-        """Return the charge to enter and leave the modes that a source mostly wakes from; 0 where nothing tells."""
-        stretches = self.depth.stretches
-        asleep = np.flatnonzero(~stretches.in_wakes)
-        before = np.searchsorted(stretches.first[asleep], self.wakes.first[self.wakes.by(source)], side="left") - 1
-        used = stretches.mode[asleep[before[before >= 0]]]
-        costs = np.array([mode.crossing_c for mode in self.depth.modes])
-        return float(np.nanmedian(costs[used])) if np.isfinite(costs[used]).any() else 0.0
+        """Return the highest charge to enter and leave the modes that a source wakes from; 0 where nothing tells."""
+        row = self.row(source)
+        costs = [self.depth.mode(mode).crossing_c for mode in (row.woke_from if row is not None else ())]
+        return max((cost for cost in costs if np.isfinite(cost)), default=0.0)
 
     def row(self, source: str) -> SourceRow | None:
         """Return the row of a source."""
@@ -235,7 +235,7 @@ def make_wake_ledger(
         wakes,
         cost_c,
         awake_s,
-        _sources(wakes, cost_c, awake_s, duration_s, ran, periods),
+        _sources(wakes, cost_c, awake_s, duration_s, ran, periods, _left(wakes, idle), names),
         judge(wakes, idle, names, cost_c, typed, timer_s, duration_s),
         align(wakes, cost_c, slack_s or {}, current.interval_s, duration_s),
         dict(slack_s or {}),
@@ -270,6 +270,8 @@ def _sources(
     duration_s: float,
     ran: Mapping[str, tuple[Ran, ...]],
     periods: Mapping[str, tuple[Period, ...]],
+    left: Indices,
+    modes: Sequence[str],
 ) -> tuple[SourceRow, ...]:
     rows = []
     for source in wakes.names:
@@ -285,6 +287,7 @@ def _sources(
                 float(cost_c[mine].sum()) / duration_s,
                 ran[source],
                 periods[source],
+                tuple(modes[index] for index in np.unique(left[mine & (left >= 0)]).tolist()),
                 int((cause == Cause.LINE).sum()),
                 int((cause == Cause.PERIOD).sum()),
             )
@@ -406,6 +409,13 @@ def _floors_under(wakes: Wakes, idle: IdleStretches, modes: int, floor_a: float)
     before = np.searchsorted(idle.first[asleep], wakes.first, side="left") - 1
     # A wake at the capture's beginning returns to where it came from.
     return np.asarray(floors_a[idle.mode[asleep[np.maximum(before, 0)]]])
+
+
+def _left(wakes: Wakes, idle: IdleStretches) -> Indices:
+    """Return the mode that each wake ended; -1 where none is known."""
+    asleep = np.flatnonzero(~idle.in_wakes)
+    before = np.searchsorted(idle.first[asleep], wakes.first, side="left") - 1
+    return np.where(before >= 0, idle.mode[asleep[np.maximum(before, 0)]], -1) if len(asleep) else before
 
 
 def _next_timer(wakes: Wakes, idle: IdleStretches, timers: list[str], interval_s: float) -> Floats:

@@ -11,6 +11,9 @@ from warm_ember.model.arrays import Floats
 
 _STEPS_S = (0.1, 0.5, 1, 5, 10, 30, 60, 300, 900, 1800, 3600, 6 * 3600, 24 * 3600)
 _MOST = 60
+GAPS_A_DECADE, FIRST_DECADE, _LAST_DECADE = 10, -7, 9
+GAP_EDGES = np.linspace(FIRST_DECADE, _LAST_DECADE, (_LAST_DECADE - FIRST_DECADE) * GAPS_A_DECADE + 1)
+"""Decimal logarithms of the times between wakes, s."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -24,11 +27,14 @@ class WakeProfile:
     added_a, count
         What each source adds to the average of a step, its wakes' charge spread evenly over them, and how often it
         woke the device, counted where wakes begin; shape ``(sources, steps)``.
+    gaps
+        How many times between two wakes of each source fall into each step of `GAP_EDGES`.
     """
 
     step_s: float
     added_a: Floats
     count: Floats
+    gaps: dict[str, Floats]
 
 
 def wake_profile(ledger: WakeLedger) -> WakeProfile:
@@ -45,4 +51,9 @@ def wake_profile(ledger: WakeLedger) -> WakeProfile:
         until_c = np.column_stack((np.append(0.0, reached_c[:-1]), reached_c)).ravel()
         added_a[row] = np.diff(np.interp(ends_s, ends, until_c)) / np.diff(ends_s)
         count[row] = np.histogram(ends[::2], bins=ends_s)[0]
-    return WakeProfile(step_s, added_a, count)
+    times_s = ledger.wakes.first.astype(np.float64) * ledger.interval_s
+    gaps = {
+        name: np.histogram(np.log10(np.maximum(np.diff(times_s[ledger.wakes.by(name)]), 1e-7)), bins=GAP_EDGES)[0]
+        for name in sources
+    }
+    return WakeProfile(step_s, added_a, count, {name: found.astype(np.float64) for name, found in gaps.items()})

@@ -93,6 +93,15 @@ class Wakes:
         """The CPUs that are told apart."""
         return tuple(np.unique(self.by_cpu.cpu).tolist()) if self.by_cpu is not None else ()
 
+    def of_cpu(self, cpu: int) -> Wakes:
+        """Return the wakes of one CPU, as the trace names them."""
+        if self.by_cpu is None:
+            return self
+        spans, mine = self.by_cpu.only(cpu), self.by_cpu.cpu == cpu
+        used, number = np.unique(self.number[mine], return_inverse=True)
+        names = tuple(self.names[index] for index in used.tolist())
+        return Wakes(names, number.astype(np.int64), spans.first, spans.last, self.cause[mine], self.cut, spans)
+
     def by(self, source: str) -> Flags:
         """Return which wakes are by a source, shape ``(wakes,)``."""
         if source not in self.names:

@@ -160,18 +160,18 @@ class _Stay:
         """Return the cause."""
         rows = np.full((1, len(_EVENTS)), _NEVER)
         rows[0, self.order] = np.arange(len(self.order))
-        return _causes(rows, lambda row: self.first[self.order[row]])[0]
+        return _causes(rows, lambda kind, _row: _name_of(kind, self.first[kind], 0, len(self.first[kind])))[0]
 
 
-def _causes(rows: Indices, fields: Callable[[int], bytes]) -> list[bytes]:
+def _causes(rows: Indices, name_of: Callable[[int, int], bytes]) -> list[bytes]:
     """Return what woke a CPU from each of some stays in idle.
 
     Parameters
     ----------
     rows
         The first row of each kind in each stay, `_NEVER` where there is none, shape ``(stays, kinds)``.
-    fields
-        Gives the fields of a row.
+    name_of
+        Gives the name in a row of a kind.
 
     Notes
     -----
@@ -185,29 +185,29 @@ def _causes(rows: Indices, fields: Callable[[int], bytes]) -> list[bytes]:
     function = np.where(rows[:, HRTIMER] < rows[:, TIMER], HRTIMER, TIMER)
     with_function = np.minimum(rows[:, HRTIMER], rows[:, TIMER]) < _NEVER
     by_irq = np.flatnonzero((chosen == IRQ) & with_function)
-    names = [_name_of(IRQ, fields(row)) for row in rows[by_irq, IRQ].tolist()]
+    names = [name_of(IRQ, row) for row in rows[by_irq, IRQ].tolist()]
     is_timer = {name: b"timer" in name.lower() for name in set(names)}
     by_timer = by_irq[np.array([is_timer[name] for name in names], dtype=bool)]
     chosen[by_timer] = function[by_timer]
     for stay in np.flatnonzero(np.isin(chosen, (HRTIMER, SOFTIRQ)) & (rows[:, TIMER] < _NEVER)).tolist():
-        if _name_of(int(chosen[stay]), fields(int(rows[stay, chosen[stay]]))) in _TICKS:
+        if name_of(int(chosen[stay]), int(rows[stay, chosen[stay]])) in _TICKS:
             chosen[stay] = TIMER
-    found = []
-    for kind, row in zip(chosen.tolist(), rows[np.arange(len(rows)), chosen].tolist(), strict=True):
-        name = _name_of(kind, fields(row)) if row < _NEVER else b""
+    found, last = [], rows[np.arange(len(rows)), chosen].tolist()
+    for kind, row in zip(chosen.tolist(), last, strict=True):
+        name = name_of(kind, row) if row < _NEVER else b""
         found.append(_FIELDS[kind][0] + name if name else _UNKNOWN)
     return found
 
 
-def _name_of(kind: int, fields: bytes) -> bytes:
+def _name_of(kind: int, text: bytes, start: int, end: int) -> bytes:
     """Return the name in a line's fields, between what stands before it and after it."""
     _, before, after = _FIELDS[kind]
-    start = fields.find(before)
-    if start < 0:
+    begin = text.find(before, start, end)
+    if begin < 0:
         return b""
-    start += len(before)
-    end = fields.find(after, start) if after else -1
-    return fields[start:end].strip() if end >= 0 else fields[start:].strip()
+    begin += len(before)
+    stop = text.find(after, begin, end) if after else -1
+    return text[begin : stop if stop >= 0 else end].strip()
 
 
 @dataclass
@@ -245,14 +245,16 @@ class _Reading:
         starts, ends, numbers = starts[is_event], ends[is_event], np.flatnonzero(is_event) + first_line
         cpu, after = _cpus(buffer, starts, ends)
         colon = _next_of(np.flatnonzero(buffer == ord(":")), after, ends)
-        time_s, has_time = _times(buffer, after, colon)
-        sound = (cpu >= 0) & has_time & (colon < ends)
+        before = buffer[np.maximum(colon - 1, 0)]
+        sound = (cpu >= 0) & (colon < ends) & (before >= 48) & (before <= 57)
+        kind = np.where(sound, _kinds(buffer, np.where(sound, colon + 2, 0)), -1)
+        kept = np.flatnonzero(kind >= 0)
+        time_s, has_time = _times(buffer, after[kept], colon[kept])
+        sound[kept[~has_time]] = False
+        kept, time_s = kept[has_time], time_s[has_time]
         self.skipped_count += int((~sound).sum())
         self.skipped += numbers[~sound][: max(_SHOWN_LINES - len(self.skipped), 0)].tolist()
-        begin = np.where(sound, colon + 2, 0)
-        kind = _kinds(buffer, begin)
-        kept = np.flatnonzero(sound & (kind >= 0))
-        return _Lines(text, time_s[kept], cpu[kept], kind[kept], begin[kept], ends[kept])
+        return _Lines(text, time_s, cpu[kept], kind[kept], colon[kept] + 2, ends[kept])
 
     def _follow(self, lines: _Lines, mine: Indices, cpu: int) -> None:
         """Follow one CPU through its idling."""
@@ -267,13 +269,13 @@ class _Reading:
 
         text, begins, ends = lines.text, lines.begin[mine].tolist(), lines.end[mine].tolist()
 
-        def fields(row: int) -> bytes:
-            return text[begins[row] : ends[row]]
+        def name_of(of: int, row: int) -> bytes:
+            return _name_of(of, text, begins[row], ends[row])
 
         def take(open_stay: _Stay, of: int) -> None:
             found = rows[of][rows[of] < _NEVER]
             for row in np.sort(found).tolist():
-                open_stay.take(int(kind[row]), float(time_s[row]), fields(row))
+                open_stay.take(int(kind[row]), float(time_s[row]), text[begins[row] : ends[row]])
 
         if cpu in self.stays:
             take(self.stays[cpu], 0)
@@ -285,7 +287,7 @@ class _Reading:
         self.slept += [(entered_s, cpu, number) for entered_s, number in at_entry]
         whole = np.flatnonzero(rows[1:-1, IDLE] < _NEVER) + 1
         woken_s = time_s[rows[whole, IDLE]].tolist()
-        causes = _causes(rows[whole], fields)
+        causes = _causes(rows[whole], name_of)
         self.woken += [(at_s, cpu, cause) for at_s, cause in zip(woken_s, causes, strict=True)]
         self.stays[cpu] = _Stay()
         take(self.stays[cpu], stays)
@@ -301,8 +303,11 @@ class _Reading:
         for cpu in tuple(self.stays):
             self._settle(cpu)
         names = {source: source.decode("utf-8", "replace") for _, _, source in self.woken}
-        events = [Event(time_s, "wake", names[source], f"{CPU}{cpu}") for time_s, cpu, source in self.woken]
-        events += [Event(time_s, "sleep", self._name(state), f"{CPU}{cpu}") for time_s, cpu, state in self.slept]
+        marks = {cpu: f"{CPU}{cpu}" for cpu in {cpu for _, cpu, _ in self.slept}}
+        events = [Event(time_s, "wake", names[source], marks[cpu]) for time_s, cpu, source in self.woken]
+        states = {state: self._name(state) for _, _, state in self.slept}
+        events += [Event(time_s, "sleep", states[state], marks[cpu]) for time_s, cpu, state in self.slept]
+        order = np.argsort([event.time_s for event in events], kind="stable").tolist()
         notes = []
         if self.skipped_count:
             shown = ", ".join(map(str, self.skipped))
@@ -311,7 +316,7 @@ class _Reading:
         if self.steps_back:
             notes.append(f"the trace's clock steps back {self.steps_back} times: its lines are taken by their times")
         return KernelTrace(
-            tuple(sorted(events, key=lambda event: event.time_s)),
+            tuple(events[index] for index in order),
             tuple(sorted({cpu for _, cpu, _ in self.slept})),
             self.first_s or 0.0,
             self.last_s,
@@ -375,13 +380,14 @@ def _kinds(buffer: np.ndarray, begin: Indices) -> Indices:
     """Return which of the events each line is, -1 for others."""
     kind = np.full(len(begin), -1)
     padded = np.append(buffer, np.zeros(24, dtype=np.uint8))
-    left = np.arange(len(begin))
-    first = padded[begin]
+    # Eight letters are one number: two of them tell these events apart from all others.
+    words = np.lib.stride_tricks.sliding_window_view(padded, 8)
+    first = np.ascontiguousarray(words[begin]).view(np.uint64).ravel()
     for name, number in _EVENTS.items():
-        mine = left[first[left] == name[0]]
-        for offset in range(1, len(name)):
-            mine = mine[padded[begin[mine] + offset] == name[offset]]
-        kind[mine] = number
+        head, tail = (np.frombuffer(part, dtype=np.uint64)[0] for part in (name[:8], name[-8:]))
+        mine = np.flatnonzero(first == head)
+        last = np.ascontiguousarray(words[begin[mine] + len(name) - 8]).view(np.uint64).ravel()
+        kind[mine[last == tail]] = number
     return kind
 
 

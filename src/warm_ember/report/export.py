@@ -13,7 +13,7 @@ from warm_ember.session.session import Session
 from warm_ember.signal.series import Progress, ShouldStop, ignore_progress, never
 from warm_ember.signal.stretch import snap
 
-TABLES = ("capture", "brackets", "ledger", "crossings", "functions", "fold", "cycles", "findings", "battery")
+TABLES = ("capture", "brackets", "ledger", "crossings", "functions", "wakes", "fold", "cycles", "findings", "battery")
 
 
 def export(
@@ -72,6 +72,8 @@ def export(
         write_table(tables.ledger_table(session.results.ledger(project, name, should_stop)), path)
     elif what == "crossings":
         write_table(tables.crossings_table(session.states.crossings(project, name, should_stop).crossings), path)
+    elif what == "wakes":
+        write_table(tables.wakes_table(session.results.wake_ledger(project, name, should_stop=should_stop)), path)
     elif what == "functions":
         functions = session.states.functions(project, name, should_stop=should_stop)
         if functions is None:

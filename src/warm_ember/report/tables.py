@@ -10,6 +10,8 @@ import numpy as np
 from warm_ember.attribution.crossings import Crossing
 from warm_ember.attribution.functions import FunctionLedger
 from warm_ember.attribution.ledger import Ledger
+from warm_ember.attribution.wake_ledger import WakeLedger
+from warm_ember.attribution.wakes import Cause
 from warm_ember.battery.emulation import Emulation
 from warm_ember.model.finding import Finding
 from warm_ember.model.project import Bracket
@@ -150,6 +152,23 @@ def crossings_table(crossings: tuple[Crossing, ...]) -> pa.Table:
             "total_c": pa.array([one.total_c for one in crossings], pa.float64()),
         }
     )
+
+
+def wakes_table(ledger: WakeLedger) -> pa.Table:
+    """Return the wakes, one row each; charges are missing where no current was measured."""
+    import pyarrow as pa
+
+    wakes = ledger.wakes
+    columns: dict[str, pa.Array] = {
+        "source": pa.array(wakes.source, pa.string()),
+        "known_from": pa.array([Cause(one).name.lower() for one in wakes.cause.tolist()], pa.string()),
+        "from_s": pa.array(wakes.first * ledger.interval_s, pa.float64()),
+        "awake_s": pa.array(ledger.awake_s, pa.float64()),
+        "charge_c": pa.array(ledger.cost_c if ledger.is_measured else [None] * wakes.count, pa.float64()),
+    }
+    if wakes.by_cpu is not None:
+        columns["cpu"] = pa.array(wakes.by_cpu.cpu, pa.int64())
+    return pa.table(columns)
 
 
 def functions_table(ledger: FunctionLedger) -> pa.Table:

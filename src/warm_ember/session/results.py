@@ -269,11 +269,14 @@ class Results:
         name: str,
         slack_s: Mapping[str, float] | None = None,
         should_stop: ShouldStop = never,
+        *,
+        cpu: int | None = None,
     ) -> WakeLedger:
-        """Sum one run over its wakes; `slack_s` says where a source's slack is another than in the project."""
+        """Sum one run over its wakes, or those of one CPU; `slack_s` overrides the project's."""
         capture, placement = self.open_capture(name), self.placement(project, name, should_stop)
         wakes, slack_s = self.wakes(project, name, should_stop), {**project.slack_s, **(slack_s or {})}
-        said = (tuple(sorted(slack_s.items())), project.wake_sources, project.sleep_modes)
+        wakes = wakes if cpu is None else wakes.of_cpu(cpu)
+        said = (cpu, tuple(sorted(slack_s.items())), project.wake_sources, project.sleep_modes)
         return self.once(
             ("wake ledger", *said, *placement_key(project, capture)),
             lambda: make_wake_ledger(capture, placement, wakes, slack_s, project.sleep_modes, should_stop=should_stop),

@@ -14,10 +14,11 @@ from warm_ember.signal.series import ShouldStop, never
 
 @dataclass(frozen=True, eq=False)
 class WakesShown:
-    """The wakes of a run, and when they happen."""
+    """The wakes of a run or of one of its CPUs, when they happen, and which CPUs there are."""
 
     ledger: WakeLedger
     profile: WakeProfile
+    cpus: tuple[int, ...] = ()
 
 
 class WakeResults:
@@ -26,10 +27,11 @@ class WakeResults:
     def __init__(self, results: Results) -> None:
         self._results = results
 
-    def shown(self, project: Project, name: str, should_stop: ShouldStop = never) -> WakesShown:
-        """Sum one run over its wakes."""
-        ledger = self._results.wake_ledger(project, name, should_stop=should_stop)
-        return WakesShown(ledger, self._results.once(("wake profile", ledger), lambda: wake_profile(ledger)))
+    def shown(self, project: Project, name: str, cpu: int | None = None, should_stop: ShouldStop = never) -> WakesShown:
+        """Sum one run over its wakes, or those of one CPU."""
+        ledger = self._results.wake_ledger(project, name, should_stop=should_stop, cpu=cpu)
+        profile = self._results.once(("wake profile", ledger), lambda: wake_profile(ledger))
+        return WakesShown(ledger, profile, self._results.wakes(project, name, should_stop).cpus)
 
     def saving(self, ledger: WakeLedger, source: str, should_stop: ShouldStop = never) -> Saving:
         """Try slacks of one source."""

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Signal
 from PySide6.QtGui import QMouseEvent, QPainter
@@ -20,6 +22,18 @@ _ROW, _LEAST_ROW, _MOST_ROWS = 26, 15, 12
 _MOST_HEIGHT = 132
 _NARROWEST = 2
 _LOWEST = 0.16
+
+
+@dataclass(frozen=True, eq=False)
+class _Row:
+    """The wakes by one source: which of all, when, how high their ticks are, and their mean current."""
+
+    source: str
+    mine: Indices
+    first_s: Floats
+    last_s: Floats
+    height: Floats
+    mean_a: Floats
 
 
 class RasterLane(Lane):
@@ -42,19 +56,36 @@ class RasterLane(Lane):
         self.ledger: WakeLedger | None = None
         self.height_by = CHARGE
         self.chosen = ""
-        self._rows: list[tuple[str, Indices]] = []
+        self._rows: list[_Row] = []
 
     def set_ledger(self, ledger: WakeLedger | None) -> None:
         """Show the wakes of another run."""
         self.ledger = ledger
-        rows = ledger.sources[:_MOST_ROWS] if ledger is not None else ()
-        self._rows = [(row.source, np.flatnonzero(ledger.wakes.by(row.source))) for row in rows] if ledger else []
+        self._arrange()
         self.rescale()
 
     def set_height_by(self, what: str) -> None:
         """Let the height of a tick tell charge or length."""
         self.height_by = what
+        self._arrange()
         self.refresh()
+
+    def _arrange(self) -> None:
+        """Work out how high each tick is, once: panning only looks it up."""
+        ledger, self._rows = self.ledger, []
+        if ledger is None:
+            return
+        values = self._values(ledger)
+        positive = values[values > 0]
+        low, high = (float(positive.min()), float(positive.max())) if len(positive) else (1.0, 1.0)
+        share = np.log10(np.maximum(values, low) / low) / np.log10(max(high / low, 1.0 + 1e-9))
+        height = _LOWEST + (1 - _LOWEST) * np.clip(share, 0.0, 1.0)
+        mean_a = ledger.cost_c / np.maximum(ledger.awake_s, 1e-12)
+        for row in ledger.sources[:_MOST_ROWS]:
+            mine = np.flatnonzero(ledger.wakes.by(row.source))
+            ends = (ledger.wakes.first[mine], ledger.wakes.last[mine])
+            first_s, last_s = (one.astype(np.float64) * ledger.interval_s for one in ends)
+            self._rows.append(_Row(row.source, mine, first_s, last_s, height[mine], mean_a[mine]))
 
     def choose(self, source: str) -> None:
         """Mark a row; an empty name marks none."""
@@ -76,11 +107,11 @@ class RasterLane(Lane):
         return QRectF(0, height * index, self.width(), height)
 
     def head_key(self) -> object:
-        return (tuple(name for name, _ in self._rows), self.chosen, self.height())
+        return (tuple(row.source for row in self._rows), self.chosen, self.height())
 
     def paint_head(self, painter: QPainter) -> None:
         px, theme = self.look.px, self.look.theme
-        for index, (name, _) in enumerate(self._rows):
+        for index, name in enumerate(row.source for row in self._rows):
             row = self.row_rect(index)
             if name == self.chosen:
                 painter.fillRect(QRectF(0, row.top(), self.head_width - 4, row.height()), theme.mark_ground)
@@ -93,63 +124,49 @@ class RasterLane(Lane):
             painter.drawLine(QPointF(0, row.bottom()), QPointF(self.head_width, row.bottom()))
 
     def paint_plot(self, painter: QPainter) -> None:
-        ledger = self.ledger
+        ledger, window = self.ledger, self.window_on_time
         if ledger is None:
             return
-        theme = self.look.theme
-        values = self._values(ledger)
-        positive = values[values > 0]
-        low, high = (float(positive.min()), float(positive.max())) if len(positive) else (1.0, 1.0)
-        reach = np.log10(max(high / low, 1.0 + 1e-9))
-        for index, (_, mine) in enumerate(self._rows):
-            row = self.row_rect(index)
-            rect = QRectF(self.plot_rect.left(), row.top() + 1, self.plot_rect.width(), row.height() - 2)
-            seen = self._seen(ledger, mine)
-            if len(seen):
-                share = np.log10(np.maximum(values[seen], low) / low) / reach
-                heights = _LOWEST + (1 - _LOWEST) * np.clip(share, 0.0, 1.0)
-                mean_a = ledger.cost_c[seen] / np.maximum(ledger.awake_s[seen], 1e-12)
-                self._paint_row(painter, rect, ledger, seen, heights, theme.ramp.packed(mean_a))
-            painter.setPen(theme.rule)
-            painter.drawLine(QPointF(rect.left(), row.bottom()), QPointF(rect.right(), row.bottom()))
-            self._label(painter, rect, ledger, seen)
+        for index, row in enumerate(self._rows):
+            box = self.row_rect(index)
+            rect = QRectF(self.plot_rect.left(), box.top() + 1, self.plot_rect.width(), box.height() - 2)
+            begin = int(np.searchsorted(row.last_s, window.from_s))
+            end = int(np.searchsorted(row.first_s, window.to_s))
+            if end > begin:
+                self._paint_row(painter, rect, row, slice(begin, end))
+            painter.setPen(self.look.theme.rule)
+            painter.drawLine(QPointF(rect.left(), box.bottom()), QPointF(rect.right(), box.bottom()))
+            self._label(painter, rect, ledger, row.mine[begin:end])
 
     def _values(self, ledger: WakeLedger) -> Floats:
         return ledger.cost_c if self.height_by == CHARGE else ledger.awake_s
 
-    def _seen(self, ledger: WakeLedger, mine: Indices) -> Indices:
-        """Return which of some wakes the window shows."""
-        window = self.window_on_time
-        begin = int(np.searchsorted(ledger.wakes.last[mine] * ledger.interval_s, window.from_s))
-        end = int(np.searchsorted(ledger.wakes.first[mine] * ledger.interval_s, window.to_s))
-        return mine[begin:end]
-
-    def _paint_row(
-        self, painter: QPainter, rect: QRectF, ledger: WakeLedger, seen: Indices, heights: Floats, colors: np.ndarray
-    ) -> None:
+    def _paint_row(self, painter: QPainter, rect: QRectF, row: _Row, seen: slice) -> None:
         """Paint ticks: of those in one pixel column the highest is seen."""
-        window = self.window_on_time
-        ratio = self.devicePixelRatioF()
+        window, ratio = self.window_on_time, self.devicePixelRatioF()
         width, rows = self.columns_of(rect), max(2, round(rect.height() * ratio))
-        scale = width / window.length_s
-        left = np.floor((ledger.wakes.first[seen] * ledger.interval_s - window.from_s) * scale).astype(np.int64)
-        right = np.ceil((ledger.wakes.last[seen] * ledger.interval_s - window.from_s) * scale).astype(np.int64)
-        right = np.maximum(right, left + round(_NARROWEST * ratio))
-        left, right = np.clip(left, 0, width - 1), np.clip(right, 1, width)
-        top = np.zeros(width)
-        color = np.zeros(width, dtype=np.uint32)
-        first = np.flatnonzero(np.append(True, np.diff(left) > 0))
-        best = _highest(heights, first)
+        first_s, height, mean_a = row.first_s[seen], row.height[seen], row.mean_a[seen]
+        cuts = np.searchsorted(first_s, np.linspace(window.from_s, window.to_s, width + 1))
+        # What began before the window is in its first column.
+        cuts[0], cuts[-1] = 0, len(first_s)
+        column = np.flatnonzero(np.diff(cuts) > 0)
+        starts = cuts[column]
+        top, hot = np.zeros(width), np.zeros(width)
+        highest, hottest = np.maximum.reduceat(height, starts), np.maximum.reduceat(mean_a, starts)
         for at in range(round(_NARROWEST * ratio)):
-            column = np.minimum(left[best] + at, width - 1)
-            higher = heights[best] > top[column]
-            top[column[higher]], color[column[higher]] = heights[best][higher], colors[best][higher]
-        for one in np.flatnonzero(right - left > _NARROWEST * ratio).tolist():
-            part = slice(int(left[one]), int(right[one]))
-            higher = heights[one] > top[part]
-            top[part][higher], color[part][higher] = heights[one], colors[one]
+            place = np.minimum(column + at, width - 1)
+            top[place] = np.maximum(top[place], highest)
+            hot[place] = np.maximum(hot[place], hottest)
+        narrow_s = window.length_s / width * _NARROWEST * ratio
+        for one in np.flatnonzero(row.last_s[seen] - first_s > narrow_s).tolist():
+            ends_s = np.array([first_s[one], row.last_s[seen][one]])
+            left, right = np.clip((ends_s - window.from_s) / window.length_s * width, 0, width)
+            part = slice(int(left), max(int(np.ceil(right)), int(left) + 1))
+            higher = height[one] >= top[part]
+            top[part][higher], hot[part][higher] = height[one], mean_a[one]
         picture = np.full((rows, width), np.uint32(self.look.theme.sunken.rgb()), dtype=np.uint32)
-        np.copyto(picture, color[None, :], where=np.arange(rows)[:, None] >= rows * (1 - top)[None, :])
+        below = np.arange(rows)[:, None] >= rows * (1 - top)[None, :]
+        np.copyto(picture, self.look.theme.ramp.packed(hot)[None, :], where=below)
         draw_pixels(painter, rect, picture)
 
     def _label(self, painter: QPainter, rect: QRectF, ledger: WakeLedger, seen: Indices) -> None:
@@ -174,7 +191,7 @@ class RasterLane(Lane):
         ledger = self.ledger
         if ledger is None or point.x() < self.plot_rect.left():
             return None
-        for index, (_, mine) in enumerate(self._rows):
+        for index, mine in enumerate(row.mine for row in self._rows):
             if self.row_rect(index).contains(point) and len(mine):
                 at = self.time_at(point.x()) / ledger.interval_s
                 near = int(np.clip(np.searchsorted(ledger.wakes.first[mine], at), 1, max(len(mine) - 1, 1)))
@@ -188,20 +205,12 @@ class RasterLane(Lane):
     def mousePressEvent(self, event: QMouseEvent) -> None:
         px = self.look.px
         if px(22) <= event.position().x() < self.plot_rect.left():
-            for index, (name, _) in enumerate(self._rows):
+            for index, row in enumerate(self._rows):
                 if self.row_rect(index).contains(event.position()):
-                    self.source_chosen.emit(name)
+                    self.source_chosen.emit(row.source)
             return
         wake = self.wake_at(event.position())
         if wake is not None:
             self.wake_chosen.emit(wake)
             return
         super().mousePressEvent(event)
-
-
-def _highest(heights: Floats, first: Indices) -> Indices:
-    """Return the index of the highest of each run of ticks that begins at `first`."""
-    most = np.maximum.reduceat(heights, first)
-    run = np.repeat(np.arange(len(first)), np.diff(np.append(first, len(heights))))
-    at = np.flatnonzero(heights >= most[run])
-    return at[np.unique(run[at], return_index=True)[1]]

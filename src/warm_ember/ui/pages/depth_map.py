@@ -17,6 +17,7 @@ from warm_ember.units import duration_text, percent_text, quantity_text
 _TOP, _AXIS, _FOOT = 30, 22, 62
 _NAME, _STRIPE, _GAP = 92, 4, 6
 _GOLDEN = 0.6180339887498949
+_MOST_DOTS = 40_000
 _MOST_ROW = 112
 _RIGHT = Qt.AlignmentFlag.AlignRight
 
@@ -129,7 +130,8 @@ class DepthMap(QWidget):
         name = QRectF(px(16), band.top() + px(2), px(_NAME - 6), px(18))
         draw_marked(painter, name, row.mode, look, dim=theme.ink)
         floor = QRectF(px(16), band.top() + px(19), px(_NAME - 6), px(16))
-        draw_marked(painter, floor, quantity_text(mode.floor_a, "A").marked, look, size="small")
+        if self.mean_a > 0:
+            draw_marked(painter, floor, quantity_text(mode.floor_a, "A").marked, look, size="small")
         for one in depth.break_evens(row.mode):
             x = min(max(float(self.x_of(np.array([one.from_s]))[0]), band.left()), band.right())
             wrong = QRectF(x, band.top(), band.right() - x, band.height())
@@ -143,7 +145,13 @@ class DepthMap(QWidget):
     def _paint_dots(self, painter: QPainter, index: int, mine: Indices, depth: SleepDepth) -> None:
         """Paint the dots as a picture: a million of them take as long as a few."""
         theme, band = self._look.theme, self.band(index)
+        # More dots than there are pixels show nothing more; those that are wrong stay.
+        step = max(1, len(mine) // _MOST_DOTS)
         xs, ys = self._dots(index, mine)
+        if step > 1:
+            kept = np.arange(len(mine)) % step == 0
+            kept[np.flatnonzero(depth.best[mine] != depth.stretches.mode[mine])[:_MOST_DOTS]] = True
+            xs, ys = xs[kept], ys[kept]
         side = max(2, self._look.px(2 if len(mine) > 400 else 4))
         columns, rows = max(int(band.width()), 1), max(int(band.height()), 1)
         seen = np.zeros((rows, columns), dtype=bool)
@@ -164,7 +172,8 @@ class DepthMap(QWidget):
         if wrong:
             kind = "too shallow" if row.too_shallow >= row.too_deep else "too deep"
             warn = theme.warning_text
-            lines.append((f"**{wrong}** {kind}, lose {quantity_text(row.lost_a, 'A').marked}", warn, warn))
+            lose = f", lose {quantity_text(row.lost_a, 'A').marked}" if self.mean_a > 0 else ""
+            lines.append((f"**{wrong}** {kind}{lose}", warn, warn))
         if not depth.break_evens(row.mode):
             lines.append(("no other mode to hold it against", theme.dim, theme.dim))
         for line, (words, ink, dim) in enumerate(lines):
@@ -180,7 +189,7 @@ class DepthMap(QWidget):
             if one.from_s > 0
             else f"{one.deeper} always pays"
         )
-        width = width_of(look, words, "small")
+        width = min(width_of(look, words, "small"), band.width() - px(8))
         x = float(self.x_of(np.array([one.from_s]))[0])
         left = x + px(6) if x + px(10) + width < band.right() else x - px(6) - width
         left = max(left, band.left() + px(4))
@@ -207,11 +216,14 @@ class DepthMap(QWidget):
         painter.setPen(theme.rule)
         painter.drawLine(QPointF(px(16), top), QPointF(self.width() - px(12), top))
         line = QRectF(px(16), top + px(6), self.width() - px(28), px(22))
-        draw_marked(painter, line, "Lost to a wrong choice", look)
+        draw_marked(painter, line, "Lost against the best choice", look)
+        if not self.mean_a > 0:
+            draw_marked(painter, line, "no current was measured", look, size="small", align=_RIGHT)
+            return
         draw_marked(painter, line, quantity_text(depth.lost_a, "A").marked, look, size="large", align=_RIGHT)
         small = QRectF(px(16), top + px(30), self.width() - px(28), px(18))
-        share = percent_text(depth.lost_a / self.mean_a).marked if self.mean_a > 0 else "–"
-        words = f"a rule that knows the timers loses {quantity_text(depth.by_rule_a, 'A').marked}"
+        share = percent_text(depth.lost_a / self.mean_a).marked
+        words = f"knowing only the timers {quantity_text(depth.by_rule_a, 'A').marked}"
         draw_marked(painter, small, words, look, size="small")
         draw_marked(painter, small, f"{share} of the average", look, size="small", align=_RIGHT)
 

@@ -28,6 +28,7 @@ _SOURCE_HEADS = (
     "restart or resume",
     "what runs, each wake",
 )
+_NAME_WIDTH = 150
 _NEW = "a mode that is not used"
 
 
@@ -124,6 +125,13 @@ class ModesView(QWidget):
             label.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         return label
 
+    def _name(self, name: str) -> QLabel:
+        """Return a label with a name, cut short where it is very long."""
+        room = self._look.px(_NAME_WIDTH)
+        label = QLabel(self._look.metrics("small").elidedText(name, Qt.TextElideMode.ElideRight, room))
+        label.setToolTip(name)
+        return label
+
     def _number(self, name: str, field: str, unit: str, words: str, *, coulombs: bool = False) -> QuantityEdit:
         write = (lambda value: str(quantity_text(value, "C")) if value else "0 C") if coulombs else None
         edit = QuantityEdit(self._look, unit, f"{name}, {words}", 92, allowed=Allowed(), write=write, may_be_empty=True)
@@ -140,7 +148,7 @@ class ModesView(QWidget):
         return edit
 
     def _build_mode(self, row: int, name: str) -> None:
-        self._put(self._modes, row, 0, self._label(name))
+        self._put(self._modes, row, 0, self._name(name))
         self._put(self._modes, row, 1, self._text(name, "part", "what sleeps", 76))
         numbers = (
             ("floor_a", "A", "draws"),
@@ -169,7 +177,7 @@ class ModesView(QWidget):
             self._put(self._modes, row, 12, drop)
 
     def _build_source(self, row: int, source: str) -> None:
-        self._put(self._sources, row, 0, self._label(source))
+        self._put(self._sources, row, 0, self._name(source))
         edit = self._number(source, "deadline_s", "s", "to be served within")
         edit.value_entered.connect(partial(self._on_deadline, source))
         edit.cleared.connect(partial(self._on_deadline, source, None))
@@ -203,9 +211,11 @@ class ModesView(QWidget):
         typed = mode.typed
         measured = {
             "floor_a": f"{quantity_text(mode.floor_a, 'A')}" if np.isfinite(mode.floor_a) else "unknown",
-            "crossing_c": f"{quantity_text(mode.crossing_c, 'C')}" if np.isfinite(mode.crossing_c) else "unknown",
+            "crossing_c": "unknown",
             "latency_s": "unknown",
         }
+        if np.isfinite(mode.crossing_c) and typed.residency_s is None:
+            measured["crossing_c"] = str(quantity_text(mode.crossing_c, "C"))
         for field, words in measured.items():
             edit = self.fields[mode.name, field]
             assert isinstance(edit, QuantityEdit)
@@ -280,10 +290,7 @@ class ModesView(QWidget):
 
 def _slowest(ledger: WakeLedger, source: str) -> Mode | None:
     """Return the mode with the longest latency that a source woke the device from."""
-    stretches, modes = ledger.depth.stretches, ledger.depth.modes
-    asleep = np.flatnonzero(~stretches.in_wakes)
-    mine = ledger.wakes.first[ledger.wakes.by(source)]
-    before = np.searchsorted(stretches.first[asleep], mine, side="left") - 1
-    used = [modes[one] for one in np.unique(stretches.mode[asleep[before[before >= 0]]]).tolist()]
+    row = ledger.row(source)
+    used = [ledger.depth.mode(name) for name in (row.woke_from if row is not None else ())]
     known = [mode for mode in used if mode.latency_s is not None]
     return max(known, key=lambda mode: mode.latency_s or 0.0, default=None)

@@ -8,17 +8,18 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, Q
 from PySide6.QtWidgets import QLineEdit, QWidget
 
 from warm_ember.attribution.wake_ledger import SourceRow, WakeLedger
+from warm_ember.attribution.wake_profile import GAP_EDGES
 from warm_ember.model.arrays import Floats
+from warm_ember.session.wake_results import WakesShown
 from warm_ember.ui.look.marked import draw_marked
 from warm_ember.ui.look.theme import Look
 from warm_ember.units import bare, duration_text, percent_text, quantity_text
 
 _HEAD, _ROW, _MOST_ROW, _FOOT = 52, 34, 64, 22
-_NAME, _PER_HOUR, _AWAKE, _EACH, _BAR, _BAR_END, _HIST = 134, 190, 262, 342, 354, 500, 524
+_NAME, _PER_HOUR, _AWAKE, _EACH, _BAR, _BAR_END, _HIST = 126, 196, 264, 342, 354, 500, 524
 _WORDS, _ROOMY = 118, 760
 _FIGURE_END = 414
 """Where there is no room for bars, the figure alone ends here."""
-_BINS = 44
 _RIGHT = Qt.AlignmentFlag.AlignRight
 COLUMNS = ("source", "per hour", "awake", "charge each", "adds to average")
 _KEYS = ("source", "rate_per_h", "awake_s_mean", "charge_c_mean", "added_a")
@@ -57,13 +58,10 @@ class SourceTable(QWidget):
         self.setAccessibleName("Wakes by source")
         look.changed.connect(self._arrange)
 
-    def show_ledger(self, ledger: WakeLedger | None) -> None:
+    def show_wakes(self, found: WakesShown | None) -> None:
         """Show another run."""
-        self.ledger = ledger
-        self._gaps = {}
-        if ledger is not None:
-            times_s = ledger.wakes.first * ledger.interval_s
-            self._gaps = {row.source: np.diff(times_s[ledger.wakes.by(row.source)]) for row in ledger.sources}
+        self.ledger = found.ledger if found is not None else None
+        self._gaps = found.profile.gaps if found is not None else {}
         self.edit.hide()
         self._arrange()
 
@@ -116,12 +114,12 @@ class SourceTable(QWidget):
 
     def _reach(self) -> tuple[float, float]:
         """Return the decades of the axis of time between wakes."""
-        gaps = [one for one in self._gaps.values() if len(one)]
-        if not gaps:
+        all_gaps = sum(self._gaps.values(), np.zeros(len(GAP_EDGES) - 1))
+        there = np.flatnonzero(all_gaps)
+        if not len(there):
             return -2.0, 2.0
-        low = min(float(np.log10(max(one.min(), 1e-6))) for one in gaps)
-        high = max(float(np.log10(max(one.max(), 1e-6))) for one in gaps)
-        return float(np.floor(low - 0.2)), float(max(np.ceil(high + 0.2), np.floor(low - 0.2) + 2))
+        low, high = np.floor(GAP_EDGES[there[0]] - 0.2), np.ceil(GAP_EDGES[there[-1] + 1] + 0.2)
+        return float(low), float(max(high, low + 2))
 
     def paintEvent(self, event: QPaintEvent) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
@@ -194,14 +192,14 @@ class SourceTable(QWidget):
         for left, right, words in (
             (_NAME, _PER_HOUR, f"**{bare(row.rate_per_h)}**"),
             (_PER_HOUR, _AWAKE, duration_text(row.awake_s_mean).marked),
-            (_AWAKE, _EACH, quantity_text(row.charge_c_mean, "C").marked),
+            (_AWAKE, _EACH, self._charge(row.charge_c_mean, "C")),
         ):
             cell = QRectF(px(left), box.top(), px(right - left), box.height())
             draw_marked(painter, cell, words, look, align=_RIGHT)
         share = max(row.added_a, 0.0) / most_a if most_a > 0 else 0.0
         tall = px(_ROW - 16)
         bar = QRectF(px(_BAR), box.center().y() - tall / 2, share * px(_BAR_END - _BAR - 62), tall)
-        words = quantity_text(row.added_a, "A").marked
+        words = self._charge(row.added_a, "A")
         if not self._is_roomy:
             cell = QRectF(px(_EACH), box.top(), px(_FIGURE_END - _EACH), box.height())
             draw_marked(painter, cell, words, look, align=_RIGHT)
@@ -210,11 +208,15 @@ class SourceTable(QWidget):
         label = QRectF(bar.right() + px(6), box.top(), px(70), box.height())
         draw_marked(painter, label, words, look)
 
+    def _charge(self, value: float, unit: str) -> str:
+        """Return a charge or current in words; a dash where none was measured."""
+        measured = self.ledger is not None and self.ledger.is_measured
+        return quantity_text(value, unit).marked if measured else "–"
+
     def _paint_gaps(self, painter: QPainter, index: int, row: SourceRow) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
         hist, (low, high) = self.histogram_box(index), self._reach()
         painter.fillRect(hist, theme.sunken)
-        gaps_s = self._gaps[row.source]
         words = self._words(row)
         label = QRectF(hist.right() + px(10), hist.top() - px(3), px(_WORDS), hist.height() + px(6))
         if not self._is_roomy:
@@ -226,16 +228,16 @@ class SourceTable(QWidget):
             draw_marked(painter, lower, words[1], look, size="small")
         else:
             draw_marked(painter, label, words[0], look, size="small")
-        if not len(gaps_s):
+        counts = self._gaps.get(row.source, np.zeros(0))
+        if not counts.any():
             return
-        counts, edges = np.histogram(np.log10(np.maximum(gaps_s, 1e-6)), bins=_BINS, range=(low, high))
-        heights = np.log1p(counts) / np.log1p(counts.max(initial=1))
+        heights = np.log1p(counts) / np.log1p(counts.max())
         color = theme.ramp.color(row.charge_c_mean / row.awake_s_mean if row.awake_s_mean > 0 else 0.0)
-        for height, left, right in zip(heights.tolist(), edges[:-1].tolist(), edges[1:].tolist(), strict=True):
-            if height > 0:
-                x, end = (hist.left() + (at - low) / (high - low) * hist.width() for at in (left, right))
-                tall = max(height * hist.height(), 2.0)
-                painter.fillRect(QRectF(x, hist.bottom() - tall, max(end - x - 1, 1), tall), color)
+        for at in np.flatnonzero(counts).tolist():
+            ends = ((float(edge) - low) / (high - low) * hist.width() for edge in GAP_EDGES[at : at + 2])
+            x, end = (hist.left() + place for place in ends)
+            tall = max(float(heights[at]) * hist.height(), 2.0)
+            painter.fillRect(QRectF(x, hist.bottom() - tall, max(end - x - 1, 1), tall), color)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         for period in row.periods:
             x = hist.left() + (np.log10(period.period_s) - low) / (high - low) * hist.width()
@@ -275,7 +277,7 @@ class SourceTable(QWidget):
                 1,
                 "sum",
                 f"**{bare(ledger.rate_per_h)}**",
-                percent_text(awake_s / ledger.duration_s).marked,
+                percent_text(awake_s / ledger.duration_s / max(len(ledger.wakes.cpus), 1)).marked,
                 ledger.mean_a,
             ),
         ):
@@ -284,7 +286,7 @@ class SourceTable(QWidget):
             for left, right, words in ((_NAME, _PER_HOUR, per_h), (_PER_HOUR, _AWAKE, awake)):
                 cell = QRectF(px(left), top, px(right - left), px(_FOOT))
                 draw_marked(painter, cell, words, look, align=_RIGHT)
-            words = quantity_text(added, "A").marked
+            words = self._charge(added, "A")
             if self._is_roomy:
                 draw_marked(painter, QRectF(px(_BAR), top, px(120), px(_FOOT)), words, look)
             else:
@@ -337,9 +339,9 @@ class SourceTable(QWidget):
             hist = self.histogram_box(index)
             if hist.contains(event.position()):
                 low, high = self._reach()
-                at = int((event.position().x() - hist.left()) / hist.width() * _BINS)
-                ends = (10 ** (low + (high - low) * edge / _BINS) for edge in (at, at + 1))
-                self.gap_asked.emit(row.source, *ends)
+                clicked = low + (high - low) * (event.position().x() - hist.left()) / hist.width()
+                at = min(max(int(np.searchsorted(GAP_EDGES, clicked, side="right")) - 1, 0), len(GAP_EDGES) - 2)
+                self.gap_asked.emit(row.source, *(10.0 ** GAP_EDGES[at : at + 2]).tolist())
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         if event.position().x() < self._look.px(_NAME):

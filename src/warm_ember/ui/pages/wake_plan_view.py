@@ -24,6 +24,7 @@ from warm_ember.units import quantity_text
 _PATH_HEADS = ("source", "needs powered", "needs running", "pin", "wakes on", "at rest", "pull", "let through", "wired",
                "armed again", "a reset", "loses")  # fmt: skip
 _MODE_HEADS = ("sleep mode", "stays powered", "keeps running", "a probe attaches")
+UNPLANNED = "No wake plan is typed yet: say what each source needs, and what each sleep mode leaves on."
 _WORDS: dict[str, str] = {"nobody": "not driven", "none": "none", "change": "any edge"}
 
 
@@ -72,7 +73,9 @@ class WakePlanView(QWidget):
         self.ledger = ledger
         self.plan = _with_all(project.wake_plan, ledger)
         latency_s = {mode.name: mode.latency_s for mode in project.sleep_modes if mode.latency_s is not None}
-        self.check = check_plan(self.plan, latency_s) if ledger is not None else None
+        # Where nothing is planned nothing can conflict.
+        planned = ledger is not None and project.wake_plan != WakePlan()
+        self.check = check_plan(self.plan, latency_s) if planned else None
         shape = (tuple(p.source for p in self.plan.paths), tuple(m.mode for m in self.plan.modes), ledger is None)
         if shape != self._shown:
             self._shown = shape
@@ -186,9 +189,7 @@ class WakePlanView(QWidget):
         return box
 
     def _fill(self) -> None:
-        if self.ledger is None or self.check is None:
-            self.conflicts.setText("")
-            self.words.setText("")
+        if self.ledger is None:
             return
         for path in self.plan.paths:
             self._fill_fields(path.source, path)
@@ -199,14 +200,14 @@ class WakePlanView(QWidget):
         self._fill_fields("", self.plan)
         warn, ink = self._look.theme.warning_text.name(), self._look.theme.ink.name()
         for (source, mode_name), label in self.verdicts.items():
-            verdict = self.check.of(source, mode_name)
-            if verdict is not None:
-                label.setText(plain(verdict.words))
-                label.setStyleSheet(f"color: {ink if verdict.works else warn};")
-        self.conflicts.setText("\n".join(f"Conflict: {one}" for one in self.check.conflicts))
+            verdict = self.check.of(source, mode_name) if self.check is not None else None
+            label.setText(plain(verdict.words) if verdict is not None else "")
+            label.setStyleSheet(f"color: {ink if verdict is None or verdict.works else warn};")
+        conflicts = self.check.conflicts if self.check is not None else ()
+        self.conflicts.setText("\n".join(f"Conflict: {one}" for one in conflicts))
         self.conflicts.setStyleSheet(f"color: {warn};")
-        self.conflicts.setVisible(bool(self.check.conflicts))
-        self.words.setText("\n".join(self._notes(self.check)))
+        self.conflicts.setVisible(bool(conflicts))
+        self.words.setText("\n".join(self._notes(self.check)) if self.check is not None else UNPLANNED)
 
     def _notes(self, check: PlanCheck) -> list[str]:
         sound = "Every source reaches the core in some mode, and nothing conflicts."

@@ -26,13 +26,14 @@ from warm_ember.ui.pages.over_time import OverTime
 from warm_ember.ui.pages.page import Page
 from warm_ember.ui.pages.slack_strip import SlackStrip
 from warm_ember.ui.pages.source_table import SourceTable
-from warm_ember.ui.pages.wake_plan_view import WakePlanView
+from warm_ember.ui.pages.wake_plan_view import UNPLANNED, WakePlanView
 from warm_ember.ui.shell.headline import Switch
 from warm_ember.ui.shell.spine import LinkFigure
 from warm_ember.units import bare, duration_text, parse_quantity, percent_text, quantity_text
 
 _SOURCES, _MODES, _PLAN, _OVER_TIME = "sources", "modes", "plan", "over time"
 _DEPTH_WIDTH = 408
+_ALL, _MOST_CPUS = "all", 8
 _LANE = 96
 _AROUND = 1.5
 _MATTERS = 0.01
@@ -55,6 +56,7 @@ class WakesPage(Page):
         self.results: RunResults | None = None
         self.found: WakesShown | None = None
         self.chosen = ""
+        self.cpu: int | None = None
         self._window = window
         self.raster = RasterLane(look, window)
         folded = ("Overview", "States", "Lines", "Charge so far", "Voltage", "Power")
@@ -158,12 +160,24 @@ class WakesPage(Page):
         return self.found.ledger if self.found is not None else None
 
     def show_results(self, results: RunResults | None) -> None:
+        if results is None or results.placement.alignment is None:
+            self.cpu = None
         same = self.results is not None and results is not None and self.results.run.name == results.run.name
         self.results = results
         self.stack.set_results(results)
         self.desk.jobs.stop("wakes")
         if not same:
+            self.cpu = None
             self._show(None)
+        self._find()
+
+    def show_cpu(self, words: str) -> None:
+        """Show the wakes of one CPU, or of all."""
+        self.cpu = None if words == _ALL else int(words)
+        self._find()
+
+    def _find(self) -> None:
+        results, cpu = self.results, self.cpu
         session, project = self.desk.session, self.desk.project
         if session is None or results is None:
             return
@@ -171,7 +185,7 @@ class WakesPage(Page):
         self.desk.work(
             "wakes",
             f"finding the wakes of {name}",
-            lambda should_stop, _progress: session.wakes.shown(project, name, should_stop),
+            lambda should_stop, _progress: session.wakes.shown(project, name, cpu, should_stop),
             self._show,
         )
 
@@ -179,8 +193,10 @@ class WakesPage(Page):
         self.found = found
         ledger = self.ledger
         self.raster.set_ledger(ledger)
+        if ledger is not None and not ledger.is_measured:
+            self.raster.set_height_by(LENGTH)
         self.stack.refold()
-        self.sources.show_ledger(ledger)
+        self.sources.show_wakes(found)
         self.slack.show_ledger(ledger)
         self.depth_map.show_depth(
             ledger.depth if ledger is not None else None, ledger.mean_a if ledger is not None else 0
@@ -387,8 +403,10 @@ class WakesPage(Page):
             return "Finding the wakes …"
         if not ledger.wakes.count:
             return "Nothing wakes the device in this capture."
-        if self.view == _PLAN and self.plan.check is not None:
-            return _plan_sentence(self.plan.check.conflicts)
+        if self.view == _PLAN:
+            return _plan_sentence(self.plan.check.conflicts) if self.plan.check is not None else UNPLANNED
+        if not ledger.is_measured:
+            return _uncharged_sentence(ledger)
         lost_a, mean_a = ledger.depth.lost_a, ledger.mean_a
         saved = _saved(ledger)
         if lost_a > _MATTERS * mean_a:
@@ -399,7 +417,10 @@ class WakesPage(Page):
         most = f"{top.source} adds {quantity_text(top.added_a, 'A').marked} of the {quantity_text(mean_a, 'A').marked}"
         most += f", {often.source} wakes most often" if often is not top else " and wakes most often"
         judged = any(ledger.depth.break_evens(row.mode) for row in ledger.idle)
-        fits = "; the depth of sleep fits." if judged else "; no other sleep mode to hold it against: see modes."
+        fits = "; the depth of sleep fits."
+        if lost_a > 0:
+            fits = f"; a better choice of sleep would save {quantity_text(lost_a, 'A', 2).marked}."
+        fits = fits if judged else "; no other sleep mode to hold it against: see modes."
         return f"{most}{fits} {saved}"
 
     def warning(self) -> str:
@@ -412,6 +433,9 @@ class WakesPage(Page):
         late = [row.source for row in ledger.sources if self.modes.is_late(row.source)]
         if late:
             return f"**{late[0]}** cannot be served within its deadline: see modes"
+        conflicts = self.plan.check.conflicts if self.plan.check is not None else ()
+        if conflicts and self.view != _PLAN:
+            return "the **wake plan** does not hold: see plan"
         unknown = ledger.row("unknown")
         if unknown is not None and unknown.count > _MATTERS * ledger.wakes.count:
             share = percent_text(unknown.count / ledger.wakes.count).marked
@@ -421,8 +445,12 @@ class WakesPage(Page):
     def switches(self) -> tuple[Switch, ...]:
         if self.results is None:
             return ()
+        cpus = tuple(map(str, self.found.cpus)) if self.found is not None else ()
+        chosen = _ALL if self.cpu is None else str(self.cpu)
+        of_cpus = (Switch("CPU", (_ALL, *cpus[:_MOST_CPUS]), chosen, self.show_cpu),) if len(cpus) > 1 else ()
         return (
             Switch("View", tuple(self._views), self.view, self.show_view),
+            *of_cpus,
             Switch("Raster height", (CHARGE, LENGTH), self.raster.height_by, self.raster.set_height_by),
         )
 
@@ -433,6 +461,15 @@ class WakesPage(Page):
         count = len(ledger.sources)
         detail = f"**{count}** source{'s' if count != 1 else ''}"
         return LinkFigure(f"**{bare(ledger.rate_per_h)}** /h", detail, self.warning().replace("**", ""))
+
+
+def _uncharged_sentence(ledger: WakeLedger) -> str:
+    """Say what is known without a current: who wakes most, and how many stretches were in the wrong mode."""
+    often = max(ledger.sources, key=lambda row: row.count)
+    share = percent_text(often.count / ledger.wakes.count).marked
+    wrong, count = sum(row.too_shallow + row.too_deep for row in ledger.idle), sum(row.count for row in ledger.idle)
+    depth = f"**{wrong}** of **{count}** idle stretches were in the wrong state" if wrong else "every idle state fits"
+    return f"{often.source} is {share} of all wakes; {depth}. Without a current no charge is known."
 
 
 def _plan_sentence(conflicts: tuple[str, ...]) -> str:

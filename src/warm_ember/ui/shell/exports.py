@@ -22,6 +22,7 @@ EXPORTS = {
     "ledger": "The ledger",
     "crossings": "The crossings between states",
     "functions": "The charge by function",
+    "wakes": "The wakes",
     "fold": "The mean occurrence",
     "cycles": "The cycles of the fold",
     "findings": "The findings",
