@@ -18,6 +18,7 @@ from warm_ember.cli import (
     record,
     states,
     stretch,
+    timers,
     wakes,
 )
 from warm_ember.errors import WarmEmberError
@@ -41,6 +42,7 @@ app.command("states")(states.states)
 app.command("wakes")(wakes.wakes)
 app.command("findings")(findings.findings)
 app.command("export")(export.export_)
+app.command("timers")(timers.timers)
 app.command("life")(life.life)
 app.command("record")(record.record_)
 app.command("bench")(bench.bench)

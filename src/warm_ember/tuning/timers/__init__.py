@@ -1,0 +1,1 @@
+"""Radio sleep timers, one module per standard."""

@@ -1,0 +1,105 @@
+"""Radio sleep timers against the tables of the standards, written down here by themselves."""
+
+from __future__ import annotations
+
+import json
+from itertools import pairwise
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from warm_ember.errors import BadArgumentError
+from warm_ember.tuning.timers.registry import KINDS, timer_of
+from warm_ember.tuning.timers.replies import Reply, decode_reply
+
+TIMER_3_S = [600, 3600, 36000, 2, 30, 60, 320 * 3600]
+TIMER_2_S = [2, 60, 360, 60, 60, 60, 60]
+octets = st.integers(0, 255)
+
+
+@given(octets)
+def test_octets_are_units_times_steps(octet: int) -> None:
+    code, unit, steps = f"{octet:08b}", octet >> 5, octet & 31
+    for kind, units_s in (("t3412", TIMER_3_S), ("t3324", TIMER_2_S)):
+        found = timer_of(kind).decode(code)
+        assert found.seconds == (None if unit == 7 else units_s[unit] * steps)
+        assert found.state == ("deactivated" if unit == 7 else "active")
+
+
+@pytest.mark.parametrize("kind", list(KINDS))
+def test_what_is_encoded_is_decoded_and_nothing_is_nearer(kind: str) -> None:
+    timer = timer_of(kind)
+    times_s = sorted({seconds for seconds in timer.codes.values() if seconds is not None})
+    for seconds in times_s:
+        found = timer.encode(f"{seconds!r} s")
+        assert found.state == "exact"
+        assert timer.decode(found.octet).seconds == pytest.approx(seconds)
+        assert found.octet in timer.ways(seconds)
+    for low, high in pairwise(times_s):
+        between = low + 0.4 * (high - low)
+        found = timer.encode(f"{between:.9g} s")
+        assert (found.seconds, found.state) == (low, "rounded")
+    with pytest.raises(BadArgumentError, match="holds"):
+        timer.encode(f"{2 * times_s[-1]} s")
+
+
+def test_cycles_and_windows_follow_the_table() -> None:
+    wide, narrow = timer_of("edrx-wb"), timer_of("edrx-nb")
+    assert [wide.decode(f"{n:04b}").seconds for n in (0, 1, 3, 8, 15)] == [5.12, 10.24, 40.96, 143.36, 10485.76]
+    assert narrow.decode("0101").seconds == 81.92
+    assert narrow.decode("0100").seconds == 20.48  # not defined: read as 0010
+    assert timer_of("ptw-wb").decode("0011").seconds == pytest.approx(5.12)
+    assert timer_of("ptw-nb").decode("1111").seconds == pytest.approx(40.96)
+
+
+@pytest.mark.parametrize(
+    ("line", "expected"),
+    [
+        ('+CEREG: 5,1,"1A2B","01C3D5E7",9,,,"00000101","00100001"', Reply(5, 1, 9, 10.0, 3600.0)),
+        ('+CEREG: 1,"1A2B","01C3D5E7",7,,,"11100000","00100001"', Reply(None, 1, 7, None, 3600.0)),
+        ("+CEREG: 2,0", Reply(2, 0)),
+        ("+CEREG: 5", Reply(None, 5)),
+        ('+CPSMS: 1,,,"00100001","00000101"', Reply(1, None, None, 10.0, 3600.0)),
+        ("+CPSMS: 0", Reply(0)),
+        ('+CEDRXRDP: 5,"0101","1001","0011"', Reply(None, None, 5, None, None, 81.92, 163.84, 10.24)),
+        ('+CEDRXRDP: 4,"0101","1001","0011"', Reply(None, None, 4, None, None, 81.92, 163.84, 5.12)),
+        ("+CEDRXRDP: 0", Reply(None, None, 0)),
+        ('+CEDRXS: 4,"0010"', Reply(None, None, 4, None, None, 20.48)),
+    ],
+)
+def test_replies_are_taken_apart(line: str, expected: Reply) -> None:
+    assert decode_reply(line) == expected
+
+
+@pytest.mark.parametrize("line", ["OK", "+CEREG: x,1", '+CPSMS: 1,,,"0010","00000101"', "+CSQ: 12,99"])
+def test_what_is_no_such_reply_is_refused(line: str) -> None:
+    with pytest.raises(BadArgumentError):
+        decode_reply(line)
+
+
+def test_the_command_answers_as_the_contract_has_it(command) -> None:
+    code, out, _ = command("timers", "decode", "t3412", "00100001", "11100000", "--json")
+    assert code == 0
+    assert json.loads(out) == {
+        "values": [
+            {"input": "00100001", "seconds": 3600.0, "state": "active", "octet": "00100001"},
+            {"input": "11100000", "seconds": None, "state": "deactivated", "octet": "11100000"},
+        ]
+    }
+    found = json.loads(command("timers", "encode", "t3324", "11s", "--json")[1])["values"][0]
+    assert (found["seconds"], found["state"], found["octet"]) in (
+        (10.0, "rounded", "00000101"),
+        (12.0, "rounded", "00000110"),
+    )
+    assert "the nearest to 11s" in command("timers", "encode", "t3324", "11s")[1]
+    reply = json.loads(
+        command("timers", "decode", "at", '+CEREG: 5,1,"1A2B","01C3D5E7",9,,,"00000101","00100001"', "--json")[1]
+    )
+    assert list(reply) == ["mode", "stat", "act", "active_s", "periodic_s", "edrx_s", "granted_edrx_s", "ptw_s"]
+    for wrong in (
+        ("encode", "t3324", "400d"), ("decode", "t3324", "0101"), ("decode", "t9999", "0101"), ("turn", "t3324", "1"),
+        ("encode", "at", "x"), ("encode", "edrx-nb", "deactivated"),
+    ):  # fmt: skip
+        code, _, error = command("timers", *wrong)
+        assert (code, error.count("\n")) == (2, 1)
