@@ -160,18 +160,18 @@ class _Stay:
         """Return the cause."""
         rows = np.full((1, len(_EVENTS)), _NEVER)
         rows[0, self.order] = np.arange(len(self.order))
-        return _causes(rows, lambda kind, _row: _name_of(kind, self.first[kind], 0, len(self.first[kind])))[0]
+        return _causes(rows, lambda kind, chosen: [_names(kind, self.first[kind], [0], [-1])[0] for _ in chosen])[0]
 
 
-def _causes(rows: Indices, name_of: Callable[[int, int], bytes]) -> list[bytes]:
+def _causes(rows: Indices, names_of: Callable[[int, Indices], list[bytes]]) -> list[bytes]:
     """Return what woke a CPU from each of some stays in idle.
 
     Parameters
     ----------
     rows
         The first row of each kind in each stay, `_NEVER` where there is none, shape ``(stays, kinds)``.
-    name_of
-        Gives the name in a row of a kind.
+    names_of
+        Gives the names in rows of one kind.
 
     Notes
     -----
@@ -185,29 +185,36 @@ def _causes(rows: Indices, name_of: Callable[[int, int], bytes]) -> list[bytes]:
     function = np.where(rows[:, HRTIMER] < rows[:, TIMER], HRTIMER, TIMER)
     with_function = np.minimum(rows[:, HRTIMER], rows[:, TIMER]) < _NEVER
     by_irq = np.flatnonzero((chosen == IRQ) & with_function)
-    names = [name_of(IRQ, row) for row in rows[by_irq, IRQ].tolist()]
+    names = names_of(IRQ, rows[by_irq, IRQ])
     is_timer = {name: b"timer" in name.lower() for name in set(names)}
     by_timer = by_irq[np.array([is_timer[name] for name in names], dtype=bool)]
     chosen[by_timer] = function[by_timer]
-    for stay in np.flatnonzero(np.isin(chosen, (HRTIMER, SOFTIRQ)) & (rows[:, TIMER] < _NEVER)).tolist():
-        if name_of(int(chosen[stay]), int(rows[stay, chosen[stay]])) in _TICKS:
-            chosen[stay] = TIMER
-    found, last = [], rows[np.arange(len(rows)), chosen].tolist()
-    for kind, row in zip(chosen.tolist(), last, strict=True):
-        name = name_of(kind, row) if row < _NEVER else b""
-        found.append(_FIELDS[kind][0] + name if name else _UNKNOWN)
+    for kind in (HRTIMER, SOFTIRQ):
+        at = np.flatnonzero((chosen == kind) & (rows[:, TIMER] < _NEVER))
+        ran = [name in _TICKS for name in names_of(kind, rows[at, kind])]
+        chosen[at[np.array(ran, dtype=bool)]] = TIMER
+    found = [_UNKNOWN] * len(rows)
+    known = rows[np.arange(len(rows)), chosen] < _NEVER
+    for kind in np.unique(chosen[known]).tolist():
+        at, prefix = np.flatnonzero(known & (chosen == kind)), _FIELDS[kind][0]
+        for index, name in zip(at.tolist(), names_of(kind, rows[at, kind]), strict=True):
+            if name:
+                found[index] = prefix + name
     return found
 
 
-def _name_of(kind: int, text: bytes, start: int, end: int) -> bytes:
-    """Return the name in a line's fields, between what stands before it and after it."""
+def _names(kind: int, text: bytes, starts: list[int], ends: list[int]) -> list[bytes]:
+    """Return the names in the fields of lines of one kind, between what stands before a name and after it."""
     _, before, after = _FIELDS[kind]
-    begin = text.find(before, start, end)
-    if begin < 0:
-        return b""
-    begin += len(before)
-    stop = text.find(after, begin, end) if after else -1
-    return text[begin : stop if stop >= 0 else end].strip()
+    skip, found = len(before), []
+    for start, end in zip(starts, ends, strict=True):
+        stop = len(text) if end < 0 else end
+        begin = text.find(before, start, stop)
+        if begin >= 0 and after:
+            close = text.find(after, begin + skip, stop)
+            stop = close if close >= 0 else stop
+        found.append(text[begin + skip : stop].strip() if begin >= 0 else b"")
+    return found
 
 
 @dataclass
@@ -262,15 +269,14 @@ class _Reading:
         enters = (kind == IDLE) & ~np.isin(state, _AWAKE)
         stay, stays = np.cumsum(enters), int(enters.sum())
         # The first row of each kind in each stay is all that its cause can be told from; stay 0 began before.
-        order = np.lexsort((kind, stay))[::-1]
         rows = np.full((stays + 1, len(_EVENTS)), _NEVER)
-        ahead = order[~enters[order]]
-        rows[stay[ahead], kind[ahead]] = ahead
+        backwards = np.flatnonzero(~enters)[::-1]
+        rows[stay[backwards], kind[backwards]] = backwards  # the one that is written last stays
 
-        text, begins, ends = lines.text, lines.begin[mine].tolist(), lines.end[mine].tolist()
+        text, begins, ends = lines.text, lines.begin[mine], lines.end[mine]
 
-        def name_of(of: int, row: int) -> bytes:
-            return _name_of(of, text, begins[row], ends[row])
+        def names_of(of: int, chosen: Indices) -> list[bytes]:
+            return _names(of, text, begins[chosen].tolist(), ends[chosen].tolist())
 
         def take(open_stay: _Stay, of: int) -> None:
             found = rows[of][rows[of] < _NEVER]
@@ -287,7 +293,7 @@ class _Reading:
         self.slept += [(entered_s, cpu, number) for entered_s, number in at_entry]
         whole = np.flatnonzero(rows[1:-1, IDLE] < _NEVER) + 1
         woken_s = time_s[rows[whole, IDLE]].tolist()
-        causes = _causes(rows[whole], name_of)
+        causes = _causes(rows[whole], names_of)
         self.woken += [(at_s, cpu, cause) for at_s, cause in zip(woken_s, causes, strict=True)]
         self.stays[cpu] = _Stay()
         take(self.stays[cpu], stays)
