@@ -57,7 +57,7 @@ def _run_json(session: Session, name: str) -> dict[str, object]:
         "states": ledger_json(results.ledger),
         "wakes": wakes_json(session.results.wake_ledger(session.project, name)),
         "life": life_json(results.life),
-        "findings": findings_json(session.results.findings(name)),
+        "findings": findings_json(session.results.findings(session.project, name)),
     }
 
 
@@ -68,5 +68,5 @@ def _print(session: Session) -> None:
         print_ledger(results.ledger, day_rows(results.load, results.ledger))
         print_wakes(session.results.wake_ledger(session.project, run.name))
         print_life(results.life)
-        print_findings(session.results.findings(run.name))
+        print_findings(session.results.findings(session.project, run.name))
         print_line()

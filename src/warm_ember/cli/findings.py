@@ -11,7 +11,7 @@ from warm_ember.session.session import Session
 def findings(project: ProjectArgument, name: NameArgument, json: JsonOption = False) -> None:
     """Show what the analysis found in the capture NAME, with its evidence."""
     with Session.open(project) as session:
-        found = session.results.findings(name)
+        found = session.results.findings(session.project, name)
     if json:
         print_json({"capture": name, "findings": findings_json(found)})
     else:

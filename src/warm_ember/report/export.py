@@ -82,7 +82,7 @@ def export(
     elif what == "battery":
         write_table(tables.battery_table(emulation(project.battery)), path)
     elif what == "findings":
-        write_table(tables.findings_table(session.results.findings(name, should_stop)), path)
+        write_table(tables.findings_table(session.results.findings(project, name, should_stop)), path)
     else:
         chosen = plan or session.results.fold_plan(project, name, should_stop)
         folded = session.results.fold(project, name, chosen, should_stop)

@@ -27,7 +27,7 @@ from warm_ember.model.battery import Activity, FromStates, FromStretch, FromWake
 from warm_ember.model.finding import Finding
 from warm_ember.model.fold import FoldPlan
 from warm_ember.model.load import LifeModel, Load
-from warm_ember.model.placement import Placement
+from warm_ember.model.placement import Alignment, Placement
 from warm_ember.model.project import Project, Run
 from warm_ember.model.rules import HandRule, Rule
 from warm_ember.signal.fold import Fold
@@ -36,6 +36,8 @@ from warm_ember.signal.series import ShouldStop, never
 from warm_ember.signal.stretch import StretchReading, snap
 from warm_ember.store.capture import Capture
 from warm_ember.tuning.findings.registry import Checkup, check
+from warm_ember.tuning.findings.sleep_depth import sleep_depth
+from warm_ember.tuning.findings.timer_overridden import timer_overridden
 
 T = TypeVar("T")
 _REMEMBERED = 200
@@ -177,9 +179,17 @@ class Results:
 
         return self.once(_ledger_key(project, capture), work)
 
-    def findings(self, name: str, should_stop: ShouldStop = never) -> tuple[Finding, ...]:
-        """Find what is wrong with one capture."""
-        return self.checkup(name, should_stop).findings
+    def findings(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[Finding, ...]:
+        """Find what is wrong with one capture, and what is wasted in it, in the order of time."""
+        found = (*self.checkup(name, should_stop).findings, *self.waste(project, name, should_stop))
+        return tuple(sorted(found, key=lambda finding: (finding.from_s, finding.to_s)))
+
+    def waste(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[Finding, ...]:
+        """Find what is wasted in one capture."""
+        ledger = self.wake_ledger(project, name, should_stop=should_stop)
+        capture, alignment = self.open_capture(name), self.placement(project, name, should_stop).alignment
+        overridden = timer_overridden(capture, alignment or Alignment(), ledger.floor_a)
+        return (*sleep_depth(ledger), *overridden)
 
     def checkup(self, name: str, should_stop: ShouldStop = never) -> Checkup:
         """Find what is wrong with one capture, and say what was looked at."""

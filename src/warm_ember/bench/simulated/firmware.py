@@ -41,6 +41,8 @@ PARTS = {
 BUS_PULL_UP_A = 0.64e-3
 DEBUG_BRIDGE_A = 310e-6
 REPORT_EACH_S = 6 * 3600.0
+ASKED = 'AT+CPSMS=1,,,"00100110","00000101"'
+"""A periodic update each 6 h, and 10 s of active time."""
 
 
 @dataclass(frozen=True)
@@ -85,6 +87,12 @@ class Firmware:
     def number(self) -> int:
         """Its number, from 1."""
         return int(self.name[1:])
+
+    @property
+    def granted(self) -> str:
+        """What the modem says was granted: as asked for once the timers are renegotiated."""
+        active, periodic = ("00000101", "00100110") if self.modem_tail_s <= 10.0 else ("00100011", "00100001")
+        return f'+CEREG: 5,1,"1A2B","01C3D5E7",9,,,"{active}","{periodic}"'
 
     @property
     def rest_state(self) -> str:
@@ -258,6 +266,7 @@ class Post:
         yield from self._to_half_second()
         self.busy = True
         self._wake("alarm")
+        self.log.write(self.board.now_s, "log", ASKED)
         self._enter("Transmit")
         for line in ("MODEM_EN", "TX_ON"):
             self.log.line(self.board.now_s, line, high=True)
@@ -275,7 +284,7 @@ class Post:
         self.log.line(self.board.now_s, "TX_ON", high=False)
         self.modem_on = True
         self.board.set(plover="idle")
-        self.log.write(self.board.now_s, "log", '+CEREG: 5,1,"1A2B","01C3D5E7",9,,,"00000101","00100001"')
+        self.log.write(self.board.now_s, "log", self.firmware.granted)
         self._rest()
         self.busy = False
         yield from self._page_until(self.board.now_s + self.firmware.modem_tail_s)

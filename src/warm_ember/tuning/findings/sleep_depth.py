@@ -1,0 +1,49 @@
+"""Too shallow, too deep: sleep in a mode that another would have beaten for its length."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from warm_ember.attribution.sleep_depth import Mode
+from warm_ember.attribution.wake_ledger import WakeLedger
+from warm_ember.model.finding import Finding, Kind
+from warm_ember.units import duration_text, quantity_text
+
+_MATTERS, _OFTEN = 0.02, 0.2
+_TYPED, _MEASURED = 0.9, 0.75
+
+
+def sleep_depth(ledger: WakeLedger) -> list[Finding]:
+    """Find modes whose stretches should often have been in another, where that costs a part of the average."""
+    found = []
+    depth, stretches = ledger.depth, ledger.depth.stretches
+    for index, mode in enumerate(depth.modes):
+        mine = np.flatnonzero(stretches.mode == index)
+        for other_index in np.unique(depth.best[mine]).tolist():
+            wrong = mine[(depth.best[mine] == other_index) & (depth.lost_c[mine] > 0)]
+            lost_a = float(depth.lost_c[wrong].sum()) / ledger.duration_s
+            if lost_a < _MATTERS * ledger.mean_a or len(wrong) < _OFTEN * len(mine):
+                continue
+            other = depth.modes[other_index]
+            from_s = float(stretches.first[wrong[0]]) * ledger.interval_s
+            to_s = float(stretches.first[wrong[-1]]) * ledger.interval_s + float(stretches.lasts_s[wrong[-1]])
+            kind = Kind.TOO_SHALLOW if other.floor_a < mode.floor_a else Kind.TOO_DEEP
+            confidence = _TYPED if mode.crossing_is_typed and other.crossing_is_typed else _MEASURED
+            found.append(
+                Finding(kind, from_s, to_s, lost_a, confidence, _words(ledger, mode, other, len(wrong), len(mine)))
+            )
+    return found
+
+
+def _words(ledger: WakeLedger, mode: Mode, other: Mode, wrong: int, count: int) -> str:
+    both = {mode.name, other.name}
+    even = next(one for one in ledger.depth.break_evens(mode.name) if {one.lighter, one.deeper} == both)
+    side = "longer" if even.deeper == other.name else "shorter"
+    is_typed = mode.crossing_is_typed and other.crossing_is_typed
+    cost = "as it was typed" if is_typed else "as the wakes after each show it"
+    floors = f"{quantity_text(mode.floor_a, 'A')} against {quantity_text(other.floor_a, 'A')}"
+    length = duration_text(even.from_s)
+    return (
+        f"{wrong} of {count} stretches in {mode.name} are {side} than {length}, and {other.name} would have taken "
+        f"less ({floors}). The charge to enter and leave is {cost}"
+    )

@@ -1,0 +1,103 @@
+"""Timer overridden: the network granted other timers than were asked for."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+from warm_ember.attribution.recording import Recording
+from warm_ember.errors import BadArgumentError
+from warm_ember.model.finding import Finding, Kind
+from warm_ember.model.placement import Alignment
+from warm_ember.signal.stretch import total
+from warm_ember.tuning.timers.coded import TimerCode
+from warm_ember.tuning.timers.power_saving import ACTIVE_TIME, PERIODIC_UPDATE
+from warm_ember.tuning.timers.replies import decode_reply
+from warm_ember.units import duration_text
+
+_ASKED = re.compile(r'(?:AT)?\+CPSMS\s*[=:]\s*1\s*,[^,]*,[^,]*,\s*"?([01]{8})?"?\s*,\s*"?([01]{8})?"?', re.IGNORECASE)
+_CONFIDENCE = 0.95
+_CLOSE = 1e-6
+
+
+@dataclass(frozen=True)
+class _Timers:
+    """Active time and periodic update; None where deactivated or not told."""
+
+    active_s: float | None
+    periodic_s: float | None
+
+
+def timer_overridden(recording: Recording, alignment: Alignment, floor_a: float) -> list[Finding]:
+    """Hold what the log says was granted against what it says was asked for.
+
+    Parameters
+    ----------
+    recording, alignment
+        The capture, and how its log lies on it.
+    floor_a
+        What the device draws with the modem saving power.
+
+    Notes
+    -----
+    An active time that is longer than asked for costs what flows above the floor between the two, after each grant.
+    """
+    if alignment.is_ambiguous:
+        return []
+    current, asked = recording.current, None
+    duration_s = current.samples * current.interval_s
+    found: list[Finding] = []
+    for event in sorted(recording.events, key=lambda one: one.time_s):
+        if event.event != "log":
+            continue
+        request = _ASKED.search(event.name)
+        if request is not None:
+            asked = _Timers(_seconds(ACTIVE_TIME, request[2]), _seconds(PERIODIC_UPDATE, request[1]))
+            continue
+        granted = _granted(event.name)
+        if asked is None or granted is None or not _differ(asked, granted):
+            continue
+        at_s = alignment.to_capture(event.time_s)
+        begin_s, end_s = (at_s + (one or 0.0) for one in (asked.active_s, granted.active_s))
+        first, last = (int(min(max(one, 0.0), duration_s) / current.interval_s) for one in (begin_s, end_s))
+        wasted_c = 0.0
+        if last > first:
+            sums = total(current, first, last)
+            wasted_c = max(sums.total / max(sums.count, 1) - floor_a, 0.0) * (last - first) * current.interval_s
+        until_s = min(max(end_s, at_s), duration_s)
+        cost_a, words = wasted_c / duration_s, _words(asked, granted)
+        found.append(Finding(Kind.TIMER_OVERRIDDEN, max(at_s, 0.0), until_s, cost_a, _CONFIDENCE, words))
+    return found
+
+
+def _seconds(timer: TimerCode, code: str | None) -> float | None:
+    return timer.decode(code).seconds if code else None
+
+
+def _granted(text: str) -> _Timers | None:
+    if "+CEREG" not in text:
+        return None
+    try:
+        reply = decode_reply(text)
+    except BadArgumentError:
+        return None
+    if reply.active_s is None and reply.periodic_s is None:
+        return None
+    return _Timers(reply.active_s, reply.periodic_s)
+
+
+def _differ(asked: _Timers, granted: _Timers) -> bool:
+    pairs = ((asked.active_s, granted.active_s), (asked.periodic_s, granted.periodic_s))
+    return any(one is not None and other is not None and abs(one - other) > _CLOSE for one, other in pairs)
+
+
+def _words(asked: _Timers, granted: _Timers) -> str:
+    parts = []
+    for name, one, other in (
+        ("active time", asked.active_s, granted.active_s),
+        ("periodic update", asked.periodic_s, granted.periodic_s),
+    ):
+        if one is not None and other is not None and abs(one - other) > _CLOSE:
+            parts.append(f"{name} {duration_text(one)} was asked for and {duration_text(other)} granted")
+    remedy = "Ask the operator for other limits, or let the modem's release assistance end the active time"
+    return f"{', '.join(parts)}. {remedy}"
