@@ -308,10 +308,10 @@ class _Reading:
         """Return what was read."""
         for cpu in tuple(self.stays):
             self._settle(cpu)
-        names = {source: source.decode("utf-8", "replace") for _, _, source in self.woken}
+        names = {source: source.decode("utf-8", "replace") for source in {source for _, _, source in self.woken}}
         marks = {cpu: f"{CPU}{cpu}" for cpu in {cpu for _, cpu, _ in self.slept}}
         events = [Event(time_s, "wake", names[source], marks[cpu]) for time_s, cpu, source in self.woken]
-        states = {state: self._name(state) for _, _, state in self.slept}
+        states = {state: self._name(state) for state in {state for _, _, state in self.slept}}
         events += [Event(time_s, "sleep", states[state], marks[cpu]) for time_s, cpu, state in self.slept]
         order = np.argsort([event.time_s for event in events], kind="stable").tolist()
         notes = []
@@ -334,22 +334,29 @@ class _Reading:
 
 
 def _cpus(buffer: np.ndarray, starts: Indices, ends: Indices) -> tuple[Indices, Indices]:
-    """Return each line's CPU, -1 where there is none, and where its bracket closes."""
-    opens = np.flatnonzero(buffer == ord("["))
+    """Return each line's CPU, -1 where there is none, and where its bracket closes.
+
+    A CPU has three digits at least: other brackets, as in fields and names of tasks, hold something else, and the next
+    one is tried.
+    """
+    opens = np.append(np.flatnonzero(buffer == ord("[")), len(buffer))
     padded = np.append(buffer, np.zeros(8, dtype=np.uint8))
-    # A CPU has three digits at least: other brackets, as in fields and names of tasks, hold something else.
-    inner = padded[opens[:, None] + np.arange(1, 6)] if len(opens) else np.zeros((0, 5), dtype=np.uint8)
-    digits = (inner >= 48) & (inner <= 57)
-    three = digits[:, :3].all(axis=1)
-    length = np.where(three & (inner[:, 3] == 93), 3, np.where(three & digits[:, 3] & (inner[:, 4] == 93), 4, 0))
-    opens, inner, length = opens[length > 0], inner[length > 0], length[length > 0]
-    values = (inner[:, :3].astype(np.int64) - 48) @ np.array([100, 10, 1])
-    values = np.where(length == 4, values * 10 + inner[:, 3] - 48, values)
-    at = np.searchsorted(opens, starts)
-    there = at < len(opens)
-    there &= np.append(opens, -1)[np.minimum(at, len(opens))] < ends
-    cpu = np.where(there, np.append(values, -1)[np.minimum(at, len(values))], -1)
-    after = np.where(there, np.append(opens + length + 1, 0)[np.minimum(at, len(opens))], ends)
+    cpu, after = np.full(len(starts), -1), ends.copy()
+    at, left = np.searchsorted(opens, starts), np.arange(len(starts))
+    while len(left):
+        place = opens[np.minimum(at, len(opens) - 1)]
+        inside = place < ends[left]
+        left, at, place = left[inside], at[inside] + 1, place[inside]
+        digits = [padded[place + offset] - np.uint8(48) for offset in (1, 2, 3, 4)]
+        three = (digits[0] < 10) & (digits[1] < 10) & (digits[2] < 10)
+        four = three & (digits[3] < 10) & (padded[place + 5] == 93)
+        three &= padded[place + 4] == 93
+        value = (digits[0].astype(np.int64) * 10 + digits[1]) * 10 + digits[2]
+        value = np.where(four, value * 10 + digits[3], value)
+        found = three | four
+        cpu[left[found]] = value[found]
+        after[left[found]] = (place + np.where(four, 6, 5))[found]
+        left, at = left[~found], at[~found]
     return cpu, after
 
 
@@ -360,7 +367,35 @@ def _next_of(places: Indices, after: Indices, ends: Indices) -> Indices:
 
 
 def _times(buffer: np.ndarray, after: Indices, colon: Indices) -> tuple[Floats, np.ndarray]:
-    """Return the numbers that end at the colons, and whether they are such: digits, a dot, and 1 to 9 digits."""
+    """Return the numbers that end at the colons, and whether they are such: digits, a dot, and digits.
+
+    Microseconds, as nearly all traces have them, are read without looking for the dot.
+    """
+    micro = (buffer[np.maximum(colon - 7, 0)] == 46) & (colon - 8 >= after)
+    if not micro.all():
+        return _any_times(buffer, after, colon)
+    value = np.zeros(len(colon), dtype=np.int64)
+    sound = np.ones(len(colon), dtype=bool)
+    for back in range(6, 0, -1):
+        digit = buffer[colon - back] - np.uint8(48)
+        sound &= digit < 10
+        value = value * 10 + digit
+    scale, going = 1_000_000, sound.copy()
+    for back in range(8, _TIME_DIGITS):
+        at = colon - back
+        digit = buffer[at] - np.uint8(48)
+        going &= (digit < 10) & (at >= after)
+        if not going.any():
+            break
+        value += np.where(going, digit.astype(np.int64) * scale, 0)
+        scale *= 10
+        if back == 8:
+            sound &= going
+    return value / 1e6, sound
+
+
+def _any_times(buffer: np.ndarray, after: Indices, colon: Indices) -> tuple[Floats, np.ndarray]:
+    """Return the numbers that end at the colons, of any number of digits, and whether they are such."""
     # All digits make one whole number, which the digits behind the dot scale: right to the last bit.
     value, scale = np.zeros(len(colon), dtype=np.int64), np.ones(len(colon), dtype=np.int64)
     fraction, whole, going = np.zeros(len(colon), dtype=np.int64), np.zeros(len(colon), dtype=np.int64), colon > after
