@@ -15,17 +15,18 @@ from pathlib import Path
 
 import accuracy_wakes
 import numpy as np
+from accuracy_wakes import Lines, Recording
 
 from warm_ember.attribution.clock import align
 from warm_ember.attribution.ledger import Ledger, make_ledger
 from warm_ember.attribution.placing import place
 from warm_ember.bench.simulated.direct import SimulatedCapture, simulate
 from warm_ember.bench.simulated.firmware import FIRMWARE, LINES
-from warm_ember.model.capture import CaptureInfo, Event
+from warm_ember.model.capture import Event
 from warm_ember.model.placement import Placement
 from warm_ember.model.rules import LevelsRule, LineRule, LogRule, Rule
 from warm_ember.signal.levels import find_levels
-from warm_ember.signal.series import ArraySeries, Series
+from warm_ember.signal.series import ArraySeries
 
 DOCUMENT = Path(__file__).parents[1] / "docs" / "accuracy.md"
 LINE_RULES = (LineRule("Transmit", high=("TX_ON",)), LineRule("Modem idle", high=("MODEM_EN",), low=("TX_ON",)))
@@ -33,30 +34,9 @@ LIMITS = {"log": 0.01, "lines": 0.01, "current alone": 0.05}
 HOUR_S = 3600.0
 
 
-class Lines:
-    """The simulated lines in memory."""
-
-    levels: tuple[int, ...] = ()
-
-    def __init__(self, simulated: SimulatedCapture) -> None:
-        self._bits, self.names = simulated.lines, LINES
-        self.interval_s, self.samples = simulated.info.sample_interval_s, len(simulated.lines)
-
-    def read(self, first: int, last: int) -> np.ndarray:
-        """Return bit fields."""
-        return self._bits[first:last]
-
-
-@dataclass
-class Recording:
-    """A simulated capture as attribution takes it."""
-
-    current: Series
-    events: tuple[Event, ...]
-    lines: Lines | None
-    info: CaptureInfo
-    power: Series | None = None
-    name: str = "simulated"
+def lines_of(simulated: SimulatedCapture) -> Lines:
+    """Return the simulated lines."""
+    return Lines(simulated.lines, LINES, simulated.info.sample_interval_s)
 
 
 @dataclass(frozen=True)
@@ -85,7 +65,7 @@ def make(seed: int) -> tuple[SimulatedCapture, Recording]:
     rate_hz = float(random.choice([10e3, 20e3, 40e3]))
     simulated = simulate(firmware, seed=seed, duration_s=float(random.uniform(60, 120)), rate_hz=rate_hz)
     current = ArraySeries(simulated.current, simulated.info.sample_interval_s)
-    return simulated, Recording(current, simulated.events, Lines(simulated), simulated.info)
+    return simulated, Recording(current, simulated.events, lines_of(simulated), simulated.info)
 
 
 def measure(seed: int) -> dict[str, Result]:
@@ -153,7 +133,7 @@ def clock_error(seed: int, *, with_line: bool) -> float:
     )
     interval_s = simulated.info.sample_interval_s
     current = ArraySeries(simulated.current, interval_s)
-    recording = Recording(current, events, Lines(simulated) if with_line else None, simulated.info)
+    recording = Recording(current, events, lines_of(simulated) if with_line else None, simulated.info)
     found = align(recording, lambda: find_levels(current))
     if found.is_ambiguous or not found.matched:
         return float("inf")

@@ -28,13 +28,13 @@ _APART_S, _SLOP_S = 0.02, 0.004
 
 
 class Lines:
-    """One digital line in memory."""
+    """Digital lines in memory."""
 
     levels: tuple[int, ...] = ()
 
-    def __init__(self, bits: np.ndarray) -> None:
-        self._bits, self.names = bits, ("PIN_IRQ",)
-        self.interval_s, self.samples = INTERVAL_S, len(bits)
+    def __init__(self, bits: np.ndarray, names: tuple[str, ...], interval_s: float) -> None:
+        self._bits, self.names = bits, names
+        self.interval_s, self.samples = interval_s, len(bits)
 
     def read(self, first: int, last: int) -> np.ndarray:
         """Return bit fields."""
@@ -114,7 +114,7 @@ def simulate(seed: int) -> tuple[Recording, list[TrueWake]]:
         if random.random() > LOST
     )
     series = ArraySeries(current.astype(np.float32), INTERVAL_S)
-    return Recording(series, events, Lines(bits), CaptureInfo(INTERVAL_S)), true
+    return Recording(series, events, Lines(bits, ("PIN_IRQ",), INTERVAL_S), CaptureInfo(INTERVAL_S)), true
 
 
 def measure(seed: int) -> Result:

@@ -15,6 +15,7 @@ from warm_ember.battery.allowed import Allowed
 from warm_ember.model.project import Project
 from warm_ember.model.wakes import SleepMode, WakeSource
 from warm_ember.ui.look.theme import Look
+from warm_ember.ui.pages.emptied import empty
 from warm_ember.ui.pages.inline_edit import QuantityEdit
 from warm_ember.units import duration_text, quantity_text
 
@@ -94,12 +95,7 @@ class ModesView(QWidget):
     def _build(self) -> None:
         self.fields = {}
         for grid in (self._modes, self._sources):
-            while grid.count():
-                item = grid.takeAt(0)
-                widget = item.widget() if item is not None else None
-                if widget is not None:
-                    widget.hide()
-                    widget.deleteLater()
+            empty(grid)
         self.add.setVisible(self.ledger is not None)
         if self.ledger is None:
             return

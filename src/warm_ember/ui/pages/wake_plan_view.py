@@ -18,6 +18,7 @@ from warm_ember.model.wake_plan import ModePower, Pull, Rest, Trigger, WakePath,
 from warm_ember.tuning.wake_plan import PlanCheck, check_plan, refusals
 from warm_ember.ui.look.marked import plain
 from warm_ember.ui.look.theme import Look
+from warm_ember.ui.pages.emptied import empty
 from warm_ember.ui.pages.inline_edit import QuantityEdit
 from warm_ember.units import quantity_text
 
@@ -85,12 +86,7 @@ class WakePlanView(QWidget):
     def _build(self) -> None:
         self.fields, self.verdicts = {}, {}
         for grid in (self._paths, self._modes, self._rest):
-            while grid.count():
-                item = grid.takeAt(0)
-                widget = item.widget() if item is not None else None
-                if widget is not None:
-                    widget.hide()
-                    widget.deleteLater()
+            empty(grid)
         if self.ledger is None:
             return
         self._heads(self._paths, _PATH_HEADS)
