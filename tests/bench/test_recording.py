@@ -171,10 +171,12 @@ def test_a_lost_link_is_found_again_and_the_gap_is_marked(serve: Serve, tmp_path
     settings = msgspec.structs.replace(SETTINGS, duration_s=0.8)
     for turn in range(FAULTS if mode is FaultMode.DISCONNECT else 3):
         server.fault = Fault(mode, after=3, delay_s=0.1)
-        timeout_s = 0.5 if mode is FaultMode.SILENT else 8.0
+        timeout_s = 2.0 if mode is FaultMode.SILENT else 8.0
         recorder = quick(server, tmp_path / f"{turn}.h5", reconnect_s=30.0, timeout_s=timeout_s, settings=settings)
-        recorded = recorder.run(never)
-        recorder.station.close()
+        try:
+            recorded = recorder.run(never)
+        finally:
+            recorder.station.close()
         assert (recorded.samples, recorded.fault) == (8000, None)
         assert recorded.gaps >= 1
         with Capture(tmp_path / f"{turn}.h5") as kept:
