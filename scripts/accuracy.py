@@ -13,6 +13,7 @@ from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
 
+import accuracy_findings
 import accuracy_wakes
 import numpy as np
 from accuracy_wakes import Lines, Recording
@@ -196,7 +197,9 @@ def main() -> None:
             "the current alone": list(pool.map(partial(clock_error, with_line=False), hours)),
         }
         wakes = list(pool.map(accuracy_wakes.measure, seeds))
-    text = document(results, clocks, first) + accuracy_wakes.document(wakes)
+        devices = accuracy_findings.jobs(arguments.captures // 2, 5 * arguments.captures // 2, first)
+        waste = list(pool.map(accuracy_findings.measure, devices))
+    text = document(results, clocks, first) + accuracy_wakes.document(wakes) + accuracy_findings.document(waste)
     sys.stdout.write(text)
     if arguments.captures >= 40:
         DOCUMENT.write_text(text, encoding="utf-8")

@@ -23,6 +23,7 @@ def script(name: str):
 
 
 accuracy_wakes = script("accuracy_wakes")
+accuracy_findings = script("accuracy_findings")
 accuracy = script("accuracy")
 
 

@@ -16,7 +16,7 @@ from warm_ember.model.parts import Part, PartLibrary, PartMode, PartOn
 from warm_ember.model.project import ExpectedValue
 from warm_ember.store.parts_file import read_parts_file, shipped_parts
 
-LIBRARY = shipped_parts()
+LIBRARY = shipped_parts().parts
 EVERY = [PartOn(part.name, mode.name) for part in LIBRARY for mode in part.modes]
 
 
@@ -61,8 +61,8 @@ def test_conditions_are_held_against_the_capture(condition: str, told: tuple[str
 
 def test_a_file_of_parts_is_read_back(tmp_path: Path) -> None:
     path = tmp_path / "parts.json"
-    path.write_bytes(msgspec.json.encode(PartLibrary(LIBRARY)))
-    assert read_parts_file(path) == LIBRARY
+    path.write_bytes(msgspec.json.encode(shipped_parts()))
+    assert read_parts_file(path) == shipped_parts()
 
 
 @pytest.mark.parametrize(

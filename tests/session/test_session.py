@@ -15,7 +15,7 @@ from warm_ember.session import edits
 from warm_ember.session.demo import demo_project, make_demo
 from warm_ember.session.session import Session
 from warm_ember.store.project_folder import ProjectFolder
-from warm_ember.tuning.difference import differences
+from warm_ember.tuning.difference import Side, by_state
 from warm_ember.units import DAY_S
 
 
@@ -139,12 +139,12 @@ def test_activities_from_brackets_and_typed_ones(demo_session: Session) -> None:
 
 def test_a_comparison_finds_the_state_that_changed(demo_session: Session) -> None:
     before, after = demo_session.run("r3"), demo_session.run("r4")
-    rows = differences((before.by_state, before.ledger), (after.by_state, after.ledger))
+    one, other = (Side(run.by_state, run.ledger, run.load) for run in (before, after))
+    rows = by_state(one, other)
     assert rows[0].name == "Deep sleep"
     assert rows[0].is_real
     assert sum(row.change_a for row in rows) == pytest.approx(after.load.mean_a - before.load.mean_a)
-    same = differences((before.by_state, before.ledger), (before.by_state, before.ledger))
-    assert not any(row.is_real for row in same)
+    assert not any(row.is_real for row in by_state(one, one))
 
 
 @given(st.integers(0, 60))

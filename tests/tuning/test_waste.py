@@ -10,6 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from attribution.made import INTERVAL_S, Made, stays
+from warm_ember.attribution.ledger import make_ledger
 from warm_ember.attribution.placing import default_rules, place
 from warm_ember.attribution.wake_ledger import make_wake_ledger
 from warm_ember.attribution.wakes import find_wakes
@@ -19,10 +20,18 @@ from warm_ember.model.placement import Alignment
 from warm_ember.model.wakes import SleepMode
 from warm_ember.tuning.findings.sleep_depth import sleep_depth
 from warm_ember.tuning.findings.timer_overridden import timer_overridden
+from warm_ember.tuning.findings.waste import Waste
 from warm_ember.tuning.timers.power_saving import ACTIVE_TIME, PERIODIC_UPDATE
 
 FLOOR_A, IDLE_A = 2e-5, 9e-3
 MODES = (SleepMode("deep", "core", None, 50e-6), SleepMode("light", "core", None, 0.0))
+
+
+def looked_at(made: Made, modes: tuple[SleepMode, ...] = (), **known: object) -> Waste:
+    """Lay out all that waste is looked for in."""
+    placement = place(made, default_rules(made))
+    wakes = make_wake_ledger(made, placement, find_wakes(made, placement), typed=modes)
+    return Waste(made, placement, make_ledger(made, placement), wakes, **known)
 
 
 def reported(asked_s: float, granted_s: float, *, asked_period_s: float = 3600.0, period_s: float = 3600.0) -> Made:
@@ -44,7 +53,7 @@ def reported(asked_s: float, granted_s: float, *, asked_period_s: float = 3600.0
 @settings(max_examples=25, deadline=None)
 def test_a_longer_active_time_costs_what_flows_in_it(asked: int, granted: int) -> None:
     made = reported(2.0 * asked, 2.0 * granted)
-    (found,) = timer_overridden(made, Alignment(), FLOOR_A)
+    (found,) = timer_overridden(looked_at(made))
     duration_s = made.current.samples * INTERVAL_S
     assert found.kind is Kind.TIMER_OVERRIDDEN
     assert found.cost_a == pytest.approx(2.0 * (granted - asked) * (IDLE_A - FLOOR_A) / duration_s, rel=0.01)
@@ -52,11 +61,12 @@ def test_a_longer_active_time_costs_what_flows_in_it(asked: int, granted: int) -
 
 
 def test_what_was_granted_as_asked_for_or_cannot_be_told_is_no_finding() -> None:
-    assert timer_overridden(reported(10.0, 10.0), Alignment(), FLOOR_A) == []
-    assert timer_overridden(reported(10.0, 60.0), Alignment(rival_s=3.0), FLOOR_A) == []
-    silent = replace(reported(10.0, 60.0), events=())
-    assert timer_overridden(silent, Alignment(), FLOOR_A) == []
-    (other,) = timer_overridden(reported(10.0, 10.0, asked_period_s=7200.0), Alignment(), FLOOR_A)
+    assert timer_overridden(looked_at(reported(10.0, 10.0))) == []
+    unsure = looked_at(reported(10.0, 60.0))
+    ambiguous = replace(unsure.placement, alignment=Alignment(rival_s=3.0))
+    assert timer_overridden(replace(unsure, placement=ambiguous)) == []
+    assert timer_overridden(looked_at(replace(reported(10.0, 60.0), events=()))) == []
+    (other,) = timer_overridden(looked_at(reported(10.0, 10.0, asked_period_s=7200.0)))
     assert "periodic update" in other.text
     assert other.cost_a == 0.0
 
@@ -85,13 +95,12 @@ def test_sleep_of_the_wrong_depth_is_found_with_its_cost_and_the_right_one_is_no
     random = np.random.default_rng(seed)
     long_s = np.round(random.uniform(0.3, 2.0, 20), 3)
     made = sleeping(long_s.tolist(), "light" if wrong else "deep")
-    placement = place(made, default_rules(made))
-    ledger = make_wake_ledger(made, placement, find_wakes(made, placement), typed=MODES)
-    found = sleep_depth(ledger)
+    waste = looked_at(made, MODES)
+    found = sleep_depth(waste)
     if not wrong:
         assert found == []
         return
     (one,) = found
     assert one.kind is Kind.TOO_SHALLOW
     lost_c = float((long_s[1:] * 0.99e-3 - 50e-6).sum())  # where the first began is not in the capture
-    assert one.cost_a == pytest.approx(lost_c / ledger.duration_s, rel=0.15)
+    assert one.cost_a == pytest.approx(lost_c / waste.duration_s, rel=0.15)

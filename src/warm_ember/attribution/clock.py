@@ -18,6 +18,7 @@ from warm_ember.units import bare, duration_text
 
 _SHORTEST_TOLERANCE_S = 1e-3
 _NEARER = 0.25
+_CROWD = 0.1
 
 
 def align(recording: Recording, levels: Callable[[], Levels]) -> Alignment:
@@ -68,8 +69,14 @@ def _by_changes(recording: Recording, levels: Callable[[], Levels], tolerance_s:
         if len(target_s)
     ]
     sure = [one for one in tried if one.matched and not one.is_ambiguous and not one.is_unconfirmed]
-    # Sync pulses that nothing shows may still fall on what is regular: the way that explains more counts.
-    return max(sure or tried[-1:] or [Alignment()], key=lambda one: one.matched)
+    # Sync pulses that nothing shows may still fall on what is regular: the way that explains more counts, unless it
+    # leaves a part unexplained that the other does not.
+    return max(sure or tried[-1:] or [Alignment()], key=lambda one: (_share(one), one.matched))
+
+
+def _share(alignment: Alignment) -> float:
+    """Return which tenth of the log's changes found a partner."""
+    return round(alignment.matched / alignment.expected, 1) if alignment.expected else 0.0
 
 
 def _fitted(
@@ -99,8 +106,18 @@ def _by_sync_pulses(
 
 def _edges(recording: Recording, levels: Levels) -> tuple[Floats, Floats]:
     """Return when the level of the current changes, and when it rises."""
-    edges_s: Floats = levels.edges[1:-1].astype(np.float64) * recording.current.interval_s
-    return edges_s, edges_s[np.diff(levels.level) > 0]
+    interval_s = recording.current.interval_s
+    edges_s: Floats = levels.edges[1:-1].astype(np.float64) * interval_s
+    rises, tells = np.diff(levels.level) > 0, np.zeros(len(edges_s), dtype=bool)
+    crowd = _CROWD * recording.current.samples * interval_s / max(3 * interval_s, _SHORTEST_TOLERANCE_S)
+    if len(edges_s) <= crowd:
+        return edges_s, edges_s[rises]
+    # Where a tick or hum moves the current all the time anything fits: only levels that are crossed seldom tell.
+    for level in range(len(levels.centres_a) - 1):
+        crossed = np.diff(levels.level > level)
+        if crossed.sum() <= crowd:
+            tells |= crossed
+    return edges_s[tells], edges_s[tells & rises]
 
 
 def _times(recording: Recording, kinds: tuple[str, ...]) -> Floats:

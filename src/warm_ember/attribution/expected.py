@@ -11,7 +11,8 @@ import msgspec
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.capture import CaptureInfo
 from warm_ember.model.parts import Part, PartMode, PartOn
-from warm_ember.model.project import ExpectedValue
+from warm_ember.model.plan import PartTo
+from warm_ember.model.project import ExpectedValue, Project
 from warm_ember.units import quantity_text
 
 _NEAR_V = 0.05
@@ -67,6 +68,33 @@ def resolve(value: ExpectedValue, library: Iterable[Part]) -> Resolved:
         source=value.source or "sum of the parts",
     )
     return Resolved(summed, tuple(modes), tuple(missing))
+
+
+def expected_in(project: Project, run: str) -> tuple[ExpectedValue, ...]:
+    """Return what states should draw in a run, summed: parts that changes up to that run put into other modes are."""
+    names = [one.name for one in project.runs]
+    done = set(names[: names.index(run) + 1]) if run in names else set()
+    known = {part.name: part for part in project.parts}
+    values = project.expected
+    for effect in (e for change in project.plan.changes if change.proved_by in done for e in change.effects):
+        if isinstance(effect, PartTo):
+            values = tuple(_with_part(value, effect, known) for value in values)
+    return tuple(resolve(value, project.parts).value for value in values)
+
+
+def _with_part(value: ExpectedValue, effect: PartTo, known: dict[str, Part]) -> ExpectedValue:
+    part = known.get(effect.part)
+    mode = part.mode(effect.mode) if part is not None else None
+    if mode is None or part is None or effect.state not in ("", value.state):
+        return value
+
+    def moved(one: PartOn) -> PartOn:
+        before = part.mode(one.mode) if one.part == effect.part else None
+        if before is None or not effect.moves(before.name, before.current_a, mode.current_a):
+            return one
+        return PartOn(effect.part, effect.mode)
+
+    return msgspec.structs.replace(value, parts=tuple(moved(one) for one in value.parts))
 
 
 def parts_text(parts: Iterable[PartOn]) -> str:

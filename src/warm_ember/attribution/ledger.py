@@ -295,12 +295,17 @@ def ratio_interval(charges: Floats, times: Floats) -> tuple[float, float]:
     ----------
     B. Efron, R. Tibshirani, *An Introduction to the Bootstrap*, 1993, chapters 8.6 and 13.
     """
+    low, high = np.nanquantile(ratio_draws(charges, times), (0.05, 0.95))
+    return float(low), float(high)
+
+
+def ratio_draws(charges: Floats, times: Floats, seed: int = 0) -> Floats:
+    """Return what ``sum(charges) / sum(times)`` is for entries drawn anew, shape ``(400,)``; see `ratio_interval`."""
     if len(charges) > _MOST_GROUPS:
         starts = np.linspace(0, len(charges), _MOST_GROUPS, endpoint=False).astype(np.int64)
         charges, times = np.add.reduceat(charges, starts), np.add.reduceat(times, starts)
-    random = np.random.default_rng(len(charges))
+    random = np.random.default_rng([len(charges), seed])
     drawn = random.integers(0, len(charges), (_RESAMPLES, len(charges)))
     lengths = times[drawn].sum(axis=1)
-    means = np.divide(charges[drawn].sum(axis=1), lengths, out=np.full(_RESAMPLES, np.nan), where=lengths > 0)
-    low, high = np.nanquantile(means, (0.05, 0.95))
-    return float(low), float(high)
+    sums = charges[drawn].sum(axis=1)
+    return np.asarray(np.divide(sums, lengths, out=np.full(_RESAMPLES, np.nan), where=lengths > 0))

@@ -12,6 +12,8 @@ from warm_ember.model.arrays import Flags, Floats, Indices
 from warm_ember.model.wakes import SleepMode
 
 _ROUNDING_S = 1e-9
+_OF_NORMAL, _OF_MEDIAN, _SOME = 1.4826, 1.2533, 3
+_LEAST_SPREAD, _TINY_C2 = 1e-3, 1e-24
 
 
 @dataclass(frozen=True)
@@ -303,10 +305,18 @@ def _row(
     )
 
 
+def _uncertain_c2(costs_c: Floats) -> float:
+    """Return the variance of the median of some wakes' charges; of one or two wakes hardly anything is known."""
+    middle = float(np.median(costs_c))
+    spread = float(np.median(np.abs(costs_c - middle))) * _OF_NORMAL if len(costs_c) >= _SOME else abs(middle)
+    return float((_OF_MEDIAN * spread) ** 2 / len(costs_c) + (_LEAST_SPREAD * middle) ** 2 + _TINY_C2)
+
+
 def _crossing_costs(wakes: Wakes, stretches: IdleStretches, modes: int, cost_c: Floats) -> Floats:
     """Return how much more each mode's wakes cost than the first mode's, NaN where no source woke from both.
 
-    A source may do very different things: its median wake is what leaving a mode shows in.
+    A source may do very different things: its median wake is what leaving a mode shows in, and a source counts as much
+    as that is certain.
     """
     costs = np.full(modes, np.nan)
     asleep = np.flatnonzero(~stretches.in_wakes)
@@ -325,7 +335,7 @@ def _crossing_costs(wakes: Wakes, stretches: IdleStretches, modes: int, cost_c: 
             these, those = cost_c[of_source & (left == mode)], cost_c[of_source & (left == reference)]
             if len(those):
                 more.append(float(np.median(these) - np.median(those)))
-                weights.append(min(len(these), len(those)))
+                weights.append(1 / (_uncertain_c2(these) + _uncertain_c2(those)))
         if more:
             costs[mode] = float(np.average(more, weights=weights))
     return costs

@@ -9,7 +9,7 @@ import numpy as np
 
 from warm_ember.attribution.wakes import Wakes
 from warm_ember.errors import Cancelled
-from warm_ember.model.arrays import Floats
+from warm_ember.model.arrays import Floats, Indices
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.units import HOUR_S
 
@@ -101,11 +101,15 @@ def _moments(wakes: Wakes, slack_s: Mapping[str, float], interval_s: float) -> i
         return 0
     # In whole samples, so that a window that just reaches a wake does.
     late = np.array([int(max(slack_s.get(name, 0.0), 0.0) / interval_s + 1e-6) for name in wakes.names])
-    begins = wakes.first
+    return fewest_moments(wakes.first, late[wakes.number])
+
+
+def fewest_moments(begins: Indices, late: Indices) -> int:
+    """Return how few moments serve all windows ``[begin, begin + late]``; both of shape ``(n,)``, begins rising."""
     # Of all windows that begin after a moment, the one that ends first says when the next is due.
-    due = np.minimum.accumulate((begins + late[wakes.number])[::-1])[::-1]
+    due = np.minimum.accumulate((begins + late)[::-1])[::-1]
     after = np.searchsorted(begins, due, side="right").tolist()
-    moments, at, count = 0, 0, wakes.count
+    moments, at, count = 0, 0, len(begins)
     while at < count:
         at, moments = after[at], moments + 1
     return moments

@@ -9,6 +9,7 @@ import typer
 
 from warm_ember.cli import (
     bench,
+    compare,
     demo,
     export,
     findings,
@@ -41,6 +42,7 @@ app.command("stretch")(stretch.stretch)
 app.command("states")(states.states)
 app.command("wakes")(wakes.wakes)
 app.command("findings")(findings.findings)
+app.command("compare")(compare.compare)
 app.command("export")(export.export_)
 app.command("timers")(timers.timers)
 app.command("life")(life.life)

@@ -7,8 +7,6 @@ from collections.abc import Mapping
 from dataclasses import asdict
 from typing import Any
 
-import msgspec
-
 from warm_ember.attribution.day import DayRow
 from warm_ember.attribution.ledger import Ledger
 from warm_ember.attribution.wake_ledger import WakeLedger
@@ -119,9 +117,12 @@ def print_life(life: LifeEstimate) -> None:
     )
 
 
+_FINDING_FIELDS = ("kind", "from_s", "to_s", "cost_a", "confidence", "text")
+
+
 def findings_json(findings: tuple[Finding, ...]) -> list[dict[str, Any]]:
     """Return findings as the contract has them."""
-    return [msgspec.to_builtins(finding) for finding in findings]
+    return [{name: getattr(finding, name) for name in _FINDING_FIELDS} for finding in findings]
 
 
 def print_findings(findings: tuple[Finding, ...]) -> None:

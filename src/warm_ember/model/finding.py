@@ -6,6 +6,8 @@ from enum import StrEnum
 
 import msgspec
 
+from warm_ember.model.plan import Effect
+
 
 class Kind(StrEnum):
     """What a finding is about."""
@@ -44,6 +46,10 @@ class Finding(msgspec.Struct, frozen=True):
         From 0 to 1.
     text
         The evidence in words, and what to do.
+    remedy
+        The change that would end it, as one would say it; empty where there is none to the device.
+    effects
+        What that change does to the run.
     """
 
     kind: Kind
@@ -52,3 +58,5 @@ class Finding(msgspec.Struct, frozen=True):
     cost_a: float | None
     confidence: float
     text: str
+    remedy: str = ""
+    effects: tuple[Effect, ...] = ()

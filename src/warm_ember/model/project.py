@@ -11,7 +11,8 @@ from warm_ember.model.battery import Activity, Battery, Climate, SupplyStage
 from warm_ember.model.bench import Bench
 from warm_ember.model.figure import Grade
 from warm_ember.model.fold import FoldPlan
-from warm_ember.model.parts import Part, PartOn
+from warm_ember.model.parts import Part, PartOn, PowerRule
+from warm_ember.model.plan import Plan
 from warm_ember.model.rules import Rule
 from warm_ember.model.wake_plan import WakePlan
 from warm_ember.model.wakes import SleepMode, WakeSource
@@ -123,6 +124,7 @@ class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     rules: tuple[Rule, ...] = ()
     expected: tuple[ExpectedValue, ...] = ()
     parts: tuple[Part, ...] = ()
+    power_rules: tuple[PowerRule, ...] = ()
     groups: tuple[StateGroup, ...] = ()
     brackets: tuple[Bracket, ...] = ()
     folds: tuple[FoldPlan, ...] = ()
@@ -135,6 +137,7 @@ class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     wake_sources: tuple[WakeSource, ...] = ()
     sleep_modes: tuple[SleepMode, ...] = ()
     wake_plan: WakePlan = WakePlan()
+    plan: Plan = Plan()
     target_s: float | None = None
     settings: Settings = Settings()
     bench: Bench = Bench()

@@ -18,6 +18,7 @@ from warm_ember.model.battery import Activity, Battery, Climate, FromStates, Sup
 from warm_ember.model.bench import Attached, Bench, Identity, Power, Recipe, Settings, Take, WaitFor
 from warm_ember.model.figure import Grade
 from warm_ember.model.parts import PartOn
+from warm_ember.model.plan import Becomes, Change, CurrentBy, Effect, LengthTo, Limits, OftenBy, PartTo, Plan
 from warm_ember.model.program import ASLEEP, Function, ProgramTrace
 from warm_ember.model.project import Bracket, ExpectedValue, Project, Run, StateGroup
 from warm_ember.model.wake_plan import ModePower, Rest, Trigger, WakePath, WakePlan
@@ -40,11 +41,13 @@ _PATH_BY_MONTH_C = (-4.0, -3.0, 0.0, 4.0, 8.0, 12.0, 14.0, 14.0, 11.0, 6.0, 1.0,
 
 def demo_project() -> Project:
     """Return the demo project's value."""
+    library = shipped_parts()
     return Project(
         name=NAME,
         runs=tuple(Run(f.name, f.title, f.changed) for f in FIRMWARE),
         expected=_expected(),
-        parts=shipped_parts(),
+        parts=library.parts,
+        power_rules=library.rules,
         groups=(StateGroup("Radio", ("Transmit", "Modem idle")),),
         battery=Battery(
             capacity_c=6.0 * 3600, self_discharge_per_year=0.015, reserve=0.12, cutoff_v=2.2, series=2, parallel=2,
@@ -69,6 +72,7 @@ def demo_project() -> Project:
             SleepMode("modem off", "modem", 22e-6, 0.55, 4.2, keeps_memory=False, source="a search and registration"),
         ),
         wake_plan=_wake_plan(),
+        plan=_plan(),
         target_s=36 * MONTH_S,
         bench=_bench(),
     )  # fmt: skip
@@ -110,20 +114,70 @@ def _bench() -> Bench:
 
 def _expected() -> tuple[ExpectedValue, ...]:
     """Return what each state should draw by the sum of the parts that should be on."""
-    always = (PartOn("Thrush", "on"), PartOn("Dipper", "motion watch"))
-    asleep = (*always, PartOn("Plover", "power saving"))
+    clocks = {True: ("on", "on", "on"), False: ("stopped", "on", "kept")}
 
-    def of(state: str, condition: str, *parts: PartOn) -> ExpectedValue:
+    def of(state: str, condition: str, core: str, modem: str = "", memory: str = "standby") -> ExpectedValue:
+        fast, slow, kept = clocks[core != "deep sleep"]
+        modes = {
+            "Rowan M4": core,
+            "Thrush": "on",
+            "Dipper": "motion watch",
+            "Sedge": memory,
+            "Plover": modem or "power saving",
+            "Status LED": "off",
+            "24 MHz oscillator": fast,
+            "32 kHz oscillator": slow,
+            "SRAM 16 KiB": kept,
+        }
+        parts = tuple(PartOn(part, mode) for part, mode in modes.items())
         return ExpectedValue(state, condition=condition, source="sum of the parts", parts=parts)
 
     return (
-        of("Deep sleep", "3.0 V, 21 °C", PartOn("Rowan M4", "deep sleep"), *asleep, PartOn("Sedge", "standby")),
-        of("Idle wait", "core stopped", PartOn("Rowan M4", "idle"), *asleep),
-        of("Count", "24 MHz, LED off", PartOn("Rowan M4", "run with converter"), *asleep),
-        of("Log write", "FRAM at 3.0 V", PartOn("Rowan M4", "run"), *asleep, PartOn("Sedge", "write")),
-        of("Transmit", "23 dBm, −104 dBm", *always, PartOn("Plover", "report")),
-        of("Modem idle", "paged each 2.56 s", *always, PartOn("Plover", "idle, paged")),
+        of("Deep sleep", "3.0 V, 21 °C", "deep sleep"),
+        of("Idle wait", "core stopped", "idle"),
+        of("Count", "24 MHz, LED off", "run with converter"),
+        of("Log write", "FRAM at 3.0 V", "run", memory="write"),
+        of("Transmit", "23 dBm, −104 dBm", "run", modem="report"),
+        of("Modem idle", "paged each 2.56 s", "deep sleep", modem="idle, paged"),
     )
+
+
+def _plan() -> Plan:
+    """Return what was changed from run to run: predicted on one, proved by the next."""
+
+    def change(name: str, number: int, reason: str, *effects: Effect, costs: str = "", effort: float = 1.0) -> Change:
+        return Change(
+            name, effects, f"r{number - 1}", reason, effort, costs=costs, proved_by=f"r{number}",
+        )  # fmt: skip
+
+    return Plan(
+        (
+            change(
+                "Sleep instead of waiting in a loop", 2, "sleep-not-entered", CurrentBy(-3.0984e-3, "Busy wait"),
+                Becomes("Busy wait", "Deep sleep"), costs="an interrupt is answered 0.9 ms later",
+            ),
+            change("Unplug the serial bridge", 2, "bench", CurrentBy(-310e-6)),
+            change(
+                "Stop the tick in sleep", 3, "tick-running", CurrentBy(-190e-6, "Deep sleep"),
+                costs="time is made up for after each sleep",
+            ),
+            change("Release the bus line", 4, "floor-above-expected", CurrentBy(-640e-6)),
+            change(
+                "Have the timers granted that are asked for", 5, "timer-overridden", LengthTo("Modem idle", 10.0),
+                costs="commands reach the post only after a report",
+            ),
+            change(
+                "Keep the LED dark while counting", 5, "matrix", CurrentBy(-2.8e-3, "Count"),
+                costs="nobody sees it count",
+            ),
+            change("Gate the FRAM between writes", 5, "matrix", PartTo("Sedge", "unpowered", of="standby"), effort=2.0),
+            change(
+                "Write eight counts at a time", 5, "", OftenBy("Log write", 0.125), effort=2.0,
+                costs="a reset loses up to seven counts",
+            ),
+        ),
+        Limits(latency_s=0.01, memory_bytes=1024.0),
+    )  # fmt: skip
 
 
 def make_demo(path: Path, *, should_stop: ShouldStop = never, progress: Progress = ignore_progress) -> Session:

@@ -10,7 +10,7 @@ import msgspec
 
 from warm_ember.model.battery import Activity, FromStates
 from warm_ember.model.fold import FoldPlan
-from warm_ember.model.parts import Part
+from warm_ember.model.parts import PartLibrary
 from warm_ember.model.project import Bracket, Edit, ExpectedValue, Project, StateGroup, TypedClock
 from warm_ember.model.rules import BandRule, HandRule, LevelsRule, LineRule, LogRule, Rule
 
@@ -67,12 +67,24 @@ def set_fold(plan: FoldPlan) -> Edit:
     return edit
 
 
-def add_parts(parts: tuple[Part, ...]) -> Edit:
-    """Add parts; those of the same name take the place of known ones."""
+def add_parts(library: PartLibrary) -> Edit:
+    """Add parts and their rules; those of the same name, and rules on them, take the place of known ones."""
 
     def edit(project: Project) -> Project:
-        names = {part.name for part in parts}
-        return replace(project, parts=(*(part for part in project.parts if part.name not in names), *parts))
+        names = {part.name for part in library.parts}
+        parts = (*(part for part in project.parts if part.name not in names), *library.parts)
+        rules = (*(rule for rule in project.power_rules if rule.when.part not in names), *library.rules)
+        return replace(project, parts=parts, power_rules=rules)
+
+    return edit
+
+
+def expect(values: tuple[ExpectedValue, ...]) -> Edit:
+    """Say what states should draw, in place of what was said of the same states."""
+
+    def edit(project: Project) -> Project:
+        named = {value.state for value in values}
+        return replace(project, expected=(*(one for one in project.expected if one.state not in named), *values))
 
     return edit
 

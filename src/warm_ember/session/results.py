@@ -14,7 +14,7 @@ import numpy as np
 
 from warm_ember.attribution.budget import Segment, budget_by_activity, budget_by_state
 from warm_ember.attribution.cycles import default_plan, fold_cycles
-from warm_ember.attribution.expected import resolve
+from warm_ember.attribution.expected import expected_in
 from warm_ember.attribution.ledger import Ledger, make_ledger
 from warm_ember.attribution.load import Occurrences, Reproduced, make_load, no_pulses, reproduce
 from warm_ember.attribution.occurrences import of_stretch, of_wakes
@@ -27,7 +27,7 @@ from warm_ember.model.battery import Activity, FromStates, FromStretch, FromWake
 from warm_ember.model.finding import Finding
 from warm_ember.model.fold import FoldPlan
 from warm_ember.model.load import LifeModel, Load
-from warm_ember.model.placement import Alignment, Placement
+from warm_ember.model.placement import Placement
 from warm_ember.model.project import Project, Run
 from warm_ember.model.rules import HandRule, Rule
 from warm_ember.signal.fold import Fold
@@ -36,8 +36,8 @@ from warm_ember.signal.series import ShouldStop, never
 from warm_ember.signal.stretch import StretchReading, snap
 from warm_ember.store.capture import Capture
 from warm_ember.tuning.findings.registry import Checkup, check
-from warm_ember.tuning.findings.sleep_depth import sleep_depth
-from warm_ember.tuning.findings.timer_overridden import timer_overridden
+from warm_ember.tuning.findings.waste import Waste
+from warm_ember.tuning.findings.wasters import find_waste
 
 T = TypeVar("T")
 _REMEMBERED = 200
@@ -174,22 +174,36 @@ class Results:
         def work() -> Ledger:
             placement = self.placement(project, name, should_stop)
             volts = project.supply_v
-            expected = tuple(resolve(value, project.parts).value for value in project.expected)
+            expected = expected_in(project, name)
             return make_ledger(capture, placement, expected, supply_v=volts, should_stop=should_stop)
 
         return self.once(_ledger_key(project, capture), work)
 
     def findings(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[Finding, ...]:
         """Find what is wrong with one capture, and what is wasted in it, in the order of time."""
-        found = (*self.checkup(name, should_stop).findings, *self.waste(project, name, should_stop))
-        return tuple(sorted(found, key=lambda finding: (finding.from_s, finding.to_s)))
+        capture, wakes = self.open_capture(name), self.wake_ledger(project, name, should_stop=should_stop)
+        device = (project.parts, project.bench.attached, project.sleep_modes)
 
-    def waste(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[Finding, ...]:
-        """Find what is wasted in one capture."""
-        ledger = self.wake_ledger(project, name, should_stop=should_stop)
-        capture, alignment = self.open_capture(name), self.placement(project, name, should_stop).alignment
-        overridden = timer_overridden(capture, alignment or Alignment(), ledger.floor_a)
-        return (*sleep_depth(ledger), *overridden)
+        def work() -> tuple[Finding, ...]:
+            return find_waste(self.waste(project, name, should_stop), self.checkup(name, should_stop).findings)
+
+        return self.once(("findings", wakes, device, *_ledger_key(project, capture)), work)
+
+    def waste(self, project: Project, name: str, should_stop: ShouldStop = never) -> Waste:
+        """Return what waste is looked for in."""
+        capture = self.open_capture(name)
+        return Waste(
+            capture,
+            self.placement(project, name, should_stop),
+            self.ledger(project, name, should_stop),
+            self.wake_ledger(project, name, should_stop=should_stop),
+            expected_in(project, name),
+            project.parts,
+            project.bench.attached,
+            capture.info.supply_v or project.supply_v,
+            frozenset(mode.name for mode in project.sleep_modes),
+            should_stop,
+        )
 
     def checkup(self, name: str, should_stop: ShouldStop = never) -> Checkup:
         """Find what is wrong with one capture, and say what was looked at."""
@@ -244,7 +258,7 @@ class Results:
 
     def _load(self, project: Project, name: str, should_stop: ShouldStop) -> Load:
         ledger = self.ledger(project, name, should_stop)
-        measure = partial(self._occurrences, project, name, should_stop=should_stop)
+        measure = partial(self.occurrences, project, name, should_stop=should_stop)
         behind = partial(self._pulses, project, name, should_stop=should_stop)
         return make_load(ledger, project.activities, measure, behind if project.supply.input_f else no_pulses)
 
@@ -292,9 +306,10 @@ class Results:
             lambda: make_wake_ledger(capture, placement, wakes, slack_s, project.sleep_modes, should_stop=should_stop),
         )
 
-    def _occurrences(
+    def occurrences(
         self, project: Project, name: str, source: FromStretch | FromWakes, should_stop: ShouldStop
     ) -> Occurrences | None:
+        """Measure an activity that was taken from a bracket or from wakes; None when its capture does not show it."""
         if isinstance(source, FromWakes):
             capture, placement = self.open_capture(name), self.placement(project, name, should_stop)
             wakes = self.wakes(project, name, should_stop)
@@ -347,7 +362,8 @@ def placement_key(project: Project, capture: Capture) -> tuple[Hashable, ...]:
 
 
 def _ledger_key(project: Project, capture: Capture) -> tuple[Hashable, ...]:
-    return ("ledger", *placement_key(project, capture), project.expected, project.parts, project.supply_v)
+    expected = expected_in(project, capture.name)
+    return ("ledger", *placement_key(project, capture), expected, project.supply_v)
 
 
 def _rules_for(rules: tuple[Rule, ...], name: str) -> tuple[Rule, ...]:

@@ -17,6 +17,7 @@ from warm_ember.model.wakes import SleepMode
 from warm_ember.session.battery_results import BatteryResults
 from warm_ember.session.results import Results, RunResults
 from warm_ember.session.state_results import StateResults
+from warm_ember.session.tuning_results import TuningResults
 from warm_ember.session.wake_results import WakeResults
 from warm_ember.signal.series import Progress, ShouldStop, ignore_progress, never
 from warm_ember.store.capture import Capture
@@ -57,6 +58,7 @@ class Session:
         self.states = StateResults(self.results)
         self.battery = BatteryResults(self.results)
         self.wakes = WakeResults(self.results)
+        self.tuning = TuningResults(self.results)
 
     @classmethod
     def open(cls, path: Path) -> Session:

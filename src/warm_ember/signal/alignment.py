@@ -16,6 +16,7 @@ _CANDIDATES = 16
 _FEWEST_SHARE = 1 / 3
 _CLEAR_SHARE = 0.02
 _NEARLY_ALL = 0.92
+_SOME = 12
 
 _Candidate = tuple[float, float]
 """An offset, and the target's time at which it holds, s."""
@@ -153,12 +154,14 @@ def _candidate_offsets(target_s: Floats, capture_s: Floats, tolerance_s: float, 
         if not len(inside):
             continue
         holds_s = float(inside[0])
-        short = np.searchsorted(inside, holds_s + max(2 * tolerance_s / LARGEST_DRIFT, 1.0))
-        local = _differences(inside[: short if short >= 3 else 8], capture_s)
-        near = local[np.abs(local - offset_s) <= coarse_s]
-        if len(near):
-            found += [(fine_s, holds_s) for fine_s in _most_voted(near, 2 * tolerance_s)[:3]]
-    return found
+        short = int(np.searchsorted(inside, holds_s + max(2 * tolerance_s / LARGEST_DRIFT, 1.0)))
+        # A few times fit by chance as well: some more tell, though a large drift smears them.
+        for some in {short if short >= 3 else _SOME, max(short, _SOME)}:
+            local = _differences(inside[:some], capture_s)
+            near = local[np.abs(local - offset_s) <= coarse_s]
+            if len(near):
+                found += [(fine_s, holds_s) for fine_s in _most_voted(near, 2 * tolerance_s)[:3]]
+    return list(dict.fromkeys(found))
 
 
 def _differences(target_s: Floats, capture_s: Floats) -> Floats:
@@ -198,7 +201,8 @@ def _grown(
         close = np.abs(partner - predicted) <= allowed
         if close.sum() < min(3, known):
             return None
-        offset_s, drift = _line(part[close], partner[close], drift)
+        # A bunch of times close together says nothing of the drift: until they span more the usual one is likely.
+        offset_s, drift = _line(part[close], partner[close], drift, (tolerance_s / 4 / USUAL_DRIFT) ** 2)
         if known == len(target_s) and allowed <= reach:
             break
         allowed = max(reach, allowed / 4)
@@ -219,12 +223,16 @@ def _grown(
     return ClockFit(offset_s, drift, float(np.sqrt(np.mean(left**2))), matched, max(int(inside.sum()), matched))
 
 
-def _line(target_s: Floats, capture_s: Floats, drift: float) -> tuple[float, float]:
-    """Fit ``capture - target = offset + drift * target``; with too few or too close points keep the drift."""
+def _line(target_s: Floats, capture_s: Floats, drift: float, held: float = 0.0) -> tuple[float, float]:
+    """Fit ``capture - target = offset + drift * target``; with too few or too close points keep the drift.
+
+    With `held`, s², the drift is held near to what it was as by points that far from their middle.
+    """
     difference = capture_s - target_s
     span_s = target_s[-1] - target_s[0]
     if len(target_s) < 3 or span_s <= 0:
         return float(np.mean(difference - drift * target_s)), drift
     centre = target_s.mean()
-    slope = float(np.sum((target_s - centre) * difference) / np.sum((target_s - centre) ** 2))
+    moment = float(np.sum((target_s - centre) ** 2))
+    slope = (float(np.sum((target_s - centre) * difference)) + held * drift) / (moment + held)
     return float(difference.mean() - slope * centre), slope

@@ -9,13 +9,13 @@ from pathlib import Path
 import msgspec
 
 from warm_ember.errors import BadFileError
-from warm_ember.model.parts import Part, PartLibrary
+from warm_ember.model.parts import PartLibrary
 
 PARTS_FORMAT = 1
 
 
-def read_parts_file(path: Path) -> tuple[Part, ...]:
-    """Read a file of parts.
+def read_parts_file(path: Path) -> PartLibrary:
+    """Read a file of parts and of what they need of each other.
 
     Raises
     ------
@@ -24,18 +24,18 @@ def read_parts_file(path: Path) -> tuple[Part, ...]:
         no number.
     """
     try:
-        return _parts(path, path.read_bytes())
+        return _library(path, path.read_bytes())
     except OSError as error:
         raise BadFileError(path, f"cannot be read: {error.strerror}") from error
 
 
-def shipped_parts() -> tuple[Part, ...]:
-    """Return the made-up parts of the demo device."""
+def shipped_parts() -> PartLibrary:
+    """Return the made-up parts of the demo device, and their rules."""
     file = resources.files("warm_ember.store") / "parts" / "trail_counter.json"
-    return _parts(Path(file.name), file.read_bytes())
+    return _library(Path(file.name), file.read_bytes())
 
 
-def _parts(path: Path, content: bytes) -> tuple[Part, ...]:
+def _library(path: Path, content: bytes) -> PartLibrary:
     try:
         found = msgspec.json.decode(content, type=PartLibrary)
     except msgspec.MsgspecError as error:
@@ -43,7 +43,7 @@ def _parts(path: Path, content: bytes) -> tuple[Part, ...]:
     problem = _problem(found)
     if problem:
         raise BadFileError(path, problem, remedy="see docs/formats.md")
-    return found.parts
+    return found
 
 
 def _problem(found: PartLibrary) -> str:
@@ -59,4 +59,10 @@ def _problem(found: PartLibrary) -> str:
         for mode in part.modes:
             if not (math.isfinite(mode.current_a) and mode.tolerance >= 0):
                 return f"{part.name} {mode.name} needs a current in A and a tolerance of at least 0"
+    known = {part.name: {mode.name for mode in part.modes} for part in found.parts}
+    for rule in found.rules:
+        for one in (rule.when, *rule.needs, *rule.excludes):
+            if one.part not in known or not set(one.modes) <= known[one.part]:
+                where = f" in {' or '.join(one.modes)}" if one.modes else ""
+                return f"a rule speaks of {one.part}{where}, which no part of this file is"
     return ""

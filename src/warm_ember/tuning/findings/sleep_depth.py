@@ -7,15 +7,16 @@ import numpy as np
 from warm_ember.attribution.sleep_depth import Mode
 from warm_ember.attribution.wake_ledger import WakeLedger
 from warm_ember.model.finding import Finding, Kind
+from warm_ember.tuning.findings.waste import Waste
 from warm_ember.units import duration_text, quantity_text
 
 _MATTERS, _OFTEN = 0.02, 0.2
 _TYPED, _MEASURED = 0.9, 0.75
 
 
-def sleep_depth(ledger: WakeLedger) -> list[Finding]:
+def sleep_depth(waste: Waste) -> list[Finding]:
     """Find modes whose stretches should often have been in another, where that costs a part of the average."""
-    found = []
+    found, ledger = [], waste.wakes
     depth, stretches = ledger.depth, ledger.depth.stretches
     for index, mode in enumerate(depth.modes):
         mine = np.flatnonzero(stretches.mode == index)
@@ -29,10 +30,17 @@ def sleep_depth(ledger: WakeLedger) -> list[Finding]:
             to_s = float(stretches.first[wrong[-1]]) * ledger.interval_s + float(stretches.lasts_s[wrong[-1]])
             kind = Kind.TOO_SHALLOW if other.floor_a < mode.floor_a else Kind.TOO_DEEP
             confidence = _TYPED if mode.crossing_is_typed and other.crossing_is_typed else _MEASURED
-            found.append(
-                Finding(kind, from_s, to_s, lost_a, confidence, _words(ledger, mode, other, len(wrong), len(mine)))
-            )
+            words = _words(ledger, mode, other, len(wrong), len(mine))
+            state = mode.name if waste.ledger.row(mode.name) is not None else _state_of(waste, mode)
+            remedy, effects = f"Use {other.name} instead of {mode.name}", waste.less_in(state, lost_a)
+            found.append(Finding(kind, from_s, to_s, lost_a, confidence, words, remedy, effects))
     return found
+
+
+def _state_of(waste: Waste, mode: Mode) -> str:
+    """Return the state that sleep in a mode is in; empty where none is known."""
+    rest = waste.rest
+    return rest.state if rest is not None and rest.mode == mode.name else ""
 
 
 def _words(ledger: WakeLedger, mode: Mode, other: Mode, wrong: int, count: int) -> str:

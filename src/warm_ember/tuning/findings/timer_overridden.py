@@ -5,11 +5,14 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
-from warm_ember.attribution.recording import Recording
+import numpy as np
+
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.finding import Finding, Kind
-from warm_ember.model.placement import Alignment
+from warm_ember.model.placement import UNPLACED
+from warm_ember.model.plan import Effect, LengthTo
 from warm_ember.signal.stretch import total
+from warm_ember.tuning.findings.waste import Waste
 from warm_ember.tuning.timers.coded import TimerCode
 from warm_ember.tuning.timers.power_saving import ACTIVE_TIME, PERIODIC_UPDATE
 from warm_ember.tuning.timers.replies import decode_reply
@@ -18,6 +21,7 @@ from warm_ember.units import duration_text
 _ASKED = re.compile(r'(?:AT)?\+CPSMS\s*[=:]\s*1\s*,[^,]*,[^,]*,\s*"?([01]{8})?"?\s*,\s*"?([01]{8})?"?', re.IGNORECASE)
 _CONFIDENCE = 0.95
 _CLOSE = 1e-6
+_REMEDY = "Have the timers granted that are asked for"
 
 
 @dataclass(frozen=True)
@@ -28,20 +32,14 @@ class _Timers:
     periodic_s: float | None
 
 
-def timer_overridden(recording: Recording, alignment: Alignment, floor_a: float) -> list[Finding]:
+def timer_overridden(waste: Waste) -> list[Finding]:
     """Hold what the log says was granted against what it says was asked for.
-
-    Parameters
-    ----------
-    recording, alignment
-        The capture, and how its log lies on it.
-    floor_a
-        What the device draws with the modem saving power.
 
     Notes
     -----
     An active time that is longer than asked for costs what flows above the floor between the two, after each grant.
     """
+    recording, alignment, floor_a = waste.recording, waste.alignment, waste.wakes.floor_a
     if alignment.is_ambiguous:
         return []
     current, asked = recording.current, None
@@ -66,8 +64,21 @@ def timer_overridden(recording: Recording, alignment: Alignment, floor_a: float)
             wasted_c = max(sums.total / max(sums.count, 1) - floor_a, 0.0) * (last - first) * current.interval_s
         until_s = min(max(end_s, at_s), duration_s)
         cost_a, words = wasted_c / duration_s, _words(asked, granted)
-        found.append(Finding(Kind.TIMER_OVERRIDDEN, max(at_s, 0.0), until_s, cost_a, _CONFIDENCE, words))
+        effects = _effects(waste, begin_s, until_s, asked) if last > first else ()
+        found.append(
+            Finding(Kind.TIMER_OVERRIDDEN, max(at_s, 0.0), until_s, cost_a, _CONFIDENCE, words, _REMEDY, effects)
+        )
     return found
+
+
+def _effects(waste: Waste, from_s: float, to_s: float, asked: _Timers) -> tuple[Effect, ...]:
+    """Return that the state in which the modem stays on is left after the time that was asked for."""
+    placement, interval_s = waste.placement, waste.recording.current.interval_s
+    at = int(np.searchsorted(placement.edges, (from_s + to_s) / 2 / interval_s, side="right")) - 1
+    number = int(placement.state[min(max(at, 0), len(placement.state) - 1)])
+    if number == UNPLACED or asked.active_s is None:
+        return ()
+    return (LengthTo(placement.names[number], asked.active_s),)
 
 
 def _seconds(timer: TimerCode, code: str | None) -> float | None:

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QVBoxLayout, QWidget
 from warm_ember.model.project import RunKind
 from warm_ember.session import edits
 from warm_ember.session.results import RunResults
-from warm_ember.tuning.difference import Difference, differences
+from warm_ember.tuning.difference import Difference, Side, by_state
 from warm_ember.ui.desk import Desk
 from warm_ember.ui.look.theme import Look
 from warm_ember.ui.pages.comparison import DifferenceTable, Overlay
@@ -117,7 +117,8 @@ class RunsPage(Page):
         first, second = self.found.get(self.first), self.found.get(self.second)
         self.rows = ()
         if first is not None and second is not None:
-            self.rows = differences((first.by_state, first.ledger), (second.by_state, second.ledger))
+            sides = [Side(one.by_state, one.ledger, one.load) for one in (first, second)]
+            self.rows = by_state(*sides)
         state = self._main_state()
         life = self.results.life if self.results is not None else None
         shown = state if self.one_state else ""

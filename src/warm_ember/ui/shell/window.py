@@ -362,11 +362,12 @@ class MainWindow(QMainWindow):
     def add_parts_from(self, path: Path) -> None:
         """Take the parts of a file into the project; what is wrong with it is told."""
         try:
-            parts = read_parts_file(path)
+            library = read_parts_file(path)
         except WarmEmberError as error:
             self.messages.show_trouble(error.one_line)
             return
-        self.desk.apply(edits.add_parts(parts), f"add {len(parts)} parts")
+        parts = library.parts
+        self.desk.apply(edits.add_parts(library), f"add {len(parts)} parts")
         self.messages.show_note(
             f"{len(parts)} parts from {path.name} are there: {', '.join(part.name for part in parts)}"
         )

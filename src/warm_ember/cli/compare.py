@@ -1,0 +1,94 @@
+"""``warm-ember compare``: two captures, and what of their difference is larger than chance."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+import typer
+
+from warm_ember.cli.arguments import JsonOption, NameArgument, ProjectArgument
+from warm_ember.cli.output import print_json, print_line, print_table
+from warm_ember.session.session import Session
+from warm_ember.session.tuning_results import Comparison
+from warm_ember.tuning.difference import Difference
+from warm_ember.units import HOUR_S, months_text, quantity_text
+
+OtherArgument = Annotated[str, typer.Argument(metavar="NAME", help="The capture that it is held against the first.")]
+
+
+ClaimOption = Annotated[
+    str,
+    typer.Option("--claim", metavar="TEXT", help="A claim to check, such as “half the charge”."),
+]
+
+
+def compare(
+    project: ProjectArgument,
+    name: NameArgument,
+    other: OtherArgument,
+    claim: ClaimOption = "",
+    json: JsonOption = False,
+) -> None:
+    """Compare two captures: averages, states, wake sources and activities, and what else differs between them."""
+    with Session.open(project) as session:
+        found = session.tuning.compare(session.project, name, other)
+        judged = session.tuning.claim(session.project, claim, name, other) if claim else None
+    if json:
+        told = {"claim": {"text": claim, "outcome": judged.outcome.value, "words": judged.words}} if judged else {}
+        print_json({**comparison_json(found), **told})
+        return
+    _print(found)
+    if judged is not None:
+        print_line(f"“{claim}” is {judged.outcome.value}: {judged.words}")
+
+
+def comparison_json(found: Comparison) -> dict[str, Any]:
+    """Return the ``compare`` object, as docs/formats.md has it."""
+    return {
+        "before": found.before,
+        "after": found.after,
+        "changed": found.changed,
+        "mean_a": _values(found.average),
+        "life_h": {"before": found.lives_s[0] / HOUR_S, "after": found.lives_s[1] / HOUR_S},
+        "states": [{"name": one.name, **_values(one)} for one in found.states],
+        "sources": [{"name": one.name, **_values(one)} for one in found.sources],
+        "activities": [{"name": one.name, **_values(one)} for one in found.activities],
+        "confounders": [{"what": one.what, "before": one.before, "after": one.after} for one in found.confounders],
+    }
+
+
+def _values(one: Difference) -> dict[str, Any]:
+    return {
+        "before_a": one.before_a,
+        "after_a": one.after_a,
+        "change_a": one.change_a,
+        "low_a": one.low_a,
+        "high_a": one.high_a,
+        "real": one.is_real,
+    }
+
+
+def _print(found: Comparison) -> None:
+    for title, rows in (("state", found.states), ("wakes by", found.sources), ("activity", found.activities)):
+        if rows:
+            cells = [
+                (
+                    one.name,
+                    quantity_text(one.before_a, "A"),
+                    quantity_text(one.after_a, "A"),
+                    quantity_text(one.change_a, "A"),
+                    f"{quantity_text(one.low_a, 'A')} to {quantity_text(one.high_a, 'A')}",
+                    "real" if one.is_real else "in noise",
+                )
+                for one in rows
+            ]
+            print_table((title, found.before, found.after, "change", "90 %", ""), cells)
+            print_line()
+    average = found.average
+    lives = " to ".join(str(months_text(one)) for one in found.lives_s)
+    print_line(
+        f"average {quantity_text(average.before_a, 'A')} to {quantity_text(average.after_a, 'A')} "
+        f"({'real' if average.is_real else 'in noise'}), life {lives}"
+    )
+    for one in found.confounders:
+        print_line(f"also differs: {one.what}, {one.before} against {one.after}")

@@ -1,0 +1,284 @@
+"""Results about changing the device: runs compared, changes predicted, and predictions held against what came."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import partial
+
+from warm_ember.attribution.expected import expected_in
+from warm_ember.battery.life import LifeEstimate, follow_life, life_of
+from warm_ember.errors import BadArgumentError
+from warm_ember.model.plan import Change
+from warm_ember.model.project import Project
+from warm_ember.session.results import Results, life_model
+from warm_ember.signal.series import ShouldStop, never
+from warm_ember.tuning.claims import CHARGE, LIFE, Claim, Interval, Judged, judge, read_claim
+from warm_ember.tuning.confounders import Confounder, confounders
+from warm_ember.tuning.difference import Difference, Side, by_activity, by_source, by_state, of_average
+from warm_ember.tuning.matrix import Matrix, make_matrix
+from warm_ember.tuning.offers import Offer, offers
+from warm_ember.tuning.prediction import Predicted, Start, Step, predict, staircase
+from warm_ember.tuning.proof import Proof, prove
+from warm_ember.tuning.search import Found, smallest_set
+
+PLAN = "the plan"
+"""In place of a run: what the plan predicts."""
+
+
+@dataclass(frozen=True, eq=False)
+class Comparison:
+    """Two runs held against each other.
+
+    Parameters
+    ----------
+    before, after
+        Their names.
+    changed
+        What the project says was changed for the second.
+    average
+        The average over the device's life.
+    lives_s
+        Its life with each.
+    states, sources, activities
+        What each adds; the largest change first.
+    confounders
+        What else differs between them.
+    """
+
+    before: str
+    after: str
+    changed: str
+    average: Difference
+    lives_s: tuple[float, float]
+    states: tuple[Difference, ...]
+    sources: tuple[Difference, ...]
+    activities: tuple[Difference, ...]
+    confounders: tuple[Confounder, ...]
+
+
+@dataclass(frozen=True, eq=False)
+class PlanResults:
+    """The plan as it stands for one run.
+
+    Parameters
+    ----------
+    run, before
+        The run that it starts from, and the step before it; empty where there is none.
+    mean_a, life_s
+        What the run takes, and its life.
+    before_a, before_life_s
+        The same of the step before it.
+    steps
+        The changes ahead, one after the other.
+    lives_s
+        The life after each of them.
+    predicted, life
+        The device with all of them, and its life with its uncertainty.
+    proofs
+        Changes that a run contains, with what was predicted of them and what came.
+    target_s, budget_a
+        The target, and the average current that it allows.
+    offers
+        What else could be changed, from findings and from the shutdown matrix.
+    matrix
+        The shutdown matrix.
+    """
+
+    run: str
+    before: str
+    mean_a: float
+    life_s: float
+    before_a: float | None
+    before_life_s: float | None
+    steps: tuple[Step, ...]
+    lives_s: tuple[float, ...]
+    predicted: Predicted
+    life: LifeEstimate
+    proofs: tuple[Proof, ...]
+    target_s: float | None
+    budget_a: float | None
+    offers: tuple[Offer, ...]
+    matrix: Matrix
+
+
+class TuningResults:
+    """Compute what is known of changes."""
+
+    def __init__(self, results: Results) -> None:
+        self._results = results
+
+    def compare(self, project: Project, before: str, after: str, should_stop: ShouldStop = never) -> Comparison:
+        """Hold one run against another.
+
+        Raises
+        ------
+        BadFileError
+            If there is no such capture.
+        """
+        results, names = self._results, (before, after)
+        runs = [results.run(project, name, should_stop) for name in names]
+        wakes = [results.wake_ledger(project, name, should_stop=should_stop) for name in names]
+        one, other = (Side(run.by_state, run.ledger, run.load, ledger) for run, ledger in zip(runs, wakes, strict=True))
+        infos = [run.capture.info for run in runs]
+        return Comparison(
+            before,
+            after,
+            runs[1].run.changed,
+            of_average(one, other),
+            (runs[0].life.life_s, runs[1].life.life_s),
+            by_state(one, other),
+            by_source(one, other),
+            by_activity(one, other),
+            confounders(infos[0], infos[1], (runs[0].ledger.duration_s, runs[1].ledger.duration_s)),
+        )
+
+    def claim(self, project: Project, text: str, before: str, after: str, should_stop: ShouldStop = never) -> Judged:
+        """Check a claim on two runs, or on the plan of the first when the second is `PLAN`.
+
+        Raises
+        ------
+        BadArgumentError
+            If the claim cannot be understood, or there is nothing to hold it against.
+        """
+        first = self._results.run(project, before, should_stop)
+        if after == PLAN:
+            start = self.start(project, before, should_stop)
+            predicted = predict(start, changes_ahead(project, before))
+            second = Side(predicted.by_state, predicted.ledger, predicted.load)
+            model = life_model(project, predicted.load)
+            life = follow_life(model, project.target_s, first.life)
+        else:
+            run = self._results.run(project, after, should_stop)
+            second, life = Side(run.by_state, run.ledger, run.load), run.life
+        states = tuple(dict.fromkeys(row.name for ledger in (first.ledger, second.ledger) for row in ledger.rows))
+        claim = read_claim(text, states)
+        sides = (Side(first.by_state, first.ledger, first.load), second)
+        return judge(claim, *(_about(claim, side, of) for side, of in zip(sides, (first.life, life), strict=True)))
+
+    def start(self, project: Project, name: str, should_stop: ShouldStop = never) -> Start:
+        """Return what predictions of changes to one run start from."""
+        results = self._results
+        return Start(
+            results.ledger(project, name, should_stop),
+            project.activities,
+            partial(results.occurrences, project, name, should_stop=should_stop),
+            parts=project.parts,
+            on={value.state: value.parts for value in expected_in(project, name)},
+        )
+
+    def predict(
+        self, project: Project, name: str, changes: tuple[Change, ...], should_stop: ShouldStop = never
+    ) -> Predicted:
+        """Predict one run with some changes."""
+        return predict(self.start(project, name, should_stop), changes)
+
+    def smallest_set(
+        self, project: Project, name: str, changes: tuple[Change, ...], should_stop: ShouldStop = never
+    ) -> Found | None:
+        """Search for the fewest changes that meet the target; None without a target."""
+        budget_a = self._results.run(project, name, should_stop).life.budget_a
+        if budget_a is None:
+            return None
+        start = self.start(project, name, should_stop)
+        return smallest_set(start, changes, budget_a, project.plan.limits, should_stop=should_stop)
+
+    def plan(self, project: Project, name: str, should_stop: ShouldStop = never) -> PlanResults:
+        """Work out the plan as it stands for one run."""
+        run = self._results.run(project, name, should_stop)
+        start = self.start(project, name, should_stop)
+        ahead = changes_ahead(project, name)
+        steps = staircase(start, ahead)
+        predicted = predict(start, ahead)
+        lives_s = []
+        for number in range(len(ahead)):
+            load = predict(start, ahead[: number + 1]).load
+            lives_s.append(life_of(life_model(project, load)))
+        life = follow_life(life_model(project, predicted.load), project.target_s, run.life)
+        before = step_before(project, name)
+        last = self._results.run(project, before, should_stop) if before else None
+        matrix = self.matrix(project, name, should_stop)
+        found = self._results.findings(project, name, should_stop)
+        supply_v = run.capture.info.supply_v or project.supply_v
+        return PlanResults(
+            name,
+            before,
+            run.load.mean_a,
+            run.life.life_s,
+            last.load.mean_a if last is not None else None,
+            last.life.life_s if last is not None else None,
+            steps,
+            tuple(lives_s),
+            predicted,
+            life,
+            self.proofs(project, name, should_stop),
+            project.target_s,
+            run.life.budget_a,
+            offers(start, found, matrix, project.plan.changes, ahead, project.bench.attached, supply_v),
+            matrix,
+        )
+
+    def matrix(self, project: Project, name: str, should_stop: ShouldStop = never) -> Matrix:
+        """Return the shutdown matrix held against one run."""
+        results = self._results
+        waste = results.waste(project, name, should_stop)
+        return make_matrix(
+            results.ledger(project, name, should_stop),
+            project.parts,
+            waste.expected,
+            project.power_rules,
+            project.wake_plan,
+            waste.modes_of_states,
+        )
+
+    def proofs(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[Proof, ...]:
+        """Hold what was predicted of the changes in each run up to this one against what came."""
+        results, found = self._results, []
+        names = [run.name for run in project.runs]
+        for after in names[: names.index(name) + 1] if name in names else []:
+            changes = tuple(one for one in project.plan.changes if one.proved_by == after and one.on in names)
+            for before in dict.fromkeys(change.on for change in changes):
+                mine = tuple(one for one in changes if one.on == before)
+                runs = [results.run(project, one, should_stop) for one in (before, after)]
+                sides = [Side(run.by_state, run.ledger, run.load) for run in runs]
+                found.append(prove(before, after, mine, self.start(project, before, should_stop), *sides))
+        return tuple(found)
+
+
+def _about(claim: Claim, side: Side, life: LifeEstimate) -> Interval:
+    """Return what a claim is about, of one run."""
+    if claim.about == CHARGE:
+        return average_of(side)
+    if claim.about == LIFE:
+        average = average_of(side)
+        if claim.is_ratio:  # what is not known of the battery is the same for both
+            spread = (average.high - average.low) / 2 / average.value if average.value else 0.0
+            return Interval(life.life_s, life.life_s * (1 - spread), life.life_s * (1 + spread))
+        return Interval(life.life_s, life.p10_s, life.p90_s)
+    row = side.ledger.row(claim.about)
+    if row is None or row.mean.value is None:
+        raise BadArgumentError(f"{claim.about} was not measured there")
+    value, low, high = row.mean.value, row.mean.low, row.mean.high
+    return Interval(value, value if low is None else low, value if high is None else high)
+
+
+def average_of(side: Side) -> Interval:
+    """Return the average over the device's life with its interval."""
+    found = of_average(side, side)
+    half_a = found.noise_a / 2**0.5
+    return Interval(found.after_a, found.after_a - half_a, found.after_a + half_a)
+
+
+def changes_ahead(project: Project, name: str) -> tuple[Change, ...]:
+    """Return the changes in the plan that a run does not contain yet."""
+    names = [run.name for run in project.runs]
+    done = set(names[: names.index(name) + 1]) if name in names else set()
+    return tuple(change for change in project.plan.changes if change.is_in and change.proved_by not in done)
+
+
+def step_before(project: Project, name: str) -> str:
+    """Return the step before a run on the ladder; empty where there is none."""
+    names = [run.name for run in project.runs]
+    if name not in names:
+        return ""
+    steps = [run.name for run in project.runs[: names.index(name)] if run.kind == "step"]
+    return steps[-1] if steps else ""

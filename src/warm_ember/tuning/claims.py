@@ -1,0 +1,202 @@
+"""A claim, typed in words, held against the evidence: supported, refuted, or open, with the interval.
+
+half the charge · a third less current · twice the life · 30 % less · 1.5 times the life
+Deep sleep is below 5 µA · the average is at most 200 µA · the life is at least 36 months
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from enum import StrEnum
+
+from warm_ember.errors import BadArgumentError
+from warm_ember.units import bare, months_text, parse_duration, parse_quantity, percent_text, quantity_text
+
+_TELLS_ZERO = 1e-12
+
+
+class Outcome(StrEnum):
+    """What the evidence says of a claim."""
+
+    SUPPORTED = "supported"
+    REFUTED = "refuted"
+    OPEN = "open"
+
+
+@dataclass(frozen=True)
+class Interval:
+    """A value with the ends of its 90 % interval."""
+
+    value: float
+    low: float
+    high: float
+
+
+@dataclass(frozen=True)
+class Claim:
+    """A claim as it is understood.
+
+    Parameters
+    ----------
+    about
+        ``charge``, ``life``, or the name of a state.
+    is_ratio
+        Whether it is about the second over the first, and not about the second alone.
+    at_least
+        Whether more fulfils it, or less.
+    limit
+        A ratio, A, or s.
+    """
+
+    about: str
+    is_ratio: bool
+    at_least: bool
+    limit: float
+
+
+@dataclass(frozen=True)
+class Judged:
+    """A claim with what the evidence supports."""
+
+    claim: Claim
+    found: Interval
+    outcome: Outcome
+    words: str
+
+
+CHARGE, LIFE = "charge", "life"
+_CHARGES = ("charge", "current", "average", "energy", "consumption", "power")
+_LIVES = ("life", "lifetime", "battery life", "runtime", "months")
+_PARTS = {"half": 1 / 2, "third": 1 / 3, "quarter": 1 / 4, "fifth": 1 / 5, "tenth": 1 / 10}
+_TIMES = {"twice": 2.0, "double": 2.0, "three times": 3.0, "triple": 3.0, "four times": 4.0, "ten times": 10.0}
+_BOUND = re.compile(
+    r"(?:the\s+)?(?P<about>.+?)\s+(?:is|are|stays|lasts|draws|takes)?\s*"
+    r"(?P<how>below|under|less than|at most|no more than|<=|<|≤|above|over|more than|at least|no less than|>=|>|≥)\s*"
+    r"(?P<limit>[\d.].*)$",
+    re.IGNORECASE,
+)
+_LESS = re.compile(r"(?P<share>[\d.]+)\s*%\s*(?P<way>less|more|lower|higher|longer|shorter|of)\b\s*(?P<about>.*)")
+_FACTOR = re.compile(r"(?P<factor>[\d.]+)\s*(?:times|x|×)\s*(?:as much|as long|more)?\s*(?P<about>.*)")
+_HELP = "expected “half the charge”, “twice the life”, “30 % less current”, or “Deep sleep is below 5 µA”"
+
+
+def read_claim(text: str, states: tuple[str, ...] = ()) -> Claim:
+    """Understand a claim.
+
+    Parameters
+    ----------
+    text
+        What was typed.
+    states
+        The states that it may be about.
+
+    Raises
+    ------
+    BadArgumentError
+        If it cannot be understood.
+    """
+    words = " ".join(text.replace("“", "").replace("”", "").split())
+    bound = _BOUND.fullmatch(words)
+    if bound is not None:
+        about = _about(bound["about"], states)
+        at_least = bound["how"].casefold() in ("above", "over", "more than", "at least", "no less than", ">=", ">", "≥")
+        limit = parse_duration(bound["limit"]) if about == LIFE else parse_quantity(bound["limit"], "A")
+        return Claim(about, is_ratio=False, at_least=at_least, limit=limit)
+    lowered = words.casefold()
+    less = _LESS.match(lowered)
+    if less is not None:
+        share = float(less["share"]) / 100
+        about = _about(less["about"] or "charge", states)
+        way = less["way"]
+        if way == "of":
+            return Claim(about, is_ratio=True, at_least=about == LIFE, limit=share)
+        more = way in ("more", "higher", "longer")
+        return Claim(about, is_ratio=True, at_least=more, limit=1 + share if more else 1 - share)
+    for name, part in _PARTS.items():
+        if (found := re.match(rf"(?:an?\s+|one\s+)?{name}\s+(less\s+)?(?:of\s+)?(.*)", lowered)) is not None:
+            about = _about(found[2] or "charge", states)
+            return Claim(about, is_ratio=True, at_least=False, limit=1 - part if found[1] else part)
+    for name, factor in _TIMES.items():
+        if (found := re.match(rf"{name}\s+(?:of\s+)?(.*)", lowered)) is not None:
+            return Claim(_about(found[1] or "life", states), is_ratio=True, at_least=True, limit=factor)
+    times = _FACTOR.match(lowered)
+    if times is not None:
+        about, factor = _about(times["about"] or "life", states), float(times["factor"])
+        return Claim(about, is_ratio=True, at_least=factor >= 1, limit=factor)
+    raise BadArgumentError(f"{text!r} is no claim that can be checked; {_HELP}")
+
+
+def _about(words: str, states: tuple[str, ...]) -> str:
+    plain = re.sub(r"^(the|of|its)\s+", "", words.strip().casefold()).strip(" .")
+    for state in sorted(states, key=len, reverse=True):
+        if plain == state.casefold() or plain in (f"current of {state.casefold()}", f"{state.casefold()} current"):
+            return state
+    if plain in _CHARGES or plain in {f"average {one}" for one in _CHARGES}:
+        return CHARGE
+    if plain in _LIVES:
+        return LIFE
+    close = [state for state in states if plain and plain in state.casefold()]
+    if len(close) == 1:
+        return close[0]
+    there_are = ", ".join(("charge", "life", *states))
+    raise BadArgumentError(f"{words!r} is nothing that was measured here; there are: {there_are}")
+
+
+def judge(claim: Claim, before: Interval | None, after: Interval) -> Judged:
+    """Hold a claim against what was measured or predicted.
+
+    Parameters
+    ----------
+    claim
+        The claim.
+    before, after
+        What it is about in both runs; of a bound only the second counts. A is the unit of charges and states, s of
+        lives.
+
+    Raises
+    ------
+    BadArgumentError
+        If it compares and there is nothing to compare with.
+
+    Notes
+    -----
+    The intervals of both are taken as independent, so their ratio is a little wider than it has to be.
+    """
+    if not claim.is_ratio:
+        return Judged(claim, after, _outcome(claim, after), _bound_words(claim, after))
+    if before is None or min(before.value, before.low) <= _TELLS_ZERO:
+        raise BadArgumentError(f"there is no {claim.about} before to compare with")
+    middle = after.value / before.value
+    spread = sum(((one.high - one.low) / 2 / one.value) ** 2 if one.value else 0.0 for one in (before, after)) ** 0.5
+    ratio = Interval(middle, middle * max(1 - spread, 0.0), middle * (1 + spread))
+    outcome = _outcome(claim, ratio)
+    return Judged(claim, ratio, outcome, _ratio_words(claim, ratio, outcome))
+
+
+def _outcome(claim: Claim, found: Interval) -> Outcome:
+    worst, best = (found.low, found.high) if claim.at_least else (found.high, found.low)
+    sign = 1 if claim.at_least else -1
+    if sign * (worst - claim.limit) >= 0:
+        return Outcome.SUPPORTED
+    return Outcome.OPEN if sign * (best - claim.limit) >= 0 else Outcome.REFUTED
+
+
+def _ratio_words(claim: Claim, ratio: Interval, outcome: Outcome) -> str:
+    interval = f"{bare(ratio.low)} to {bare(ratio.high)}"
+    change = percent_text(abs(ratio.value - 1))
+    moved = "less" if ratio.value < 1 else "more"
+    what = {CHARGE: "of the charge", LIFE: "of the life"}.get(claim.about, f"of {claim.about}")
+    ends = {
+        Outcome.SUPPORTED: "as claimed",
+        Outcome.REFUTED: f"not {bare(claim.limit)}",
+        Outcome.OPEN: f"{bare(claim.limit)} is within what chance allows",
+    }[outcome]
+    return f"{bare(ratio.value)} {what} ({interval}), {change} {moved}: {ends}"
+
+
+def _bound_words(claim: Claim, found: Interval) -> str:
+    if claim.about == LIFE:
+        return f"{months_text(found.value)} ({months_text(found.low).number} to {months_text(found.high)})"
+    ends = f"{quantity_text(found.low, 'A')} to {quantity_text(found.high, 'A')}"
+    return f"{quantity_text(found.value, 'A')} ({ends})"

@@ -1,0 +1,173 @@
+"""Sleep not entered: where the device should sleep it draws what it draws running."""
+
+from __future__ import annotations
+
+import re
+
+import numpy as np
+
+from warm_ember.attribution.rest import Rest
+from warm_ember.model.arrays import Floats, Indices
+from warm_ember.model.finding import Finding, Kind
+from warm_ember.model.plan import Becomes, CurrentBy, Effect
+from warm_ember.signal.intervals import interval_sums
+from warm_ember.tuning.findings.waste import Waste
+from warm_ember.units import duration_text, quantity_text
+
+_RUNNING_A = 50e-6
+_AS_RUNNING, _MORE_THAN_RUNNING, _FEW, _MATTERS = 0.55, 1.35, 0.05, 0.03
+_BEFORE_S, _WAY_IN_S = 6e-3, 0.5e-3
+_PIECE_S, _PIECES, _LOOKED_AT, _FEWEST = 0.5e-3, 200, 200, 0.3
+_HOLDS, _RISES = 0.9, 3.0
+_MOSTLY, _COMPARABLE, _RARE = 0.5, 0.2, 2
+_SURE, _LIKELY = 0.95, 0.75
+_RUNS = re.compile(r"run|active|busy", re.IGNORECASE)
+
+
+def sleep_not_entered(waste: Waste) -> list[Finding]:
+    """Find sleep at the current of running, and devices that never sleep at all."""
+    rest = waste.rest
+    if rest is None:
+        return []
+    return _told(waste, rest) if rest.told else _never(waste)
+
+
+def _told(waste: Waste, rest: Rest) -> list[Finding]:
+    """Judge each stretch in which the firmware says that it sleeps."""
+    running_a = _running_a(waste, rest)
+    if running_a is None:
+        return []
+    blocks = rest.blocks
+    count = np.bincount(blocks.stretch, minlength=len(rest.first))
+    mean_a = np.bincount(blocks.stretch, blocks.mean_a, len(rest.first)) / np.maximum(count, 1)
+    awake = (count > 0) & (mean_a >= max(_AS_RUNNING * running_a, _RUNNING_A))
+    # More than the core takes is something else that is left on.
+    awake &= mean_a <= _MORE_THAN_RUNNING * running_a
+    tick = waste.tick
+    if tick is not None and awake.any() and np.median(mean_a[awake]) - tick.mean_a < _AS_RUNNING * running_a:
+        return []  # it sleeps between the ticks
+    lengths_s = (rest.last - rest.first) * rest.current.interval_s
+    if not awake.any() or float(lengths_s[awake].sum()) < _FEW * rest.time_s:
+        return []
+    asleep_a, known = _asleep_a(waste, mean_a[(count > 0) & ~awake])
+    cost_a = float(((mean_a - asleep_a) * lengths_s)[awake].sum()) / waste.duration_s
+    if cost_a < _MATTERS * waste.usual_a:
+        return []
+    at = np.flatnonzero(awake)
+    from_s, to_s = (float(edge) * rest.current.interval_s for edge in (rest.first[at[0]], rest.last[at[-1]]))
+    flows = quantity_text(float(np.average(mean_a[awake], weights=lengths_s[awake])), "A")
+    text = (
+        f"in {awake.sum()} of {len(rest.first)} stretches of sleep {flows} flow, and {quantity_text(running_a, 'A')} "
+        f"awake: the mode is enabled and not entered{known}. Look for a pending interrupt, a debugger that keeps the "
+        f"clocks up, or a part that refuses to stop"
+    )
+    effects = waste.less_in(rest.state, cost_a)
+    return [
+        Finding(Kind.SLEEP_NOT_ENTERED, from_s, to_s, cost_a, _SURE, text, "Enter the sleep that is asked for", effects)
+    ]
+
+
+def _running_a(waste: Waste, rest: Rest) -> float | None:
+    """Return what flows when the core runs: the least of what states and wakes show, or what flows before a sleep."""
+    found = [
+        float(np.quantile(one, _FEWEST)) for one in (_least_awake(waste, rest), _just_before(waste, rest)) if len(one)
+    ]
+    return min((one for one in found if one > 0), default=None)
+
+
+def _least_awake(waste: Waste, rest: Rest) -> Floats:
+    """Return for each of some wakes the lowest current that holds for a millisecond, its ways in and out left out.
+
+    Whatever a wake is for, it begins with the core alone.
+    """
+    wakes, interval_s = waste.wakes.wakes, waste.wakes.interval_s
+    way_in, size = (max(1, round(one / interval_s)) for one in (_WAY_IN_S, _PIECE_S))
+    least_a = _RISES * rest.floor_a if rest.floor_a < _RUNNING_A else 0.0
+    found = []
+    for index in np.unique(np.linspace(0, wakes.count - 1, min(wakes.count, _LOOKED_AT)).astype(int)).tolist():
+        first, last = int(wakes.first[index]) + way_in, int(wakes.last[index])
+        count = min((last - first) // size, _PIECES)
+        if count < 2:
+            continue
+        pieces = waste.recording.current.read(first, first + count * size).reshape(count, size).mean(axis=1)
+        low, high = np.minimum(pieces[1:], pieces[:-1]), np.maximum(pieces[1:], pieces[:-1])
+        holds = low[(low > _HOLDS * high) & (low > least_a)]
+        if len(holds):
+            found.append(float(holds.min()))
+    return np.array(found)
+
+
+def _just_before(waste: Waste, rest: Rest) -> Floats:
+    """Return what flows in the last milliseconds before each stretch of sleep."""
+    interval_s = rest.current.interval_s
+    last = rest.first - max(1, round(1e-3 / interval_s))
+    first = last - max(2, round(_BEFORE_S / interval_s))
+    wakes: Indices = waste.wakes.wakes.first
+    begun = wakes[np.clip(np.searchsorted(wakes, rest.first) - 1, 0, None)] if len(wakes) else rest.first
+    whole = (first >= begun) & (first >= 0) if len(wakes) else np.zeros(len(first), dtype=bool)
+    if not whole.any():
+        return np.zeros(0)
+    edges = np.unique(np.concatenate((first[whole], last[whole])))
+    sums = interval_sums(rest.current, edges, should_stop=waste.should_stop)
+    return np.asarray(sums.mean[np.searchsorted(edges, first[whole])])
+
+
+def _asleep_a(waste: Waste, slept_a: Floats) -> tuple[float, str]:
+    """Return what sleep should draw, and where that is known from."""
+    expected = waste.expected_at_rest
+    if expected is not None:
+        return expected.current_a, f"; {quantity_text(expected.current_a, 'A')} are expected"
+    if len(slept_a):
+        least_a = float(np.median(slept_a))
+        return least_a, f"; where it was, {quantity_text(least_a, 'A')} flow"
+    return 0.0, ""
+
+
+def _never(waste: Waste) -> list[Finding]:
+    """Find a device that waits running: it spends most time in a state that draws more than another of its states."""
+    # What happens once or twice says nothing of how the device waits.
+    rows = [row for row in waste.ledger.rows if row.mean.value is not None and row.entries > _RARE]
+    told = [row for row in rows if row.how.startswith("event")]
+    if len(told) < 2 or len(told) != len(rows):
+        return []
+    longest, lowest = max(told, key=lambda row: row.time_share), min(told, key=lambda row: row.mean.value or 0.0)
+    resting_a, least_a = longest.mean.value or 0.0, lowest.mean.value or 0.0
+    is_rest = longest.dwell_s >= _MOSTLY * sum(row.dwell_s for row in told)
+    if not is_rest or least_a < max(_COMPARABLE * resting_a, _RUNNING_A):
+        return []
+    less_a, words = _could_spare_a(waste, resting_a)
+    cost_a = less_a * longest.time_share
+    if cost_a < _MATTERS * waste.usual_a:
+        return []
+    text = (
+        f"nothing says that the device sleeps, and in {longest.name}, where it spends "
+        f"{duration_text(longest.dwell_s)} of {duration_text(waste.duration_s)}, {quantity_text(resting_a, 'A')} flow"
+        f"{words}. Sleep there until the next interrupt instead of waiting in a loop"
+    )
+    effects: tuple[Effect, ...] = (CurrentBy(-less_a, longest.name),)
+    least = min(waste.expected, key=lambda one: one.current_a, default=None)
+    if least is not None and waste.ledger.row(least.state) is None:
+        effects = (*effects, Becomes(longest.name, least.state))
+    remedy = "Sleep instead of waiting in a loop"
+    return [Finding(Kind.SLEEP_NOT_ENTERED, 0.0, waste.duration_s, cost_a, _LIKELY, text, remedy, effects)]
+
+
+def _could_spare_a(waste: Waste, resting_a: float) -> tuple[float, str]:
+    """Return how much less would flow asleep: of the part that runs, where its modes are known; else all of it."""
+    least = min(waste.expected, key=lambda one: one.current_a, default=None)
+    if least is None or least.current_a >= resting_a:
+        return resting_a, ""
+    words = f"; {least.state} would take {quantity_text(least.current_a, 'A')}"
+    modes = [(part, part.mode(one.mode)) for one in least.parts for part in waste.parts if part.name == one.part]
+    running = [
+        (mode.current_a, mode.current_a - asleep.current_a, part.name, mode.name, asleep.name)
+        for part, asleep in modes
+        if asleep is not None
+        for mode in part.modes
+        if _RUNS.search(mode.name) and asleep.current_a < mode.current_a <= resting_a
+    ]
+    if not running:
+        return resting_a - least.current_a, words
+    # What flows beside the core flows asleep as well, so only the core's part is spared.
+    _, less_a, part_name, runs, sleeps = min(running)
+    return less_a, f"{words}, with {part_name} in {sleeps} instead of {runs}"

@@ -1,0 +1,53 @@
+"""Timers unaligned: timers wake the device apart that could share their wakes."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from warm_ember.attribution.wake_alignment import fewest_moments
+from warm_ember.model.finding import Finding, Kind
+from warm_ember.model.plan import Saves
+from warm_ember.tuning.findings.waste import LONGEST_TICK_S, Waste
+from warm_ember.units import duration_text
+
+_WITHIN = 0.5
+_MATTERS, _SPARED = 0.03, 0.2
+_CONFIDENCE = 0.75
+
+
+def timers_unaligned(waste: Waste) -> list[Finding]:
+    """Let each timer come later by up to half the shortest period, and see how many wakes are spared.
+
+    Notes
+    -----
+    A wake that comes along with another saves what waking costs at least: what the wakes of the cheapest timer take.
+    """
+    ledger = waste.wakes
+    if ledger.wakes.by_cpu is not None:
+        return []
+    timers = [
+        (row.source, period.period_s, np.flatnonzero(ledger.wakes.by(row.source))[period.members])
+        for row in ledger.sources
+        for period in row.periods
+        if period.period_s > LONGEST_TICK_S
+    ]
+    if len(timers) < 2:
+        return []
+    shortest_s = min(period_s for _, period_s, _ in timers)
+    members = np.concatenate([mine for _, _, mine in timers])
+    order = np.argsort(ledger.wakes.first[members], kind="stable")
+    first = ledger.wakes.first[members][order]
+    late = np.full(len(first), int(_WITHIN * shortest_s / ledger.interval_s))
+    spared = len(first) - fewest_moments(first, late)
+    cheapest_c = min(float(ledger.cost_c[mine].mean()) for _, _, mine in timers)
+    cost_a = spared * max(cheapest_c, 0.0) / waste.duration_s
+    if spared < _SPARED * len(first) or cost_a < _MATTERS * waste.usual_a:
+        return []
+    names = ", ".join(f"{source} each {duration_text(period_s)}" for source, period_s, _ in timers[:4])
+    text = (
+        f"{names}: {spared} of their {len(first)} wakes could come along with another if each may come later by "
+        f"{duration_text(_WITHIN * shortest_s)}. Start them together, or give each a slack"
+    )
+    from_s, to_s = (float(edge) * ledger.interval_s for edge in (first[0], first[-1]))
+    remedy, effects = "Let the timers wake together", (Saves(cost_a),)
+    return [Finding(Kind.TIMERS_UNALIGNED, from_s, to_s, cost_a, _CONFIDENCE, text, remedy, effects)]

@@ -1,0 +1,63 @@
+"""All kinds of waste. A new kind is one module and one line here."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from warm_ember.model.finding import Finding, Kind
+from warm_ember.tuning.findings.awake_tail import awake_tail
+from warm_ember.tuning.findings.floor_above_expected import floor_above_expected
+from warm_ember.tuning.findings.part_left_on import part_left_on
+from warm_ember.tuning.findings.registry import LEAST_CONFIDENCE
+from warm_ember.tuning.findings.sleep_depth import sleep_depth
+from warm_ember.tuning.findings.sleep_not_entered import sleep_not_entered
+from warm_ember.tuning.findings.tick_running import tick_running
+from warm_ember.tuning.findings.timer_overridden import timer_overridden
+from warm_ember.tuning.findings.timers_unaligned import timers_unaligned
+from warm_ember.tuning.findings.wake_burst import wake_burst
+from warm_ember.tuning.findings.waste import Waste, Waster
+
+WASTERS: tuple[Waster, ...] = (
+    tick_running,
+    sleep_not_entered,
+    floor_above_expected,
+    part_left_on,
+    awake_tail,
+    wake_burst,
+    timers_unaligned,
+    sleep_depth,
+    timer_overridden,
+)
+_EXPLAINED_BY = {
+    Kind.FLOOR_ABOVE_EXPECTED: {Kind.SLEEP_NOT_ENTERED},
+    Kind.PART_LEFT_ON: {Kind.SLEEP_NOT_ENTERED},
+    Kind.HUM: {Kind.TICK_RUNNING},
+    Kind.BELOW_RESOLUTION: {Kind.TICK_RUNNING},
+    Kind.UNDERSAMPLED: {Kind.TICK_RUNNING},
+}
+"""Kinds that say no more where another is found: a core that runs on in sleep lifts the floor as well, and pulses of a
+tick look like noise or hum."""
+
+
+def find_waste(waste: Waste, checked: Iterable[Finding] = ()) -> tuple[Finding, ...]:
+    """Find all that is wasted in a capture; only what is more likely so than not.
+
+    Parameters
+    ----------
+    waste
+        What to look in.
+    checked
+        What must not be believed of the capture: what stays of it is returned as well.
+
+    Raises
+    ------
+    Cancelled
+        If `waste.should_stop` answered yes.
+    """
+    found = [finding for waster in WASTERS for finding in waster(waste)]
+    every = [*(one for one in found if one.confidence >= LEAST_CONFIDENCE), *checked]
+    kinds = {finding.kind for finding in every}
+    kept = [finding for finding in every if not _EXPLAINED_BY.get(finding.kind, set()) & kinds]
+    # A capture that ends in a lighter sleep ends at rest, whatever the level.
+    kept = [one for one in kept if one.kind is not Kind.TRUNCATED or not waste.sleeps_at((one.from_s + one.to_s) / 2)]
+    return tuple(sorted(kept, key=lambda finding: (finding.from_s, finding.to_s)))

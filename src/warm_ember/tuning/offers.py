@@ -1,0 +1,161 @@
+"""What could be changed next: by the findings, by what has no owner in the matrix, and by parts that could be off."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from warm_ember.model.bench import Attached
+from warm_ember.model.finding import Finding
+from warm_ember.model.parts import Part, PartMode, Power
+from warm_ember.model.plan import Change, CurrentBy, PartTo
+from warm_ember.tuning.leaks import leak_words, possible_leaks
+from warm_ember.tuning.matrix import Column, Matrix, lead_words
+from warm_ember.tuning.prediction import Start, predict
+
+MATRIX = "matrix"
+_WORTH, _SETTLES = 5e-3, 0.2
+
+
+@dataclass(frozen=True)
+class Offer:
+    """A change that could be taken into the plan.
+
+    Parameters
+    ----------
+    change
+        The change.
+    words
+        Why, with its evidence.
+    saved_a
+        What it would save beside the plan as it is.
+    from_s, to_s
+        Where the evidence lies; None where it is no stretch of the capture.
+    """
+
+    change: Change
+    words: str
+    saved_a: float
+    from_s: float | None = None
+    to_s: float | None = None
+
+
+def offers(
+    start: Start,
+    findings: Iterable[Finding],
+    matrix: Matrix,
+    planned: tuple[Change, ...],
+    ahead: tuple[Change, ...],
+    attached: tuple[Attached, ...] = (),
+    supply_v: float | None = None,
+) -> tuple[Offer, ...]:
+    """Offer changes, the one that saves most first.
+
+    Parameters
+    ----------
+    start
+        The run.
+    findings, matrix
+        What was found in it, and its shutdown matrix.
+    planned, ahead
+        All changes of the project, which are not offered again, and those that the run does not contain yet: what an
+        offer saves counts after them.
+    attached, supply_v
+        What hangs beside the device, and its rail: for what could draw what has no owner.
+    """
+    run = start.ledger.capture
+    found = [
+        Offer(Change(one.remedy, one.effects, run, one.kind.value), one.text, 0.0, one.from_s, one.to_s)
+        for one in findings
+        if one.remedy and one.effects
+    ]
+    told = {state for one in found for effect in one.change.effects if (state := getattr(effect, "state", ""))}
+    found += [
+        _lead(column, start, attached, supply_v, run)
+        for column in matrix.columns
+        if column.is_open and (column.unexplained_a or 0.0) > 0 and column.state not in told
+    ]
+    found += _idle_parts(start, matrix, run)
+    answers = [*(one for one in planned if one.on == run), *ahead]
+    fresh = [one for one in found if not _is_answered(one.change, answers)]
+    before_a = predict(start, ahead).mean_a
+    priced = [
+        Offer(one.change, one.words, before_a - predict(start, (*ahead, one.change)).mean_a, one.from_s, one.to_s)
+        for one in fresh
+    ]
+    worth = [one for one in priced if one.saved_a > _WORTH * before_a]
+    return tuple(sorted(worth, key=lambda one: -one.saved_a))
+
+
+def _is_answered(change: Change, planned: list[Change]) -> bool:
+    """Answer whether changes that were planned on the same run are about the same thing."""
+    if any(one.name == change.name or (one.reason == change.reason != MATRIX) for one in planned):
+        return True
+    states = {effect.state for effect in change.effects if isinstance(effect, CurrentBy)}
+    parts = {(effect.part, effect.mode) for effect in change.effects if isinstance(effect, PartTo)}
+    for effect in (effect for one in planned for effect in one.effects):
+        if isinstance(effect, CurrentBy) and change.reason == MATRIX and effect.state in (*states, "") and states:
+            return True
+        if isinstance(effect, PartTo) and (effect.part, effect.mode) in parts:
+            return True
+    return False
+
+
+def _lead(column: Column, start: Start, attached: tuple[Attached, ...], supply_v: float | None, run: str) -> Offer:
+    """Offer to end what has no owner in a state."""
+    left_a = column.unexplained_a or 0.0
+    leaks = possible_leaks(left_a, supply_v, start.parts, start.on.get(column.state, ()), attached)
+    name = (
+        f"End in {column.state}: {leaks[0].what}" if leaks else f"Find the owner of what {column.state} draws too much"
+    )
+    fits = f" It fits {leak_words(leaks, left_a)}." if leaks else ""
+    change = Change(name, (CurrentBy(-left_a, column.state),), run, MATRIX)
+    return Offer(change, f"{lead_words(column)}{fits}", 0.0)
+
+
+def _idle_parts(start: Start, matrix: Matrix, run: str) -> list[Offer]:
+    """Offer to turn parts off that could be: in a lower mode than the one that they idle in."""
+    found = []
+    for part in start.parts:
+        row = matrix.row(part.name)
+        if row is None:
+            continue
+        for mode_name in dict.fromkeys(cell.mode for cell in row.cells if cell.mode):
+            mode = part.mode(mode_name)
+            lower = _lower(part, mode)
+            if lower is None or mode is None:
+                continue
+            states = [
+                column.state
+                for column, cell in zip(matrix.columns, row.cells, strict=True)
+                if cell.mode == mode_name and _pays(start, column.state, mode, lower)
+            ]
+            if not states:
+                continue
+            change = Change(
+                f"Turn {part.name} from {mode_name} to {lower.name}",
+                tuple(PartTo(part.name, lower.name, state, mode_name) for state in states),
+                run,
+                MATRIX,
+                latency_s=lower.settle_s,
+                accuracy=lower.accuracy,
+            )
+            words = f"{part.name} idles in {mode_name} in {', '.join(states)}, and knows {lower.name}, which takes less"
+            found.append(Offer(change, words, 0.0))
+    return found
+
+
+def _pays(start: Start, state: str, mode: PartMode, lower: PartMode) -> bool:
+    """Answer whether stays in a state are long enough to come back from a lower mode."""
+    row = start.ledger.row(state)
+    if row is None or lower.settle_s > _SETTLES * row.mean_dwell_s:
+        return False
+    return (mode.current_a - lower.current_a) * row.mean_dwell_s > lower.switch_c
+
+
+def _lower(part: Part, mode: PartMode | None) -> PartMode | None:
+    """Return the mode that a gated part could be off in; None where it is at work, or off."""
+    if mode is None or mode.power is not Power.GATED:
+        return None
+    off = [one for one in part.modes if one.power is Power.OFF and one.current_a < mode.current_a]
+    return min(off, key=lambda one: one.current_a, default=None)
