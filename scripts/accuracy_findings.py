@@ -311,6 +311,7 @@ class Result:
     planted: tuple[Kind, ...]
     found: tuple[Kind, ...]
     off: dict[Kind, float]
+    counts: bool = True
 
 
 def measure(job: tuple[int, tuple[Kind, ...]]) -> Result:
@@ -325,7 +326,7 @@ def measure(job: tuple[int, tuple[Kind, ...]]) -> Result:
         told_a = sum(one.cost_a or 0.0 for one in found if one.kind is kind)
         if made.cost_a.get(kind) and any(one.kind is kind for one in found):
             off[kind] = float(told_a / made.cost_a[kind] - 1)
-    return Result(seed, planted, tuple(one.kind for one in found), off)
+    return Result(seed, planted, tuple(one.kind for one in found), off, bool(job[1]) == bool(planted))
 
 
 def jobs(each: int, clean: int, first: int) -> list[tuple[int, tuple[Kind, ...]]]:
@@ -345,6 +346,7 @@ _ALONE = {*_TWO_MODES, Kind.SLEEP_NOT_ENTERED, Kind.TICK_RUNNING, Kind.TIMERS_UN
 
 def document(results: list[Result]) -> str:
     """Write the part of the document on findings."""
+    results = [one for one in results if one.counts]
     clean = [one for one in results if not one.planted]
     alarms = sum(bool(one.found) for one in clean)
     text = _TEXT.format(faulty=len(results) - len(clean), clean=len(clean))

@@ -41,12 +41,15 @@ class Run(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         What changed since the run before.
     kind
         Step, repeat or other condition.
+    note
+        What else is to be known of it.
     """
 
     name: str
     title: str = ""
     changed: str = ""
     kind: RunKind = RunKind.STEP
+    note: str = ""
 
     @property
     def label(self) -> str:

@@ -126,7 +126,7 @@ def _expected() -> tuple[ExpectedValue, ...]:
             "Plover": modem or "power saving",
             "Status LED": "off",
             "24 MHz oscillator": fast,
-            "32 kHz oscillator": slow,
+            "32 kHz crystal": slow,
             "SRAM 16 KiB": kept,
         }
         parts = tuple(PartOn(part, mode) for part, mode in modes.items())

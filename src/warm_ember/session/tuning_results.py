@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import partial
 
@@ -82,6 +83,8 @@ class PlanResults:
         What else could be changed, from findings and from the shutdown matrix.
     matrix
         The shutdown matrix.
+    mode_of
+        The sleep mode that each state of sleep is.
     """
 
     run: str
@@ -99,6 +102,7 @@ class PlanResults:
     budget_a: float | None
     offers: tuple[Offer, ...]
     matrix: Matrix
+    mode_of: Mapping[str, str]
 
 
 class TuningResults:
@@ -172,6 +176,11 @@ class TuningResults:
         """Predict one run with some changes."""
         return predict(self.start(project, name, should_stop), changes)
 
+    def ahead(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[float, float]:
+        """Return the average and the life of one run with all of the plan that it does not contain yet."""
+        load = self.predict(project, name, changes_ahead(project, name), should_stop).load
+        return load.mean_a, life_of(life_model(project, load))
+
     def smallest_set(
         self, project: Project, name: str, changes: tuple[Change, ...], should_stop: ShouldStop = never
     ) -> Found | None:
@@ -215,6 +224,7 @@ class TuningResults:
             run.life.budget_a,
             offers(start, found, matrix, project.plan.changes, ahead, project.bench.attached, supply_v),
             matrix,
+            self._results.waste(project, name, should_stop).modes_of_states,
         )
 
     def matrix(self, project: Project, name: str, should_stop: ShouldStop = never) -> Matrix:

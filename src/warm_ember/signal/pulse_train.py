@@ -16,7 +16,7 @@ _STANDS_OUT, _HARMONIC, _OF_HIGHEST = 30.0, 6.0, 0.02
 _BINS = 64
 _LOW_MOSTLY, _EXPLAINS = 0.4, 0.3
 _REFINED = np.linspace(-0.6, 0.6, 25)
-_CONSTANTS, _FITTED, _EXTRAPOLATED = np.geomspace(0.03, 1.0, 30), 5, 0.3
+_CONSTANTS, _FITTED, _STILL_FALLS = np.geomspace(0.03, 1.0, 30), 5, 0.66
 
 
 @dataclass(frozen=True)
@@ -171,5 +171,6 @@ def _between(profile: _Profile) -> float:
         off = float(np.sum((level - offset - slope * decay) ** 2))
         if off < best and slope > 0:
             best, limit = off, float(offset)
-    # An extrapolation over far more than what was seen to decay is none.
-    return min(least, max(limit, least - _EXTRAPOLATED * (float(level[0]) - least)))
+    # What hardly falls any more towards its end has nowhere to fall to.
+    falls = float(level[int(_STILL_FALLS * (len(level) - 1))]) - least
+    return min(least, max(limit, least - falls))

@@ -237,9 +237,7 @@ def _check(matrix: Matrix, rule: PowerRule, state: str) -> list[Broken]:
     for bar in rule.excludes:
         other = matrix.cell(bar.part, state)
         if other is not None and other.mode and _is(other, bar):
-            words = (
-                f"{rule.when.part} in {here.mode} and {bar.part} in {other.mode} do not go together in {state}{why}."
-            )
+            words = f"{rule.when.part} {here.mode} does not go with {bar.part} {other.mode} in {state}{why}."
             found.append(Broken(words, state, (rule.when.part, bar.part)))
     return found
 

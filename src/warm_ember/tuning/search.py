@@ -12,7 +12,7 @@ from warm_ember.model.plan import Change, Limits
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.tuning.prediction import Start, predict
 
-_MOST_TRIED = 20_000
+_MOST_TRIED = 4000
 
 
 @dataclass(frozen=True)

@@ -16,9 +16,9 @@ from warm_ember.units import duration_text, quantity_text
 
 _RUNNING_A = 50e-6
 _AS_RUNNING, _MORE_THAN_RUNNING, _FEW, _MATTERS = 0.55, 1.35, 0.05, 0.03
-_BEFORE_S, _WAY_IN_S = 6e-3, 0.5e-3
-_PIECE_S, _PIECES, _LOOKED_AT, _FEWEST = 0.5e-3, 200, 200, 0.3
-_HOLDS, _RISES = 0.9, 3.0
+_BEFORE_S, _WAY_IN_S = 6e-3, 0.3e-3
+_PIECE_S, _PIECES, _LOOKED_AT = 0.3e-3, 300, 200
+_HOLDS, _RISES = 0.85, 3.0
 _MOSTLY, _COMPARABLE, _RARE = 0.5, 0.2, 2
 _SURE, _LIKELY = 0.95, 0.75
 _RUNS = re.compile(r"run|active|busy", re.IGNORECASE)
@@ -69,21 +69,20 @@ def _told(waste: Waste, rest: Rest) -> list[Finding]:
 
 def _running_a(waste: Waste, rest: Rest) -> float | None:
     """Return what flows when the core runs: the least of what states and wakes show, or what flows before a sleep."""
-    found = [
-        float(np.quantile(one, _FEWEST)) for one in (_least_awake(waste, rest), _just_before(waste, rest)) if len(one)
-    ]
+    least, before = _least_awake(waste, rest), _just_before(waste, rest)
+    found = [*least.tolist(), *([float(np.median(before))] if len(before) else [])]
     return min((one for one in found if one > 0), default=None)
 
 
 def _least_awake(waste: Waste, rest: Rest) -> Floats:
-    """Return for each of some wakes the lowest current that holds for a millisecond, its ways in and out left out.
+    """Return for each source the lowest current that holds for a moment in its wakes, their ways in left out.
 
-    Whatever a wake is for, it begins with the core alone.
+    Whatever a wake is for, it begins with the core alone; of short wakes that is hardly seen, of others it is.
     """
     wakes, interval_s = waste.wakes.wakes, waste.wakes.interval_s
     way_in, size = (max(1, round(one / interval_s)) for one in (_WAY_IN_S, _PIECE_S))
     least_a = _RISES * rest.floor_a if rest.floor_a < _RUNNING_A else 0.0
-    found = []
+    found: dict[int, list[float]] = {}
     for index in np.unique(np.linspace(0, wakes.count - 1, min(wakes.count, _LOOKED_AT)).astype(int)).tolist():
         first, last = int(wakes.first[index]) + way_in, int(wakes.last[index])
         count = min((last - first) // size, _PIECES)
@@ -93,8 +92,8 @@ def _least_awake(waste: Waste, rest: Rest) -> Floats:
         low, high = np.minimum(pieces[1:], pieces[:-1]), np.maximum(pieces[1:], pieces[:-1])
         holds = low[(low > _HOLDS * high) & (low > least_a)]
         if len(holds):
-            found.append(float(holds.min()))
-    return np.array(found)
+            found.setdefault(int(wakes.number[index]), []).append(float(holds.min()))
+    return np.array([float(np.median(one)) for one in found.values()])
 
 
 def _just_before(waste: Waste, rest: Rest) -> Floats:

@@ -12,11 +12,11 @@ from warm_ember.units import duration_text
 
 _WITHIN = 0.5
 _MATTERS, _SPARED = 0.03, 0.2
-_CONFIDENCE = 0.75
+_CONFIDENCE, _SAME = 0.75, 5e-3
 
 
 def timers_unaligned(waste: Waste) -> list[Finding]:
-    """Let each timer come later by up to half the shortest period, and see how many wakes are spared.
+    """Let each timer come later by up to half the shortest period, or start together, and see what is spared.
 
     Notes
     -----
@@ -38,16 +38,23 @@ def timers_unaligned(waste: Waste) -> list[Finding]:
     order = np.argsort(ledger.wakes.first[members], kind="stable")
     first = ledger.wakes.first[members][order]
     late = np.full(len(first), int(_WITHIN * shortest_s / ledger.interval_s))
-    spared = len(first) - fewest_moments(first, late)
+    # Timers whose periods are multiples of the shortest need no slack: started together they stay together.
+    together = sum(len(mine) for _, period_s, mine in timers if _is_multiple(period_s / shortest_s))
+    together -= max(len(mine) for _, period_s, mine in timers if period_s == shortest_s)
+    spared = max(len(first) - fewest_moments(first, late), together)
     cheapest_c = min(float(ledger.cost_c[mine].mean()) for _, _, mine in timers)
     cost_a = spared * max(cheapest_c, 0.0) / waste.duration_s
     if spared < _SPARED * len(first) or cost_a < _MATTERS * waste.usual_a:
         return []
     names = ", ".join(f"{source} each {duration_text(period_s)}" for source, period_s, _ in timers[:4])
     text = (
-        f"{names}: {spared} of their {len(first)} wakes could come along with another if each may come later by "
-        f"{duration_text(_WITHIN * shortest_s)}. Start them together, or give each a slack"
+        f"{names}: {spared} of their {len(first)} wakes could come along with another. Start the timers together, or "
+        f"let each come later by up to {duration_text(_WITHIN * shortest_s)}"
     )
     from_s, to_s = (float(edge) * ledger.interval_s for edge in (first[0], first[-1]))
     remedy, effects = "Let the timers wake together", (Saves(cost_a),)
     return [Finding(Kind.TIMERS_UNALIGNED, from_s, to_s, cost_a, _CONFIDENCE, text, remedy, effects)]
+
+
+def _is_multiple(ratio: float) -> bool:
+    return abs(ratio - round(ratio)) < _SAME * ratio

@@ -12,7 +12,7 @@ from warm_ember.units import duration_text, quantity_text
 
 _LONGEST_GAP_S, _SHORTEST_GAP_S, _TRIED = 1.5, 1e-3, 25
 _LONGEST_S = 4.0
-_LEAST_WAKES, _LEAST_EXTRA, _BY_CHANCE = 5, 4, 8.0
+_LEAST_WAKES, _LEAST_EXTRA, _BY_CHANCE = 6, 5, 8.0
 _TYPICAL, _APART, _MATTERS = 2.5, 4.0, 0.02
 _SURE, _LIKELY = 0.9, 0.75
 

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QWidget
 from warm_ember.model.project import Run, RunKind
 from warm_ember.session.results import RunResults
 from warm_ember.ui.look.marked import draw_chip, draw_marked
+from warm_ember.ui.look.textures import FINE, texture_brush
 from warm_ember.ui.look.theme import Look
 from warm_ember.units import MONTH_S, bare, quantity_text
 
@@ -20,6 +21,10 @@ _LEFT = 96
 _RIGHT_SIDE = 88
 _TOP = 24
 _WORDS = 58
+
+
+PLAN = "\0plan"
+"""In place of a run's name: no capture can be called so."""
 
 
 @dataclass(frozen=True)
@@ -30,6 +35,7 @@ class Rung:
     mean_a: float
     life_s: float
     before_a: float | None
+    is_plan: bool = False
 
 
 def rungs(runs: tuple[Run, ...], found: dict[str, RunResults], state: str = "") -> list[Rung]:
@@ -55,6 +61,12 @@ def rungs(runs: tuple[Run, ...], found: dict[str, RunResults], state: str = "") 
         if run.kind is RunKind.STEP:
             last_a = mean_a
     return ladder
+
+
+def plan_rung(changes: int, mean_a: float, life_s: float, before_a: float) -> Rung:
+    """Return the rung that the plan predicts."""
+    words = f"{changes} change{'s' if changes != 1 else ''}, predicted"
+    return Rung(Run(PLAN, "plan", words), mean_a, life_s, before_a, is_plan=True)
 
 
 class Ladder(QWidget):
@@ -265,7 +277,11 @@ class Ladder(QWidget):
                 painter.drawLine(last, QPointF(bar.left(), last.y()))
         color = theme.ramp.color(rung.mean_a)
         painter.setBrush(Qt.BrushStyle.NoBrush)
-        if is_step:
+        if rung.is_plan:
+            painter.fillRect(bar, texture_brush(FINE, color))
+            painter.setPen(QPen(color, 1))
+            painter.drawRect(bar)
+        elif is_step:
             painter.fillRect(bar, color)
         else:
             painter.setPen(QPen(color, 1))
@@ -317,7 +333,7 @@ class Ladder(QWidget):
     def _name_at(self, position: QPointF) -> str | None:
         for index, rung in enumerate(self.rungs):
             column = self._column(index)
-            if column.left() <= position.x() < column.right():
+            if column.left() <= position.x() < column.right() and not rung.is_plan:
                 return rung.run.name
         return None
 
@@ -332,7 +348,7 @@ class Ladder(QWidget):
             self.run_asked.emit(name)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        names = [rung.run.name for rung in self.rungs]
+        names = [rung.run.name for rung in self.rungs if not rung.is_plan]
         step = {Qt.Key.Key_Right: 1, Qt.Key.Key_Left: -1}.get(Qt.Key(event.key()))
         with_shift = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
         picked = self.first if with_shift else self.second

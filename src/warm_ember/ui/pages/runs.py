@@ -2,24 +2,31 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable
 
 from PySide6.QtCore import Signal
 from PySide6.QtGui import QAction, QGuiApplication
 from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QVBoxLayout, QWidget
 
+from warm_ember.errors import BadArgumentError
 from warm_ember.model.project import RunKind
 from warm_ember.session import edits
 from warm_ember.session.results import RunResults
+from warm_ember.session.tuning_results import Comparison, changes_ahead
+from warm_ember.signal.fold import Fold
+from warm_ember.signal.series import ShouldStop
 from warm_ember.tuning.difference import Difference, Side, by_state
 from warm_ember.ui.desk import Desk
 from warm_ember.ui.look.theme import Look
-from warm_ember.ui.pages.comparison import DifferenceTable, Overlay
-from warm_ember.ui.pages.ladder import Ladder, rungs
+from warm_ember.ui.pages.claim_line import ClaimLine
+from warm_ember.ui.pages.comparison import DifferenceTable, Sum, micro
+from warm_ember.ui.pages.ladder import Ladder, plan_rung, rungs
+from warm_ember.ui.pages.overlay import MODES, Overlay
 from warm_ember.ui.pages.page import Page
 from warm_ember.ui.shell.headline import Switch
 from warm_ember.ui.shell.spine import LinkFigure
-from warm_ember.units import percent_text, quantity_text
+from warm_ember.units import months_text, percent_text, quantity_text
 
 
 class RunsPage(Page):
@@ -44,7 +51,13 @@ class RunsPage(Page):
         self.ladder = Ladder(look)
         self.table = DifferenceTable(look)
         self.overlay = Overlay(look)
+        self.claim = ClaimLine(look)
+        self.by = "states"
+        self.compared: Comparison | None = None
+        self.planned: tuple[int, float, float] | None = None
+        self._compared_key: object = None
         self._build()
+        self.claim.asked.connect(self._on_claim)
         self.ladder.picked.connect(self._on_picked)
         self.ladder.run_asked.connect(self.run_asked)
         self._actions = self._make_actions()
@@ -61,6 +74,7 @@ class RunsPage(Page):
         row.addWidget(self.overlay, 1)
         row.addWidget(self.table, 1)
         layout.addWidget(below, 6)
+        layout.addWidget(self.claim)
 
     def _make_actions(self) -> list[QAction]:
         some: tuple[tuple[str, str, Callable[[], object]], ...] = (
@@ -71,6 +85,7 @@ class RunsPage(Page):
             ),
             ("Rename run B …", "F2", self.rename_run),
             ("Say what changed in run B …", "Shift+F2", self.describe_run),
+            ("A note on run B …", "Ctrl+Shift+F2", self.note_run),
             ("Make run B a step, a repeat or another condition …", "Ctrl+F2", self.sort_run),
         )
         return [self.make_action(*one) for one in some]
@@ -93,6 +108,27 @@ class RunsPage(Page):
         self.found = found
         if self.first not in found:
             self.first = self._run_before(self.second)
+        self.planned = None
+        self._show()
+        self._plan()
+
+    def _plan(self) -> None:
+        """Predict what the plan makes of the last step, in the background: it is the next rung."""
+        session = self.desk.session
+        steps = [run.name for run in self.desk.project.runs if run.kind is RunKind.STEP and run.name in self.found]
+        if session is None or not steps or not changes_ahead(self.desk.project, steps[-1]):
+            return
+        project, name = session.project, steps[-1]
+        count = len(changes_ahead(project, name))
+
+        def work(should_stop: ShouldStop, _progress: object) -> tuple[int, float, float]:
+            mean_a, life_s = session.tuning.ahead(project, name, should_stop)
+            return count, mean_a, life_s
+
+        self.desk.work("next rung", "predicting the next rung", work, self._on_planned)
+
+    def _on_planned(self, planned: tuple[int, float, float]) -> None:
+        self.planned = planned
         self._show()
 
     def _run_before(self, name: str) -> str:
@@ -123,11 +159,95 @@ class RunsPage(Page):
         life = self.results.life if self.results is not None else None
         shown = state if self.one_state else ""
         ladder = rungs(self.desk.project.runs, self.found, shown)
+        if self.planned is not None and ladder and not shown:
+            last = [rung for rung in ladder if rung.run.kind is RunKind.STEP][-1:]
+            ladder += [plan_rung(*self.planned, one.mean_a) for one in last]
         self.ladder.show_rungs(ladder, life.budget_a if life else None, life.target_s if life else None, shown)
         self.ladder.pick(self.first, self.second)
-        self.table.show_runs(first, second, self.rows)
+        self._show_table(first, second)
         self.overlay.show_runs(first, second, state)
+        self._compare(first, second)
+        self._show_folds(first, second)
+        if self.claim.claim:
+            self._on_claim(self.claim.claim)
         self.headline_changed.emit()
+
+    def _show_table(self, first: RunResults | None, second: RunResults | None) -> None:
+        """Show what changed by state, by source of wakes, or by activity."""
+        if first is None or second is None:
+            empty = "Pick two runs above: click for B, Shift-click for A."
+            self.table.show_rows("Difference per state", ("A, µA", "B, µA"), (), empty=empty)
+            return
+        found = self.compared
+        rows = {
+            "states": self.rows,
+            "wakes": found.sources if found is not None else (),
+            "activities": found.activities if found is not None else (),
+        }[self.by]
+        sums: tuple[Sum, ...] = (
+            ("average, µA", first.load.mean_a, second.load.mean_a, micro),
+            ("months of life", first.life.life_s, second.life.life_s, lambda life_s: months_text(life_s).number),
+        )
+        titles = {"states": "state", "wakes": "source of wakes", "activities": "activity"}
+        means = tuple((s.name, s.mean_a) for s in (*first.by_state, *second.by_state)) if self.by == "states" else ()
+        notes = tuple(
+            f"Also differs: {one.what}, {one.before} against {one.after}."
+            for one in (found.confounders if found is not None else ())[:3]
+        )
+        empty = "Comparing …" if found is None else "Nothing of that kind is in either run."
+        self.table.show_rows(f"Difference per {titles[self.by]}", ("A, µA", "B, µA"), rows, sums, means, notes, empty)
+
+    def _compare(self, first: RunResults | None, second: RunResults | None) -> None:
+        """Compare in the background what takes longer than the states."""
+        session = self.desk.session
+        key = None if first is None or second is None else (first.load, second.load)
+        if key == self._compared_key:
+            return
+        self._compared_key, self.compared = key, None
+        self.desk.jobs.stop("compare")
+        if session is None or first is None or second is None:
+            return
+        project, names = session.project, (first.run.name, second.run.name)
+        self.desk.work(
+            "compare",
+            f"comparing {names[0]} and {names[1]}",
+            lambda should_stop, _progress: session.tuning.compare(project, *names, should_stop),
+            self._on_compared,
+        )
+
+    def _on_compared(self, found: Comparison) -> None:
+        self.compared = found
+        self._show_table(self.found.get(self.first), self.found.get(self.second))
+
+    def _show_folds(self, first: RunResults | None, second: RunResults | None) -> None:
+        """Fold both runs in the background, when their cycles are to be seen."""
+        session = self.desk.session
+        runs = [run for run in (first, second) if run is not None]
+        if self.overlay.mode != "cycle" or session is None or not runs:
+            return
+        project = session.project
+
+        def work(should_stop: ShouldStop, _progress: object) -> dict[str, Fold]:
+            folds = {}
+            for run in runs:
+                with contextlib.suppress(BadArgumentError):  # a run without cycles has none to show
+                    folds[run.run.name] = session.results.fold(project, run.run.name, run.fold_plan, should_stop)
+            return folds
+
+        self.desk.work("folds", "folding both runs", work, self.overlay.show_folds)
+
+    def _on_claim(self, text: str) -> None:
+        session = self.desk.session
+        self.claim.show_verdict(None)
+        if not text or session is None or not self.first or not self.second:
+            return
+        project, first, second = session.project, self.first, self.second
+        self.desk.work(
+            "claim on runs",
+            "checking a claim",
+            lambda should_stop, _progress: session.tuning.claim(project, text, first, second, should_stop),
+            self.claim.show_verdict,
+        )
 
     def _main_state(self) -> str:
         """Return the state with the largest change that both runs have."""
@@ -154,6 +274,15 @@ class RunsPage(Page):
         words, chosen = QInputDialog.getText(self, "Changed", "What changed since the run before?", text=run.changed)
         if chosen:
             self.desk.apply(edits.change_run(run.name, changed=words.strip()), f"describe {run.name}")
+
+    def note_run(self) -> None:
+        """Ask for a note on run B."""
+        run = self.desk.project.run(self.second)
+        if run is None:
+            return
+        note, chosen = QInputDialog.getMultiLineText(self, "Note", f"What is to be known of {run.label}?", run.note)
+        if chosen:
+            self.desk.apply(edits.change_run(run.name, note=note.strip()), f"note on {run.name}")
 
     def sort_run(self) -> None:
         """Ask whether run B is a step."""
@@ -195,7 +324,19 @@ class RunsPage(Page):
             self.one_state = word == "one state"
             self._show()
 
-        return (Switch("Ladder", ("average", "one state"), "one state" if self.one_state else "average", choose),)
+        def lay(word: str) -> None:
+            self.overlay.set_mode(word)
+            self._show()
+
+        def divide(word: str) -> None:
+            self.by = word
+            self._show()
+
+        return (
+            Switch("Ladder", ("average", "one state"), "one state" if self.one_state else "average", choose),
+            Switch("Overlay", MODES, self.overlay.mode, lay),
+            Switch("Difference", ("states", "wakes", "activities"), self.by, divide),
+        )
 
     def link(self) -> LinkFigure:
         if self.results is None:

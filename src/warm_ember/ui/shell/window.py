@@ -39,6 +39,7 @@ from warm_ember.ui.pages.page import Page
 from warm_ember.ui.pages.runs import RunsPage
 from warm_ember.ui.pages.states import StatesPage
 from warm_ember.ui.pages.trace import TracePage
+from warm_ember.ui.pages.tune import TunePage
 from warm_ember.ui.pages.wakes import WakesPage
 from warm_ember.ui.shell.budget_bar import BudgetBar
 from warm_ember.ui.shell.exports import EXPORTS, Exports
@@ -76,9 +77,10 @@ class MainWindow(QMainWindow):
         self.states = StatesPage(self.desk, self.look, self.window_on_time)
         self.wakes = WakesPage(self.desk, self.look, self.window_on_time)
         self.battery = BatteryPage(self.desk, self.look)
+        self.tune = TunePage(self.desk, self.look)
         self.runs = RunsPage(self.desk, self.look)
         self.pages: dict[str, Page] = {
-            p.title: p for p in (self.bench, self.trace, self.states, self.wakes, self.battery, self.runs)
+            p.title: p for p in (self.bench, self.trace, self.states, self.wakes, self.battery, self.tune, self.runs)
         }
 
     def _build_shell(self) -> None:
@@ -152,7 +154,7 @@ class MainWindow(QMainWindow):
         self.runs_menu = menus["Capture"].addMenu("Show run")
         self._action(menus["Capture"], "Next run", "Ctrl+PgDown", lambda: self.step_run(1))
         self._action(menus["Capture"], "Previous run", "Ctrl+PgUp", lambda: self.step_run(-1))
-        for page in (self.bench, self.states, self.wakes, self.battery, self.runs):
+        for page in (self.bench, self.states, self.wakes, self.battery, self.tune, self.runs):
             menus["Edit"].addSeparator()
             menus["Edit"].addActions(page.page_actions())
         self._action(menus["Help"], "Keys", "F1", self.show_keys)
@@ -177,6 +179,8 @@ class MainWindow(QMainWindow):
         self.budget.segment_chosen.connect(self._on_segment)
         self.runs.run_asked.connect(desk.select_run)
         self.wakes.activity_asked.connect(self._take_wakes)
+        self.tune.stretch_asked.connect(self._show_evidence)
+        self.tune.wake_asked.connect(self._show_wake_plan)
         self.states.trace_asked.connect(lambda: self.show_page("Trace"))
         self.imports.import_asked.connect(desk.import_file)
         self.imports.finished.connect(self._on_imports_finished)
@@ -292,6 +296,16 @@ class MainWindow(QMainWindow):
     def _on_runs(self) -> None:
         self.runs.show_runs(self.desk.all_results)
         self._show_headline()
+
+    def _show_evidence(self, from_s: float, to_s: float) -> None:
+        """Show a stretch of the capture with some room around it."""
+        room_s = 0.05 * (to_s - from_s)
+        self.window_on_time.show(from_s - room_s, to_s + room_s)
+        self.show_page("Trace")
+
+    def _show_wake_plan(self, _source: str) -> None:
+        self.show_page("Wakes")
+        self.wakes.show_view("plan")
 
     def _on_segment(self, by: str, name: str) -> None:
         if by == "states":

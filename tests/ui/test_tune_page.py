@@ -1,0 +1,256 @@
+"""The Tune page as a user drives it, by mouse and by keyboard; the Runs page's comparison beside it."""
+
+from __future__ import annotations
+
+import msgspec
+import pytest
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtWidgets import QApplication, QComboBox, QInputDialog
+from pytestqt.qtbot import QtBot
+
+from ui.driving import LEFT, type_into
+from warm_ember.model.plan import Change, CurrentBy, LengthTo, PartTo, Plan
+from warm_ember.session import edits
+from warm_ember.session.plan_edits import add_change
+from warm_ember.session.tuning_results import changes_ahead
+from warm_ember.tuning.claims import Outcome
+from warm_ember.ui.pages.tune import TunePage
+from warm_ember.ui.shell.window import MainWindow
+
+Key = Qt.Key
+
+
+@pytest.fixture
+def page(window: MainWindow, settle) -> TunePage:
+    window.show_page("Tune")
+    settle()
+    assert window.tune.found is not None
+    return window.tune
+
+
+def middle(box) -> QPoint:
+    return box.center().toPoint()
+
+
+def trigger(menu, words: str) -> None:
+    """Choose an entry of a menu by its beginning."""
+    next(action for action in menu.actions() if action.text().startswith(words)).trigger()
+    menu.close()
+
+
+def test_link_sentence_and_staircase_tell_the_same(window: MainWindow, page: TunePage, settle) -> None:
+    found = page.found
+    assert "**4** changes" in page.sentence()
+    assert window.spine.links["Tune"].shown.figure.startswith("**42")
+    kinds = [bar.kind for bar in page.staircase.bars]
+    assert kinds == ["whole", "predicted", "measured", "whole", *["predicted"] * 4, "plan"]
+    assert page.staircase.bars[-1].to_a == pytest.approx(found.predicted.mean_a)
+    page._actions[-1].trigger()
+    assert len(QApplication.clipboard().text().splitlines()) == 5
+    window.desk.select_run("r5")
+    settle()
+    assert "no change is planned" in page.sentence()
+    assert len(page.found.proofs) == 4
+
+
+def test_a_cell_is_planned_by_keys_and_said_by_mouse(qtbot: QtBot, window: MainWindow, page: TunePage, settle) -> None:
+    matrix = page.matrix
+    names = [row.name for row in matrix.matrix.rows]
+    matrix.setFocus()
+    qtbot.mouseClick(matrix, LEFT, pos=middle(matrix.cell_box("Plover", "Deep sleep")))
+    assert matrix.cursor_at == (names.index("Plover"), 0)
+    for child in matrix.findChildren(type(matrix.cell_menu())):
+        child.close()
+    for _ in range(names.index("Plover") - names.index("Sedge")):
+        qtbot.keyClick(matrix, Key.Key_Up)
+    count = len(page.ahead)
+    trigger(matrix.cell_menu(), "Plan: unpowered")
+    settle()
+    assert page.ahead[-1].effects == (PartTo("Sedge", "unpowered", "Deep sleep"),)
+    assert len(page.ahead) == count + 1
+    trigger(matrix.cell_menu(), "As: write")
+    settle()
+    assert page.found.matrix.cell("Sedge", "Deep sleep").mode == "write"
+    assert any("Sedge" in broken.rows for broken in page.found.matrix.broken)
+    assert "broken" in page.warning()
+    assert page.broken.isVisible()
+    window.desk.undo()
+    window.desk.undo()
+    settle()
+    assert len(page.ahead) == count
+    assert page.warning() == ""
+
+
+def test_a_domain_that_is_off_marks_the_source_that_needs_it(window: MainWindow, page: TunePage, settle) -> None:
+    names = [row.name for row in page.matrix.matrix.rows]
+    page.matrix.cursor_at = (names.index("inputs"), 0)
+    trigger(page.matrix.cell_menu(), "inputs is off")
+    settle()
+    assert [broken.rows for broken in page.found.matrix.broken] == [("pir", "inputs")]
+    page.matrix.cursor_at = (names.index("inputs"), 2)
+    trigger(page.matrix.cell_menu(), "inputs is off")
+    assert "no sleep mode" in window.messages.words.text()
+    page.matrix.cursor_at = (names.index("pir"), 0)
+    trigger(page.matrix.cell_menu(), "Show the way")
+    assert window.page.title == "Wakes"
+    assert window.wakes.view == "plan"
+
+
+def test_a_finding_is_added_with_its_evidence_and_taken_out_again(
+    qtbot: QtBot, window: MainWindow, page: TunePage, settle
+) -> None:
+    window.desk.apply(lambda project: msgspec.structs.replace(project, plan=Plan()), "no plan")
+    settle()
+    items = page.list.items
+    index = next(n for n, item in enumerate(items) if item.offer and item.offer.change.reason == "timer-overridden")
+    offer = items[index].offer
+    qtbot.mouseClick(page.list, LEFT, pos=middle(page.list.evidence_box(index)))
+    assert window.page.title == "Trace"
+    assert window.window_on_time.from_s < offer.from_s < offer.to_s < window.window_on_time.to_s
+    window.show_page("Tune")
+    qtbot.mouseClick(page.list, LEFT, pos=middle(page.list.add_box(index)))
+    settle()
+    assert page.ahead == (offer.change,)
+    assert page.found.mean_a - page.found.predicted.mean_a == pytest.approx(offer.saved_a)
+    page.list.setFocus()
+    page.list.choose(1)
+    qtbot.keyClick(page.list, Key.Key_Space)
+    settle()
+    assert page.ahead == ()
+    assert [item.kind for item in page.list.items if item.change == changes_of(window)[0]] == ["beside"]
+    page.list.choose(next(n for n, item in enumerate(page.list.items) if item.kind == "beside"))
+    qtbot.keyClick(page.list, Key.Key_Delete)
+    settle()
+    assert changes_of(window) == ()
+
+
+def changes_of(window: MainWindow):
+    return window.desk.project.plan.changes
+
+
+def test_changes_are_moved_ordered_searched_and_typed(qtbot: QtBot, window: MainWindow, page: TunePage, settle) -> None:
+    names = [change.name for change in page.ahead]
+    page.list.setFocus()
+    page.list.choose(1)
+    qtbot.keyClick(page.list, Key.Key_Down, Qt.KeyboardModifier.ControlModifier)
+    settle()
+    assert [change.name for change in page.ahead] == [names[1], names[0], *names[2:]]
+    qtbot.keyClick(page.list, Key.Key_G)
+    settle()
+    assert page.ahead[0].name == names[0]
+    qtbot.keyClick(page.list, Key.Key_S)
+    settle()
+    assert len(page.ahead) == 2
+    assert page.found.predicted.mean_a <= page.found.budget_a
+    assert "are enough" in window.messages.words.text()
+    trigger(page.new_menu(), "Count is shorter")
+    settle()
+    assert isinstance(page.ahead[-1].effects[0], LengthTo)
+    page.list.choose(3)
+    type_into(qtbot, page.editor.fields["effect 0"], "0.5 s")
+    type_into(qtbot, page.editor.fields["latency_s"], "20 ms")
+    settle()
+    assert page.ahead[-1].effects == (LengthTo("Count", 0.5),)
+    assert page.together.isVisible()
+    type_into(qtbot, page.limits["latency_s"], "1 s")
+    settle()
+    assert not page.together.isVisible()
+    assert window.desk.project.plan.limits.latency_s == 1.0
+
+
+def test_a_change_is_linked_to_the_run_that_proves_it(window: MainWindow, page: TunePage, settle) -> None:
+    window.desk.apply(lambda project: msgspec.structs.replace(project, plan=Plan()), "no plan")
+    settle()
+    trigger(page.new_menu(), "Count draws less")
+    settle()
+    page.list.choose(1)
+    box = page.editor.fields["proved_by"]
+    assert isinstance(box, QComboBox)
+    box.setCurrentIndex(box.findData("r5"))
+    box.activated.emit(box.currentIndex())
+    settle()
+    assert changes_of(window)[0].proved_by == "r5"
+    window.desk.select_run("r5")
+    settle()
+    (proof,) = page.found.proofs
+    assert not proof.is_proved
+    assert proof.off
+    page._show_proof(proof)
+    assert page.view == "proof"
+    assert "not as predicted" in page.proof.words.text()
+    assert len(page.proof.table.notes) == min(len(proof.off), 3)
+
+
+def test_claims_are_judged_on_the_plan(qtbot: QtBot, window: MainWindow, page: TunePage, settle) -> None:
+    for words, outcome in (("half the charge", Outcome.REFUTED), ("a third less charge", Outcome.SUPPORTED)):
+        type_into(qtbot, page.claim.edit, words)
+        settle()
+        assert page.claim.verdict.judged.outcome is outcome
+    type_into(qtbot, page.claim.edit, "nonsense")
+    settle()
+    assert page.claim.verdict.judged is None
+    assert "no claim" in window.messages.words.text()
+
+
+def test_the_waveform_is_moved_by_wheel_and_keys(qtbot: QtBot, page: TunePage) -> None:
+    page.show_view("waveform")
+    view = page.waveform
+    view.setFocus()
+    whole = view.span_s
+    for key in (Key.Key_Plus, Key.Key_Plus, Key.Key_Left, Key.Key_Minus, Key.Key_F):
+        before = view.span_s
+        qtbot.keyClick(view, key)
+        assert view.span_s != before
+    assert view.span_s == whole
+    view.zoom(0.01, 100.0)
+    assert view.span_s[0] < 100.0 < view.span_s[1]
+    assert view.grab().width() == view.width()
+
+
+def test_an_empty_project_says_what_is_missing(empty_window: MainWindow) -> None:
+    empty_window.show_page("Tune")
+    assert "capture" in empty_window.tune.sentence()
+    empty_window.tune.search()
+    empty_window.tune.order()
+    assert empty_window.tune.new_menu().actions() == []
+
+
+def test_two_runs_are_laid_over_each_other_in_every_way(qtbot: QtBot, window: MainWindow, settle, monkeypatch) -> None:
+    window.show_page("Runs")
+    settle()
+    runs = window.runs
+    for mode in ("time", "cycle", "charge", "state"):
+        next(s for s in runs.switches() if s.title == "Overlay").choose(mode)
+        settle()
+        assert runs.overlay.mode == mode
+        shown, (from_s, to_s) = runs.overlay._shown(400)
+        assert [letter for _, letter in shown] == ["A", "B"]
+        assert from_s < to_s
+        runs.overlay.grab()
+    for by, first in (("wakes", "pir"), ("activities", "Deep sleep"), ("states", "Deep sleep")):
+        next(s for s in runs.switches() if s.title == "Difference").choose(by)
+        settle()
+        assert runs.table.rows[0].name == first
+    type_into(qtbot, runs.claim.edit, "a third of the charge")
+    settle()
+    assert runs.claim.verdict.judged.outcome is Outcome.SUPPORTED
+    monkeypatch.setattr(QInputDialog, "getMultiLineText", lambda *_a: ("on the north wall", True))
+    runs.note_run()
+    assert window.desk.project.run("r4").note == "on the north wall"
+
+
+def test_the_plan_is_the_next_rung(window: MainWindow, settle) -> None:
+    window.show_page("Runs")
+    settle()
+    assert not any(rung.is_plan for rung in window.runs.ladder.rungs)
+
+    window.desk.apply(add_change(Change("less", (CurrentBy(-2e-6),), "r5")), "plan")
+    settle()
+    rung = window.runs.ladder.rungs[-1]
+    assert rung.is_plan
+    last_a = window.desk.all_results["r5"].load.mean_a
+    assert rung.mean_a == pytest.approx(last_a - 2e-6)
+    assert len(changes_ahead(window.desk.project, "r5")) == 1
+    window.desk.apply(edits.change_run("r5", title="run 5"), "title")
+    settle()
+    assert window.runs.ladder.rungs[-1].is_plan
