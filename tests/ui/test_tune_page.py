@@ -254,3 +254,29 @@ def test_the_plan_is_the_next_rung(window: MainWindow, settle) -> None:
     window.desk.apply(edits.change_run("r5", title="run 5"), "title")
     settle()
     assert window.runs.ladder.rungs[-1].is_plan
+
+
+def test_timers_are_shown_written_and_asked_about(qtbot: QtBot, window: MainWindow, page: TunePage, settle) -> None:
+    page.show_view("timers")
+    settle()
+    view = page.timers
+    assert view.table.rowCount() == 2
+    assert "exact" in view.codes.text()
+    type_into(qtbot, view.time, "11 s")
+    assert "not exact" in view.codes.text()
+    type_into(qtbot, view.time, "eleven")
+    assert "expected a time" in view.codes.text()
+    view.what.setCurrentIndex(view.what.findText("rtc"))
+    view.what.activated.emit(view.what.currentIndex())
+    type_into(qtbot, view.period, "20 s")
+    assert "within 20.0 s" in view.answer.text()
+    view.curve.grab()
+    count = len(page.ahead)
+    qtbot.mouseClick(view.add, LEFT)
+    settle()
+    assert len(page.ahead) == count + 1
+    assert page.ahead[-1].name == "rtc each 20.0 s"
+    assert page.ahead[-1].latency_s == pytest.approx(19.0, rel=1e-3)
+    window.desk.select_run("r1")
+    settle()
+    assert view.grab().width() == view.width()

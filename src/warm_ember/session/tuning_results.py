@@ -16,11 +16,13 @@ from warm_ember.signal.series import ShouldStop, never
 from warm_ember.tuning.claims import CHARGE, LIFE, Claim, Interval, Judged, judge, read_claim
 from warm_ember.tuning.confounders import Confounder, confounders
 from warm_ember.tuning.difference import Difference, Side, by_activity, by_source, by_state, of_average
+from warm_ember.tuning.findings.timer_overridden import Granted, asked_and_granted
 from warm_ember.tuning.matrix import Matrix, make_matrix
 from warm_ember.tuning.offers import Offer, offers
 from warm_ember.tuning.prediction import Predicted, Start, Step, predict, staircase
 from warm_ember.tuning.proof import Proof, prove
 from warm_ember.tuning.search import Found, smallest_set
+from warm_ember.tuning.timers.period_model import PeriodModel, of_source, of_state
 
 PLAN = "the plan"
 """In place of a run: what the plan predicts."""
@@ -239,6 +241,23 @@ class TuningResults:
             project.wake_plan,
             waste.modes_of_states,
         )
+
+    def periods(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[PeriodModel, ...]:
+        """Return what happens with a period in one run: sources of wakes, and what pulses in its states."""
+        results = self._results
+        capture, placement = results.open_capture(name), results.placement(project, name, should_stop)
+        ledger = results.wake_ledger(project, name, should_stop=should_stop)
+
+        def work() -> tuple[PeriodModel, ...]:
+            sources = (of_source(ledger, row.source) for row in ledger.sources)
+            states = (of_state(capture, placement, state, should_stop=should_stop) for state in placement.names)
+            return tuple(one for one in (*sources, *states) if one is not None)
+
+        return results.once(("periods", ledger), work)
+
+    def asked(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[Granted, ...]:
+        """Return what was asked of a network and what it granted, in the order of the log."""
+        return asked_and_granted(self._results.waste(project, name, should_stop))
 
     def proofs(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[Proof, ...]:
         """Hold what was predicted of the changes in each run up to this one against what came."""

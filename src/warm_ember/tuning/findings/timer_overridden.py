@@ -25,11 +25,53 @@ _REMEDY = "Have the timers granted that are asked for"
 
 
 @dataclass(frozen=True)
-class _Timers:
+class Timers:
     """Active time and periodic update; None where deactivated or not told."""
 
     active_s: float | None
     periodic_s: float | None
+
+
+@dataclass(frozen=True)
+class Granted:
+    """What was granted, and what was asked for before it.
+
+    Parameters
+    ----------
+    at_s
+        When it was granted, in the capture.
+    asked, granted
+        The timers.
+    """
+
+    at_s: float
+    asked: Timers
+    granted: Timers
+
+    @property
+    def differ(self) -> bool:
+        """Whether any timer was granted otherwise than asked for."""
+        pairs = ((self.asked.active_s, self.granted.active_s), (self.asked.periodic_s, self.granted.periodic_s))
+        return any(one is not None and other is not None and abs(one - other) > _CLOSE for one, other in pairs)
+
+
+def asked_and_granted(waste: Waste) -> tuple[Granted, ...]:
+    """Read what the log says was asked for and granted; nothing of a log that may lie in several ways."""
+    if waste.alignment.is_ambiguous:
+        return ()
+    asked: Timers | None = None
+    found = []
+    for event in sorted(waste.recording.events, key=lambda one: one.time_s):
+        if event.event != "log":
+            continue
+        request = _ASKED.search(event.name)
+        if request is not None:
+            asked = Timers(_seconds(ACTIVE_TIME, request[2]), _seconds(PERIODIC_UPDATE, request[1]))
+            continue
+        granted = _granted(event.name)
+        if asked is not None and granted is not None:
+            found.append(Granted(waste.alignment.to_capture(event.time_s), asked, granted))
+    return tuple(found)
 
 
 def timer_overridden(waste: Waste) -> list[Finding]:
@@ -39,25 +81,15 @@ def timer_overridden(waste: Waste) -> list[Finding]:
     -----
     An active time that is longer than asked for costs what flows above the floor between the two, after each grant.
     """
-    recording, alignment, floor_a = waste.recording, waste.alignment, waste.wakes.floor_a
-    if alignment.is_ambiguous:
-        return []
-    current, asked = recording.current, None
+    current, floor_a = waste.recording.current, waste.wakes.floor_a
     duration_s = current.samples * current.interval_s
     found: list[Finding] = []
-    for event in sorted(recording.events, key=lambda one: one.time_s):
-        if event.event != "log":
+    for one in asked_and_granted(waste):
+        if not one.differ:
             continue
-        request = _ASKED.search(event.name)
-        if request is not None:
-            asked = _Timers(_seconds(ACTIVE_TIME, request[2]), _seconds(PERIODIC_UPDATE, request[1]))
-            continue
-        granted = _granted(event.name)
-        if asked is None or granted is None or not _differ(asked, granted):
-            continue
-        at_s = alignment.to_capture(event.time_s)
-        begin_s, end_s = (at_s + (one or 0.0) for one in (asked.active_s, granted.active_s))
-        first, last = (int(min(max(one, 0.0), duration_s) / current.interval_s) for one in (begin_s, end_s))
+        asked, granted, at_s = one.asked, one.granted, one.at_s
+        begin_s, end_s = (at_s + (value or 0.0) for value in (asked.active_s, granted.active_s))
+        first, last = (int(min(max(edge, 0.0), duration_s) / current.interval_s) for edge in (begin_s, end_s))
         wasted_c = 0.0
         if last > first:
             sums = total(current, first, last)
@@ -71,7 +103,7 @@ def timer_overridden(waste: Waste) -> list[Finding]:
     return found
 
 
-def _effects(waste: Waste, from_s: float, to_s: float, asked: _Timers) -> tuple[Effect, ...]:
+def _effects(waste: Waste, from_s: float, to_s: float, asked: Timers) -> tuple[Effect, ...]:
     """Return that the state in which the modem stays on is left after the time that was asked for."""
     placement, interval_s = waste.placement, waste.recording.current.interval_s
     at = int(np.searchsorted(placement.edges, (from_s + to_s) / 2 / interval_s, side="right")) - 1
@@ -85,7 +117,7 @@ def _seconds(timer: TimerCode, code: str | None) -> float | None:
     return timer.decode(code).seconds if code else None
 
 
-def _granted(text: str) -> _Timers | None:
+def _granted(text: str) -> Timers | None:
     if "+CEREG" not in text:
         return None
     try:
@@ -94,15 +126,10 @@ def _granted(text: str) -> _Timers | None:
         return None
     if reply.active_s is None and reply.periodic_s is None:
         return None
-    return _Timers(reply.active_s, reply.periodic_s)
+    return Timers(reply.active_s, reply.periodic_s)
 
 
-def _differ(asked: _Timers, granted: _Timers) -> bool:
-    pairs = ((asked.active_s, granted.active_s), (asked.periodic_s, granted.periodic_s))
-    return any(one is not None and other is not None and abs(one - other) > _CLOSE for one, other in pairs)
-
-
-def _words(asked: _Timers, granted: _Timers) -> str:
+def _words(asked: Timers, granted: Timers) -> str:
     parts = []
     for name, one, other in (
         ("active time", asked.active_s, granted.active_s),

@@ -19,6 +19,7 @@ from warm_ember.tuning.matrix import lead_words
 from warm_ember.tuning.offers import Offer
 from warm_ember.tuning.prediction import by_gain
 from warm_ember.tuning.search import Found, costs_of
+from warm_ember.tuning.timers.period_model import PeriodModel
 from warm_ember.ui.desk import Desk
 from warm_ember.ui.look.theme import Look
 from warm_ember.ui.pages.change_editor import ChangeEditor
@@ -30,12 +31,13 @@ from warm_ember.ui.pages.plan_list import LETTERS, PlanList
 from warm_ember.ui.pages.proof_view import ProofView
 from warm_ember.ui.pages.shutdown_matrix import ShutdownMatrix
 from warm_ember.ui.pages.staircase import Staircase
+from warm_ember.ui.pages.timers_view import TimersView
 from warm_ember.ui.pages.waveform_view import WaveformView
 from warm_ember.ui.shell.headline import Switch
 from warm_ember.ui.shell.spine import LinkFigure
 from warm_ember.units import bare, duration_text, months_text, percent_text, quantity_text
 
-VIEWS = ("plan", "waveform", "proof")
+VIEWS = ("plan", "waveform", "proof", "timers")
 _MOST_LINES = 3
 
 
@@ -67,6 +69,7 @@ class TunePage(Page):
         self.claim = ClaimLine(look)
         self.waveform = WaveformView(look)
         self.proof = ProofView(look)
+        self.timers = TimersView(look)
         self.limits: dict[str, QuantityEdit] = {}
         self.together = QLabel()
         self._build()
@@ -81,7 +84,7 @@ class TunePage(Page):
         row.setSpacing(0)
         row.addWidget(self._left(), 17)
         row.addWidget(self._right(), 15)
-        for widget in (plan, self.waveform, self.proof):
+        for widget in (plan, self.waveform, self.proof, self.timers):
             self.stacked.addWidget(widget)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
@@ -190,6 +193,8 @@ class TunePage(Page):
         )
         self.editor.refused.connect(self.desk.noted)
         self.claim.asked.connect(self._on_claim)
+        self.timers.planned.connect(self._on_period)
+        self.timers.refused.connect(self.desk.noted)
         self.buttons["smallest"].clicked.connect(lambda _checked: self.search())
         self.buttons["order"].clicked.connect(lambda _checked: self.order())
         self.buttons["new"].clicked.connect(lambda _checked: self.open_new())
@@ -199,6 +204,7 @@ class TunePage(Page):
             ("Find the smallest set that meets the target", "S", self.search),
             ("Order the plan by gain", "G", self.order),
             ("New change …", "N", self.open_new),
+            ("Plan the period that is asked for", "Ctrl+Return", self.timers.plan),
             ("Copy the plan as text", "Ctrl+C", lambda: QGuiApplication.clipboard().setText(self.list.text())),
         )
         return [self.make_action(*one) for one in some]
@@ -248,9 +254,32 @@ class TunePage(Page):
         self._show_broken()
         self.waveform.show_plan(self.results, found, project)
         self.proof.show_proofs(found.proofs if found is not None else ())
+        self._show_timers()
         if self.claim.claim:
             self._on_claim(self.claim.claim)
         self.headline_changed.emit()
+
+    def _show_timers(self) -> None:
+        """Look for what has a period, while the timers are looked at."""
+        session, results = self.desk.session, self.results
+        if self.view != "timers" or session is None or results is None:
+            return
+        project, name = session.project, results.run.name
+        self.desk.work(
+            "timers",
+            f"looking for periods in {name}",
+            lambda should_stop, _progress: (
+                session.tuning.asked(project, name, should_stop),
+                session.tuning.periods(project, name, should_stop),
+            ),
+            lambda found: self.timers.show_timers(*found),
+        )
+
+    def _on_period(self, model: PeriodModel, period_s: float) -> None:
+        if self.results is not None:
+            change = model.change(period_s, self.desk.project, self.results.run.name)
+            self.desk.apply(plan_edits.add_change(change), f"plan: {change.name}")
+            self.desk.noted.emit(f"{change.name} is in the plan.")
 
     def _show_limits(self) -> None:
         limits = self.desk.project.plan.limits
@@ -416,6 +445,7 @@ class TunePage(Page):
         """Show one of the views."""
         self.view = view
         self.stacked.setCurrentIndex(VIEWS.index(view))
+        self._show_timers()
         self.headline_changed.emit()
 
     def switches(self) -> tuple[Switch, ...]:
