@@ -75,21 +75,15 @@ def cell(window: MainWindow) -> None:
     window.battery.show_view("cell")
 
 
-def passer_by(window: MainWindow) -> None:
-    """Open an activity."""
-    window.battery.activities.open("Passer-by")
+def proof(window: MainWindow) -> None:
+    """Hold what was predicted against what came."""
+    window.tune.show_view("proof")
 
 
 def trade_offs(window: MainWindow) -> None:
     """Trade the report's interval for life."""
     window.battery.show_view("trade-offs")
     window.battery.choose_parameter("Report, how often")
-
-
-def inside_the_report(window: MainWindow) -> None:
-    """Show the currents of the report, and the time between its peaks."""
-    around_the_report(window)
-    window.trace.lanes.show_inside(True)
 
 
 def all_wakes(window: MainWindow) -> None:
@@ -202,9 +196,9 @@ PICTURES: tuple[tuple[str, str, str, Theme, Callable[[MainWindow], None]], ...] 
     ("trade-offs", "Battery", "r4", NIGHT, trade_offs),
     ("years", "Battery", "r4", NIGHT, years),
     ("cell-day", "Battery", "r4", DAY, cell),
-    ("battery-met-day", "Battery", "r5", DAY, passer_by),
+    ("tune", "Tune", "r4", NIGHT, nothing),
+    ("proof-day", "Tune", "r5", DAY, proof),
     ("runs", "Runs", "r4", NIGHT, nothing),
-    ("inside", "Trace", "r4", NIGHT, inside_the_report),
     ("fold", "Trace", "r5", NIGHT, all_wakes),
     ("doubts", "Trace", "r4", DAY, doubts),
     ("import", "Trace", "r5", NIGHT, a_file),

@@ -13,7 +13,19 @@ from warm_ember.session.session import Session
 from warm_ember.signal.series import Progress, ShouldStop, ignore_progress, never
 from warm_ember.signal.stretch import snap
 
-TABLES = ("capture", "brackets", "ledger", "crossings", "functions", "wakes", "fold", "cycles", "findings", "battery")
+TABLES = (
+    "capture",
+    "brackets",
+    "ledger",
+    "crossings",
+    "functions",
+    "wakes",
+    "fold",
+    "cycles",
+    "findings",
+    "battery",
+    "plan",
+)
 
 
 def export(
@@ -81,6 +93,8 @@ def export(
         write_table(tables.functions_table(functions), path)
     elif what == "battery":
         write_table(tables.battery_table(emulation(project.battery)), path)
+    elif what == "plan":
+        write_table(tables.plan_table(session.tuning.plan(project, name, should_stop)), path)
     elif what == "findings":
         write_table(tables.findings_table(session.results.findings(project, name, should_stop)), path)
     else:

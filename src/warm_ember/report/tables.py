@@ -15,6 +15,7 @@ from warm_ember.attribution.wakes import Cause
 from warm_ember.battery.emulation import Emulation
 from warm_ember.model.finding import Finding
 from warm_ember.model.project import Bracket
+from warm_ember.session.tuning_results import PlanResults
 from warm_ember.signal.fold import Fold
 from warm_ember.signal.series import CHUNK_SAMPLES, ShouldStop, never
 from warm_ember.signal.stretch import StretchReading
@@ -239,5 +240,27 @@ def findings_table(findings: tuple[Finding, ...]) -> pa.Table:
             "cost_a": pa.array([finding.cost_a for finding in findings], pa.float64()),
             "confidence": pa.array([finding.confidence for finding in findings], pa.float64()),
             "text": [finding.text for finding in findings],
+        }
+    )
+
+
+def plan_table(plan: PlanResults) -> pa.Table:
+    """Return a plan's changes in their order: what each saves, what it would save alone, and what is left then."""
+    import pyarrow as pa
+
+    steps = plan.steps
+    return pa.table(
+        {
+            "change": pa.array([step.change.name for step in steps], pa.string()),
+            "reason": pa.array([step.change.reason for step in steps], pa.string()),
+            "saved_a": pa.array([step.saved_a for step in steps], pa.float64()),
+            "alone_a": pa.array([step.alone_a for step in steps], pa.float64()),
+            "mean_a": pa.array([step.mean_a for step in steps], pa.float64()),
+            "life_s": pa.array(list(plan.lives_s), pa.float64()),
+            "effort": pa.array([step.change.effort for step in steps], pa.float64()),
+            "latency_s": pa.array([step.change.latency_s for step in steps], pa.float64()),
+            "accuracy": pa.array([step.change.accuracy for step in steps], pa.float64()),
+            "memory_bytes": pa.array([step.change.memory_bytes for step in steps], pa.float64()),
+            "proved_by": pa.array([step.change.proved_by for step in steps], pa.string()),
         }
     )

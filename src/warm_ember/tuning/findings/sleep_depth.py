@@ -17,13 +17,16 @@ _TYPED, _MEASURED = 0.9, 0.75
 def sleep_depth(waste: Waste) -> list[Finding]:
     """Find modes whose stretches should often have been in another, where that costs a part of the average."""
     found, ledger = [], waste.wakes
+    # Levels of the current are no modes: somebody has to have named them.
+    told = ledger.wakes.by_cpu is not None or any(event.event == "sleep" for event in waste.recording.events)
     depth, stretches = ledger.depth, ledger.depth.stretches
     for index, mode in enumerate(depth.modes):
         mine = np.flatnonzero(stretches.mode == index)
         for other_index in np.unique(depth.best[mine]).tolist():
             wrong = mine[(depth.best[mine] == other_index) & (depth.lost_c[mine] > 0)]
             lost_a = float(depth.lost_c[wrong].sum()) / ledger.duration_s
-            if lost_a < _MATTERS * ledger.mean_a or len(wrong) < _OFTEN * len(mine):
+            is_named = told or (mode.name in waste.idling and ledger.depth.modes[other_index].name in waste.idling)
+            if not is_named or lost_a < _MATTERS * ledger.mean_a or len(wrong) < _OFTEN * len(mine):
                 continue
             other = depth.modes[other_index]
             from_s = float(stretches.first[wrong[0]]) * ledger.interval_s

@@ -9,6 +9,7 @@ import numpy as np
 from warm_ember.attribution.rest import Rest
 from warm_ember.model.arrays import Floats, Indices
 from warm_ember.model.finding import Finding, Kind
+from warm_ember.model.placement import UNPLACED
 from warm_ember.model.plan import Becomes, CurrentBy, Effect
 from warm_ember.signal.intervals import interval_sums
 from warm_ember.tuning.findings.waste import Waste
@@ -79,12 +80,14 @@ def _least_awake(waste: Waste, rest: Rest) -> Floats:
 
     Whatever a wake is for, it begins with the core alone; of short wakes that is hardly seen, of others it is.
     """
-    wakes, interval_s = waste.wakes.wakes, waste.wakes.interval_s
+    interval_s = waste.wakes.interval_s
+    first_of, last_of, number = _awake(waste, rest)
     way_in, size = (max(1, round(one / interval_s)) for one in (_WAY_IN_S, _PIECE_S))
     least_a = _RISES * rest.floor_a if rest.floor_a < _RUNNING_A else 0.0
     found: dict[int, list[float]] = {}
-    for index in np.unique(np.linspace(0, wakes.count - 1, min(wakes.count, _LOOKED_AT)).astype(int)).tolist():
-        first, last = int(wakes.first[index]) + way_in, int(wakes.last[index])
+    count_of = len(first_of)
+    for index in np.unique(np.linspace(0, count_of - 1, min(count_of, _LOOKED_AT)).astype(int)).tolist():
+        first, last = int(first_of[index]) + way_in, int(last_of[index])
         count = min((last - first) // size, _PIECES)
         if count < 2:
             continue
@@ -92,8 +95,18 @@ def _least_awake(waste: Waste, rest: Rest) -> Floats:
         low, high = np.minimum(pieces[1:], pieces[:-1]), np.maximum(pieces[1:], pieces[:-1])
         holds = low[(low > _HOLDS * high) & (low > least_a)]
         if len(holds):
-            found.setdefault(int(wakes.number[index]), []).append(float(holds.min()))
+            found.setdefault(int(number[index]), []).append(float(holds.min()))
     return np.array([float(np.median(one)) for one in found.values()])
+
+
+def _awake(waste: Waste, rest: Rest) -> tuple[Indices, Indices, Indices]:
+    """Return where the device is awake by its own word, and what for: its wakes, else its other states."""
+    wakes, placement = waste.wakes.wakes, waste.placement
+    if any(event.event == "wake" for event in waste.recording.events):
+        return wakes.first, wakes.last, wakes.number
+    rests = placement.names.index(rest.state) if rest.state in placement.names else UNPLACED
+    others = (placement.state != rests) & (placement.state != UNPLACED)
+    return placement.edges[:-1][others], placement.edges[1:][others], placement.state[others]
 
 
 def _just_before(waste: Waste, rest: Rest) -> Floats:
@@ -101,7 +114,7 @@ def _just_before(waste: Waste, rest: Rest) -> Floats:
     interval_s = rest.current.interval_s
     last = rest.first - max(1, round(1e-3 / interval_s))
     first = last - max(2, round(_BEFORE_S / interval_s))
-    wakes: Indices = waste.wakes.wakes.first
+    wakes, _, _ = _awake(waste, rest)
     begun = wakes[np.clip(np.searchsorted(wakes, rest.first) - 1, 0, None)] if len(wakes) else rest.first
     whole = (first >= begun) & (first >= 0) if len(wakes) else np.zeros(len(first), dtype=bool)
     if not whole.any():

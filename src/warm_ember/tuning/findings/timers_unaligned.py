@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from warm_ember.attribution.wake_alignment import fewest_moments
+from warm_ember.attribution.wakes import UNKNOWN
 from warm_ember.model.finding import Finding, Kind
 from warm_ember.model.plan import Saves
 from warm_ember.tuning.findings.waste import LONGEST_TICK_S, Waste
@@ -29,7 +30,8 @@ def timers_unaligned(waste: Waste) -> list[Finding]:
         (row.source, period.period_s, np.flatnonzero(ledger.wakes.by(row.source))[period.members])
         for row in ledger.sources
         for period in row.periods
-        if period.period_s > LONGEST_TICK_S
+        # Periods among wakes that nothing names may be parts of one another.
+        if period.period_s > LONGEST_TICK_S and row.source != UNKNOWN
     ]
     if len(timers) < 2:
         return []

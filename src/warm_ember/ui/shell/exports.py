@@ -26,6 +26,7 @@ EXPORTS = {
     "fold": "The mean occurrence",
     "cycles": "The cycles of the fold",
     "findings": "The findings",
+    "plan": "The plan",
     "battery": "The battery, for a source to play",
     "picture": "A picture of the page",
 }
