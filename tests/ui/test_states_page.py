@@ -293,7 +293,7 @@ def test_a_file_of_parts_is_taken_in_and_a_bad_one_is_told(window: MainWindow, p
     window.add_parts_from(bad)
     assert "this is no file of parts" in window.messages.words.text()
     window.desk.undo()
-    assert len(window.desk.project.parts) == 6
+    assert len(window.desk.project.parts) == before
 
 
 def test_a_trace_and_its_program_are_dropped_with_the_capture(tmp_path: Path) -> None:

@@ -54,7 +54,11 @@ def find_waste(waste: Waste, checked: Iterable[Finding] = ()) -> tuple[Finding, 
     Cancelled
         If `waste.should_stop` answered yes.
     """
-    found = [finding for waster in WASTERS for finding in waster(waste)]
+    if not waste.duration_s:
+        return tuple(checked)
+    # Without a current nothing has a cost; a trace alone still tells of timers.
+    wasters = WASTERS if waste.wakes.is_measured else (timer_overridden,)
+    found = [finding for waster in wasters for finding in waster(waste)]
     every = [*(one for one in found if one.confidence >= LEAST_CONFIDENCE), *checked]
     kinds = {finding.kind for finding in every}
     kept = [finding for finding in every if not _EXPLAINED_BY.get(finding.kind, set()) & kinds]

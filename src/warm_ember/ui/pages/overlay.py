@@ -187,7 +187,7 @@ class Overlay(QWidget):
         positive = np.concatenate([c.mean[c.mean > 0] for c, _ in shown]) if shown else np.empty(0)
         if not len(positive):
             return
-        scale = log_scale(float(positive.min()), float(max(np.nanmax(c.high) for c, _ in shown)))
+        scale = log_scale(float(positive.min()), max(float(np.nanmax(c.high)) for c, _ in shown if (c.mean > 0).any()))
         self._paint_axis(painter, plot, scale)
         if len(shown) == 2:
             self._paint_between(painter, plot, scale, shown)

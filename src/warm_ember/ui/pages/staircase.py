@@ -98,7 +98,7 @@ class Staircase(QWidget):
         most = max([max(bar.from_a, bar.to_a) for bar in self.bars] + [1.15 * (budget_a or 0.0), 1e-9])
         # A step before that towers over all would flatten what is planned: it is cut off, and says so.
         own = max((max(b.from_a, b.to_a) for b in self.bars[self._own() :]), default=most)
-        return float(min(most, max(2.2 * own, 1.15 * (budget_a or 0.0))) * 1.1)
+        return float(min(most, max(2.2 * own, 1.15 * (budget_a or 0.0), 1e-9)) * 1.1)
 
     def _own(self) -> int:
         """Return where the run itself stands."""
