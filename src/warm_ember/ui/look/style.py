@@ -7,6 +7,8 @@ from PySide6.QtWidgets import QApplication
 
 from warm_ember.ui.look.theme import Look
 
+_BASE, _FUSION = "base style", "Fusion"
+
 
 def dress(application: QApplication, look: Look) -> None:
     """Give the program's widgets the look.
@@ -14,8 +16,10 @@ def dress(application: QApplication, look: Look) -> None:
     Done before the widgets are made each is dressed once, when it is shown; afterwards each must be undressed first,
     which for the whole window takes a second.
     """
-    if application.style().objectName() != "fusion":
-        application.setStyle("Fusion")
+    # A style sheet hides which style lies below it, and setting that again dresses every widget anew.
+    if application.property(_BASE) != _FUSION:
+        application.setStyle(_FUSION)
+        application.setProperty(_BASE, _FUSION)
     sheet = style_sheet(look)
     if application.styleSheet() != sheet:
         application.setPalette(palette(look))

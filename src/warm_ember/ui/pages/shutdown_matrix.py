@@ -175,6 +175,9 @@ class ShutdownMatrix(QWidget):
                 painter.drawLine(QPointF(words.left() + width + px(8), y), QPointF(self.width() - px(8), y))
             else:
                 self._paint_row(painter, line, line.row)
+        if not lines:
+            missing = "No parts are known yet: take them from a file (File, Parts from a file)."
+            draw_marked(painter, QRectF(px(16), px(_HEAD + 96), self.width() - px(24), px(20)), missing, look)
         self._paint_broken(painter)
         bottom = lines[-1].top + lines[-1].height if lines else px(_HEAD)
         self._paint_sums(painter, bottom + px(6))

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 
 from warm_ember.session.tuning_results import PlanResults
@@ -177,6 +177,10 @@ class Staircase(QWidget):
         else:
             size = "normal" if bar.is_step else "large"
             draw_marked(painter, above, words, look, size=size, align=_CENTRE, on=theme.sunken)
+        if bar.is_step and not bar.letter and not self._fits(bar.title, column):
+            hatched = bar.kind == "predicted"
+            ink = theme.ink if hatched else ink_on(color)
+            self._paint_upright(painter, box, bar.title, ink, theme.sunken if hatched else None)
         self._paint_words(painter, column, bar)
 
     def _paint_words(self, painter: QPainter, column: QRectF, bar: Bar) -> None:
@@ -185,12 +189,27 @@ class Staircase(QWidget):
         if bar.letter:
             chip = QRectF(column.center().x() - px(8), top + px(1), px(16), px(14))
             draw_chip(painter, chip, bar.letter, look)
-        else:
+        elif not bar.is_step or self._fits(bar.title, column):
             box = QRectF(column.left() + 2, top, column.width() - 4, px(16))
             draw_marked(painter, box, bar.title, look, size="small", dim=theme.ink, align=_CENTRE)
-        if bar.detail:
+        if bar.detail and (not bar.is_step or self._fits(bar.detail, column)):
             box = QRectF(column.left() + 2, top + px(15), column.width() - 4, px(16))
             draw_marked(painter, box, bar.detail, look, size="small", align=_CENTRE)
+
+    def _fits(self, words: str, column: QRectF) -> bool:
+        return self.look.width(words, "small") <= column.width() - 4
+
+    def _paint_upright(self, painter: QPainter, box: QRectF, words: str, ink: QColor, on: QColor | None) -> None:
+        """Write words from the bottom up within a bar, where they fit."""
+        length = self.look.width(words, "small") + self.look.px(36)
+        if box.height() < length:
+            return
+        painter.save()
+        painter.translate(box.center().x(), box.center().y())
+        painter.rotate(-90)
+        half = QRectF(-box.height() / 2, -self.look.px(9), box.height() - self.look.px(28), self.look.px(18))
+        draw_marked(painter, half, words, self.look, size="small", dim=ink, align=_CENTRE, on=on)
+        painter.restore()
 
     def _paint_links(self, painter: QPainter, plot: QRectF, width: float) -> None:
         """Lead the eye from each bar's end to the next one."""
