@@ -80,6 +80,10 @@ def test_findings_and_leads_alone_reach_the_target(session: Session) -> None:
     kinds = [one.change.reason for one in plan.offers]
     assert "timer-overridden" in kinds
     assert any("Status LED" in one.change.name for one in plan.offers)
+    for one in plan.offers:
+        alone = session.tuning.plan(msgspec.structs.replace(project, plan=Plan((one.change,))), "r4")
+        assert one.gain_s == pytest.approx(alone.life.life_s - plan.life_s, rel=0.02)
+        assert one.gain_s > 0
     found = session.tuning.smallest_set(project, "r4", tuple(one.change for one in plan.offers))
     assert found.changes is not None
     assert found.mean_a <= plan.budget_a

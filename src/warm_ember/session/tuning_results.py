@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 
 from warm_ember.attribution.expected import expected_in
@@ -210,6 +210,7 @@ class TuningResults:
         matrix = self.matrix(project, name, should_stop)
         found = self._results.findings(project, name, should_stop)
         supply_v = run.capture.info.supply_v or project.supply_v
+        offered = offers(start, found, matrix, project.plan.changes, ahead, project.bench.attached, supply_v)
         return PlanResults(
             name,
             before,
@@ -224,10 +225,16 @@ class TuningResults:
             self.proofs(project, name, should_stop),
             project.target_s,
             run.life.budget_a,
-            offers(start, found, matrix, project.plan.changes, ahead, project.bench.attached, supply_v),
+            tuple(replace(one, gain_s=self._gain_s(project, start, ahead, one)) for one in offered),
             matrix,
             self._results.waste(project, name, should_stop).modes_of_states,
         )
+
+    @staticmethod
+    def _gain_s(project: Project, start: Start, ahead: tuple[Change, ...], offer: Offer) -> float:
+        """Return what an offer adds to the life beside the plan."""
+        without, beside = (predict(start, changes).load for changes in (ahead, (*ahead, offer.change)))
+        return life_of(life_model(project, beside)) - life_of(life_model(project, without))
 
     def matrix(self, project: Project, name: str, should_stop: ShouldStop = never) -> Matrix:
         """Return the shutdown matrix held against one run."""

@@ -31,6 +31,8 @@ class Offer:
         What it would save beside the plan as it is.
     from_s, to_s
         Where the evidence lies; None where it is no stretch of the capture.
+    gain_s
+        What that would add to the life, s; 0 where nobody worked it out.
     """
 
     change: Change
@@ -38,6 +40,7 @@ class Offer:
     saved_a: float
     from_s: float | None = None
     to_s: float | None = None
+    gain_s: float = 0.0
 
 
 def offers(

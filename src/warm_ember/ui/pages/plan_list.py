@@ -182,10 +182,14 @@ class PlanList(QWidget):
         swatch = QRectF(px(16), box.top() + px(4), px(5), box.height() - px(8))
         painter.fillRect(swatch, theme.ramp.color(offer.saved_a))
         add, evidence = self.add_box(index), self.evidence_box(index)
-        saves = QRectF(evidence.left() - px(78), box.top(), px(70), box.height())
+        gains = QRectF(evidence.left() - px(74), box.top(), px(66), box.height())
+        saves = QRectF(gains.left() - px(74), box.top(), px(70), box.height())
         name = QRectF(px(28), box.top(), saves.left() - px(32), box.height())
         draw_marked(painter, name, offer.change.name, look, size="small", dim=theme.ink)
         draw_marked(painter, saves, quantity_text(offer.saved_a, "A").marked, look, size="small", align=_RIGHT)
+        sign = "+" if offer.gain_s >= 0 else "−"
+        gained = f"{sign}**{months_text(abs(offer.gain_s)).number}** mo"
+        draw_marked(painter, gains, gained, look, size="small", align=_RIGHT)
         if offer.from_s is not None:
             draw_marked(painter, evidence, "evidence ▸", look, size="small", dim=theme.mark)
         painter.setPen(QPen(theme.rule, 1))
