@@ -229,8 +229,11 @@ def _believed(recording: Recording, alignment: Alignment, marker: Marker) -> Ind
 
 
 def _by_log(recording: Recording, alignment: Alignment) -> Indices | None:
-    if alignment.is_ambiguous:
-        return None
+    return None if alignment.is_ambiguous else logged_sleep(recording, alignment)
+
+
+def logged_sleep(recording: Recording, alignment: Alignment) -> Indices:
+    """Return where the log says that the device sleeps, first and last-plus-one sample, shape ``(stretches, 2)``."""
     samples, interval_s = recording.current.samples, recording.current.interval_s
     stretches: list[tuple[float, float]] = []
     # A log that begins with a wake was begun asleep.

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import re
+from dataclasses import replace
 
 import numpy as np
 
+from warm_ember.attribution.belief import logged_sleep
 from warm_ember.attribution.rest import Rest
 from warm_ember.model.arrays import Floats, Indices
 from warm_ember.model.finding import Finding, Kind
@@ -30,7 +32,18 @@ def sleep_not_entered(waste: Waste) -> list[Finding]:
     rest = waste.rest
     if rest is None:
         return []
+    if waste.alignment.is_ambiguous:
+        return _told(waste, _shifted(waste, rest))
     return _told(waste, rest) if rest.told else _never(waste)
+
+
+def _shifted(waste: Waste, rest: Rest) -> Rest:
+    """Return where the log says that the device sleeps, though it may be shifted by a period of what it does.
+
+    A device that sleeps as it should draws little there however the log is shifted; one that does not never does.
+    """
+    slept = logged_sleep(waste.recording, waste.alignment)
+    return replace(rest, first=slept[:, 0], last=slept[:, 1], told=True) if len(slept) else rest
 
 
 def _told(waste: Waste, rest: Rest) -> list[Finding]:
@@ -102,6 +115,9 @@ def _least_awake(waste: Waste, rest: Rest) -> Floats:
 def _awake(waste: Waste, rest: Rest) -> tuple[Indices, Indices, Indices]:
     """Return where the device is awake by its own word, and what for: its wakes, else its other states."""
     wakes, placement = waste.wakes.wakes, waste.placement
+    if waste.alignment.is_ambiguous and len(rest.first) > 1:
+        # The wakes that were found know nothing of the log then: what lies between its sleeps is awake.
+        return rest.last[:-1], rest.first[1:], np.zeros(len(rest.first) - 1, dtype=np.int64)
     if any(event.event == "wake" for event in waste.recording.events):
         return wakes.first, wakes.last, wakes.number
     rests = placement.names.index(rest.state) if rest.state in placement.names else UNPLACED

@@ -81,7 +81,8 @@ def timer_overridden(waste: Waste) -> list[Finding]:
     -----
     An active time that is longer than asked for costs what flows above the floor between the two, after each grant.
     """
-    current, floor_a = waste.recording.current, waste.wakes.floor_a
+    current = waste.recording.current
+    floor_a = waste.rest.floor_a if waste.rest is not None else waste.wakes.floor_a
     duration_s = current.samples * current.interval_s
     found: list[Finding] = []
     for one in asked_and_granted(waste):
