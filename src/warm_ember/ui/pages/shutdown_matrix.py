@@ -16,7 +16,7 @@ from warm_ember.ui.look.textures import FINE, texture_brush
 from warm_ember.ui.look.theme import Look, ink_on
 from warm_ember.units import percent_text, quantity_text
 
-_NAME, _HEAD, _ROW, _GROUP, _SUMS, _LEAST_COLUMN, _HIGHEST = 168, 44, 21, 17, 3, 66, 28
+_NAME, _HEAD, _ROW, _GROUP, _SUMS, _LEAST_COLUMN, _HIGHEST = 168, 44, 21, 17, 3, 76, 28
 _RIGHT = Qt.AlignmentFlag.AlignRight
 _CENTRE = Qt.AlignmentFlag.AlignHCenter
 _PLURAL = {"part": "parts", "clock": "clocks", "memory": "memory", "regulator": "regulators", "domain": "domains",

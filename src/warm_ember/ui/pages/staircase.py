@@ -177,7 +177,7 @@ class Staircase(QWidget):
         else:
             size = "normal" if bar.is_step else "large"
             draw_marked(painter, above, words, look, size=size, align=_CENTRE, on=theme.sunken)
-        if bar.is_step and not bar.letter and not self._fits(bar.title, column):
+        if bar.is_step and not bar.letter and not self._is_roomy(column):
             hatched = bar.kind == "predicted"
             ink = theme.ink if hatched else ink_on(color)
             self._paint_upright(painter, box, bar.title, ink, theme.sunken if hatched else None)
@@ -189,12 +189,17 @@ class Staircase(QWidget):
         if bar.letter:
             chip = QRectF(column.center().x() - px(8), top + px(1), px(16), px(14))
             draw_chip(painter, chip, bar.letter, look)
-        elif not bar.is_step or self._fits(bar.title, column):
+        elif not bar.is_step or self._is_roomy(column):
             box = QRectF(column.left() + 2, top, column.width() - 4, px(16))
             draw_marked(painter, box, bar.title, look, size="small", dim=theme.ink, align=_CENTRE)
-        if bar.detail and (not bar.is_step or self._fits(bar.detail, column)):
+        if bar.detail and (not bar.is_step or self._is_roomy(column)):
             box = QRectF(column.left() + 2, top + px(15), column.width() - 4, px(16))
-            draw_marked(painter, box, bar.detail, look, size="small", align=_CENTRE)
+            words = bar.detail if self._fits(bar.detail, column) else bar.detail.split(" ")[0]
+            draw_marked(painter, box, words, look, size="small", align=_CENTRE)
+
+    def _is_roomy(self, column: QRectF) -> bool:
+        """Answer whether what steps are called fits below them: all of them, or none."""
+        return all(self._fits(words, column) for words in ("predicted", "measured"))
 
     def _fits(self, words: str, column: QRectF) -> bool:
         return self.look.width(words, "small") <= column.width() - 4

@@ -151,6 +151,7 @@ class TimersView(QWidget):
         left = QVBoxLayout()
         left.setContentsMargins(px(16), px(8), px(16), px(8))
         left.setSpacing(px(8))
+        self.table.share_width(3, 4, 2, 3, 2)
         left.addWidget(self._title("Asked of the network, and granted"))
         left.addWidget(self.none)
         left.addWidget(self.table)
@@ -165,7 +166,7 @@ class TimersView(QWidget):
         self.allowed = FigureTable(self.look, ("timer", "shortest", "longest", "step", "where"), words=(0, 4))
         self.allowed.setAccessibleName("What the standards allow")
         self.allowed.show_rows(_allowed())
-        self.allowed.share_width(3, 2, 2, 2, 7)
+        self.allowed.share_width(4, 3, 3, 3, 6)
         left.addWidget(self.allowed, 1)
         right = QVBoxLayout()
         right.setContentsMargins(0, px(8), px(16), px(8))
@@ -178,10 +179,10 @@ class TimersView(QWidget):
             ("as", self.standard),
             ("skipping", self.skipped),
         )
-        for column, (words, field) in enumerate(fields):
-            grid.addWidget(QLabel(words), 0, 2 * column)
-            grid.addWidget(field, 0, 2 * column + 1)
-        grid.setColumnStretch(8, 1)
+        for number, (words, field) in enumerate(fields):
+            grid.addWidget(QLabel(words), number // 2, 2 * (number % 2))
+            grid.addWidget(field, number // 2, 2 * (number % 2) + 1)
+        grid.setColumnStretch(4, 1)
         right.addLayout(grid)
         self.answer.setContentsMargins(px(16), 0, 0, 0)
         right.addWidget(self.answer)
