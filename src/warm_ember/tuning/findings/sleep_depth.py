@@ -26,7 +26,7 @@ def sleep_depth(waste: Waste) -> list[Finding]:
             wrong = mine[(depth.best[mine] == other_index) & (depth.lost_c[mine] > 0)]
             lost_a = float(depth.lost_c[wrong].sum()) / ledger.duration_s
             is_named = told or (mode.name in waste.idling and ledger.depth.modes[other_index].name in waste.idling)
-            if not is_named or lost_a < _MATTERS * ledger.mean_a or len(wrong) < _OFTEN * len(mine):
+            if not is_named or lost_a < _MATTERS * waste.usual_a or len(wrong) < _OFTEN * len(mine):
                 continue
             other = depth.modes[other_index]
             from_s = float(stretches.first[wrong[0]]) * ledger.interval_s

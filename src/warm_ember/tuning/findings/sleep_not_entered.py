@@ -54,7 +54,8 @@ def _told(waste: Waste, rest: Rest) -> list[Finding]:
     blocks = rest.blocks
     count = np.bincount(blocks.stretch, minlength=len(rest.first))
     mean_a = np.bincount(blocks.stretch, blocks.mean_a, len(rest.first)) / np.maximum(count, 1)
-    awake = (count > 0) & (mean_a >= max(_AS_RUNNING * running_a, _RUNNING_A))
+    asleep = mean_a < max(_AS_RUNNING * running_a, _RUNNING_A)
+    awake = (count > 0) & ~asleep
     # More than the core takes is something else that is left on.
     awake &= mean_a <= _MORE_THAN_RUNNING * running_a
     tick = waste.tick
@@ -63,7 +64,7 @@ def _told(waste: Waste, rest: Rest) -> list[Finding]:
     lengths_s = (rest.last - rest.first) * rest.current.interval_s
     if not awake.any() or float(lengths_s[awake].sum()) < _FEW * rest.time_s:
         return []
-    asleep_a, known = _asleep_a(waste, mean_a[(count > 0) & ~awake])
+    asleep_a, known = _asleep_a(waste, mean_a[(count > 0) & asleep])
     cost_a = float(((mean_a - asleep_a) * lengths_s)[awake].sum()) / waste.duration_s
     if cost_a < _MATTERS * waste.usual_a:
         return []
