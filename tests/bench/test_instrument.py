@@ -221,13 +221,13 @@ def test_a_serial_line_carries_the_same(serve: Serve) -> None:
     server = serve(speed=20.0)
     instrument = open_instrument(f"ASRL{server.open_serial()}::INSTR", timeout_s=3.0)
     assert instrument.identity == IDENTITY
-    settings = Settings(voltage_v=3.0, limit_a=1.0, interval_s=1e-3, duration_s=2.0)
+    settings = Settings(voltage_v=3.0, limit_a=1.0, interval_s=1e-3, duration_s=0.8)
     instrument.set_source(settings)
     instrument.switch(on=True)
-    instrument.set_sweep(settings, 2000)
+    instrument.set_sweep(settings, 800)
     instrument.start()
     pieces = []
-    while sum(map(len, pieces)) < 2000:
+    while sum(map(len, pieces)) < 800:
         pieces.append(instrument.fetch().current)
     instrument.make_safe()
     instrument.close()
