@@ -7,11 +7,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from bench.benches import Serve, console_address
-from warm_ember.bench.console import Console, ConsoleLine, Patterns, compile_pattern, events_from_lines, line_of
+from warm_ember.bench.console import Console
+from warm_ember.bench.console_line import ConsoleLine, line_of
+from warm_ember.bench.patterns import Patterns, compile_pattern
 from warm_ember.bench.recipe_run import check_steps
 from warm_ember.bench.recipe_text import steps_from_text, text_of_steps
 from warm_ember.errors import BadArgumentError, InstrumentError
 from warm_ember.model.bench import DEFAULT_PATTERNS, LinePattern, Power, Send, Take, WaitFor
+from warm_ember.signal.one_clock import events_of
 
 PATTERNS = Patterns((*DEFAULT_PATTERNS, LinePattern(r"^irq (?P<pin>\w+) at (\d+)", "wake", r"pin \g<pin>")))
 
@@ -58,7 +61,7 @@ def test_lines_with_the_targets_time_keep_it_and_others_follow_it(gaps, offset_s
         for index, time_s in enumerate(received)
     ]
     stamped = [line for line in lines if line.target_s is not None]
-    events = events_from_lines(lines, PATTERNS, start_s)
+    events = events_of(PATTERNS.heard(line, start_s) for line in lines)
     times = {event.time_s for event in events}
     assert {line.target_s for line in stamped if line.received_s >= start_s} <= times
     before = [line for line in lines if line.received_s < start_s]
@@ -69,7 +72,7 @@ def test_lines_with_the_targets_time_keep_it_and_others_follow_it(gaps, offset_s
 
 def test_without_the_targets_time_lines_count_from_the_start_of_the_recording() -> None:
     lines = [ConsoleLine(10.0, "st a"), ConsoleLine(11.5, "st b"), ConsoleLine(12.0, "here", sent=True)]
-    events = events_from_lines(lines, PATTERNS, 11.0)
+    events = events_of(PATTERNS.heard(line, 11.0) for line in lines)
     assert [(event.event, event.name, event.time_s) for event in events] == [
         ("state", "a", -1.0), ("state", "b", 0.5), ("mark", "here", 1.0),
     ]  # fmt: skip

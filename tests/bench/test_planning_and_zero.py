@@ -87,7 +87,7 @@ def test_a_level_has_the_error_that_its_noise_gives(random: np.random.Generator)
 
 
 def test_too_few_samples_are_no_level() -> None:
-    with pytest.raises(ValueError, match="20 samples"):
+    with pytest.raises(BadArgumentError, match="20 are needed"):
         level_of(np.full(19, 1e-6, np.float32))
 
 

@@ -17,7 +17,8 @@ from bench.benches import Serve, address, console_address
 from bench.fake_instrument import FakeInstrument
 from warm_ember.attribution.ledger import make_ledger
 from warm_ember.attribution.placing import place
-from warm_ember.bench.console import Console, Patterns
+from warm_ember.bench.console import Console
+from warm_ember.bench.patterns import Patterns
 from warm_ember.bench.recorder import Ending, Job, Recorder, Station
 from warm_ember.bench.simulated.direct import noise_of
 from warm_ember.bench.simulated.faults import Fault, FaultMode
@@ -82,7 +83,9 @@ def test_a_recording_has_the_ledger_of_its_direct_simulation(serve: Serve, sessi
         same = found.row(row.name)
         assert same.charge_c == pytest.approx(row.charge_c, rel=0.01, abs=1e-4 * whole)
         assert same.dwell_s == pytest.approx(row.dwell_s, rel=0.01, abs=2e-3)
-        assert same.entries == row.entries
+    # A state that is cut off at the very start or end may be on either side of it by a sample.
+    differing = {row.name: found.row(row.name).entries - row.entries for row in expected.rows}
+    assert sum(map(abs, differing.values())) <= 1, differing
     assert session.capture("a").whole().charge_c == pytest.approx(whole, rel=1e-3)
 
 
@@ -115,13 +118,20 @@ def direct_ledger(firmware, start_s: float, duration_s: float):
 
 
 def quick(
-    server, path: Path, *, reconnect_s: float = 0.0, settings: Settings = SETTINGS, timeout_s: float = 8.0
+    server,
+    path: Path,
+    *,
+    reconnect_s: float = 0.0,
+    settings: Settings = SETTINGS,
+    timeout_s: float = 8.0,
+    console: Console | None = None,
 ) -> Recorder:
     station = Station(address(server), timeout_s=timeout_s)
     station.instrument.set_source(settings)
     station.instrument.switch(on=True)
     job = Job(path, settings, CaptureInfo(settings.interval_s), reconnect_s=reconnect_s)
-    return Recorder(station, job)
+    job = dataclasses.replace(job, patterns=Patterns(DEFAULT_PATTERNS))
+    return Recorder(station, job, console)
 
 
 @pytest.mark.parametrize("mode", [FaultMode.SLOW, FaultMode.FRAGMENTED])
@@ -212,7 +222,10 @@ def test_an_instrument_of_short_sweeps_takes_several(session: Session, tmp_path:
         (recorded,) = record(session, request(fake.address, settings), should_stop=never)
     assert fake.heard.count("INITiate") >= 2
     assert recorded.samples == 1000
-    assert recorded.gaps >= 1
+    assert recorded.gaps == 0  # the link was never lost
+    with session.capture("a") as capture:
+        assert capture.events
+        assert all("the next sweep began after" in event.name for event in capture.events)
 
 
 def test_stopping_keeps_what_came_and_nothing_runs_on(serve: Serve, session: Session) -> None:
@@ -259,7 +272,7 @@ def test_a_full_disk_switches_off_and_keeps_what_was_written(serve: Serve, tmp_p
     recorded = recorder.run(never)
     recorder.station.close()
     assert recorded.ending is Ending.DISK
-    assert "No space left" in recorded.fault.one_line
+    assert "the disk is full" in recorded.fault.one_line
     assert not server.instrument.is_on
     with Capture(tmp_path / "a.h5") as kept:
         assert kept.current.samples == recorded.samples > 3000
@@ -331,9 +344,8 @@ def test_a_trigger_keeps_what_came_before_it(serve: Serve, session: Session) -> 
 def test_marks_and_console_share_one_clock(serve: Serve, tmp_path: Path) -> None:
     server = serve()
     console = Console(console_address(server))
-    recorder = quick(server, tmp_path / "a.h5", settings=msgspec.structs.replace(SETTINGS, duration_s=2.5))
-    recorder._console = console
-    recorder.job = dataclasses.replace(recorder.job, patterns=Patterns(DEFAULT_PATTERNS))
+    settings = msgspec.structs.replace(SETTINGS, duration_s=2.5)
+    recorder = quick(server, tmp_path / "a.h5", settings=settings, console=console)
     marker = threading.Thread(target=lambda: mark_at(recorder, 10_000))
     marker.start()
     recorder.run(never)

@@ -98,7 +98,7 @@ def test_a_full_disk_is_told_and_leaves_nothing(
         raise OSError(28, "No space left on device")
 
     monkeypatch.setattr("warm_ember.store.chunked_writer.ChunkedDataset.append", full)
-    with pytest.raises(ProjectError, match="No space left"):
+    with pytest.raises(ProjectError, match="the disk is full"):
         import_file(session, ImportRequest(raw_file, RATE))
     assert not session.folder.path.exists()
 

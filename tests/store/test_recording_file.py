@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
+import errno
 import os
 import signal
 import subprocess
 import sys
+import tempfile
 import textwrap
 from pathlib import Path
 
@@ -14,14 +17,24 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from warm_ember.errors import BadFileError
+from warm_ember.errors import BadArgumentError, BadFileError
 from warm_ember.model.capture import CaptureInfo, Event
+from warm_ember.model.heard import Heard
 from warm_ember.signal.bits import BitPyramidBuilder, reduce_bits
 from warm_ember.signal.envelope import envelope
+from warm_ember.signal.one_clock import events_of
 from warm_ember.signal.pyramid import PyramidBuilder, build_pyramid
 from warm_ember.signal.stretch import read_stretch
 from warm_ember.store.capture import Capture
-from warm_ember.store.recording_file import RecordingFile, discard, interrupted, name_of, recover
+from warm_ember.store.capture_file import CaptureWriter
+from warm_ember.store.recording_file import (
+    NothingRecordedError,
+    RecordingFile,
+    discard,
+    interrupted,
+    name_of,
+    recover,
+)
 
 INFO = CaptureInfo(1e-4, supply_v=3.0, firmware="r5")
 
@@ -83,10 +96,11 @@ WRITER = """
     import sys
     from pathlib import Path
     import numpy as np
-    from warm_ember.model.capture import CaptureInfo, Event
+    from warm_ember.model.capture import CaptureInfo
+    from warm_ember.model.heard import Heard
     from warm_ember.store.recording_file import RecordingFile
     recording = RecordingFile(Path(sys.argv[1]), CaptureInfo(1e-4), with_voltage=True, line_names=("A",))
-    recording.note(Event(0.5, "state", "Deep sleep"))
+    recording.note(Heard(0.5, "state", "Deep sleep"))
     for turn in range(10**6):
         piece = np.arange(turn * 1000, turn * 1000 + 1000, dtype=np.float32)
         recording.append(piece, piece, np.full(1000, turn % 2, np.uint8))
@@ -121,19 +135,101 @@ def test_a_killed_program_keeps_all_that_was_flushed(tmp_path: Path, turns: int)
     assert sorted(found.name for found in tmp_path.iterdir()) == ["night.h5"]
 
 
-def test_what_holds_nothing_is_said_and_can_be_discarded(tmp_path: Path) -> None:
+def test_what_holds_nothing_is_told_apart_from_what_cannot_be_read(tmp_path: Path) -> None:
     RecordingFile(tmp_path / "a.h5", INFO).leave()
     (tmp_path / ".b.h5.recording").write_bytes(b"no file of ours")
+    empty, unreadable = interrupted(tmp_path)
+    with pytest.raises(NothingRecordedError, match="before its first sample"):
+        recover(empty, tmp_path / "x.h5")
+    with pytest.raises(BadFileError, match="it stays as it is"):
+        recover(unreadable, tmp_path / "x.h5")
+    assert unreadable.read_bytes() == b"no file of ours"
     for partial in interrupted(tmp_path):
-        with pytest.raises(BadFileError, match="discard"):
-            recover(partial, tmp_path / "x.h5")
         discard(partial)
     assert list(tmp_path.iterdir()) == []
 
 
 def test_two_cannot_record_the_same_capture(tmp_path: Path) -> None:
     first = RecordingFile(tmp_path / "a.h5", INFO)
-    with pytest.raises(BadFileError, match="another program is recording"):
-        RecordingFile(tmp_path / "a.h5", INFO)
+    first.note(Heard(0.5, "state", "Deep sleep"))
+    log = (tmp_path / ".a.h5.recording.log").read_bytes()
+    for second in (lambda: RecordingFile(tmp_path / "a.h5", INFO), lambda: CaptureWriter(tmp_path / "a.h5")):
+        with pytest.raises(BadArgumentError, match="another program is writing"):
+            second()
+    assert (tmp_path / ".a.h5.recording.log").read_bytes() == log
     first.discard()
     assert list(tmp_path.iterdir()) == []
+
+
+def test_an_interrupted_recording_keeps_its_name(tmp_path: Path) -> None:
+    first = RecordingFile(tmp_path / "a.h5", INFO)
+    first.append(np.ones(10, dtype=np.float32))
+    first.leave()
+    with pytest.raises(BadArgumentError, match="interrupted recording has the name 'a'"):
+        RecordingFile(tmp_path / "a.h5", INFO)
+    (partial,) = interrupted(tmp_path)
+    assert recover(partial, tmp_path / "a.h5") == 10
+    with Capture(tmp_path / "a.h5") as capture:
+        assert "interrupted" in capture.info.note
+    with pytest.raises(BadArgumentError, match="there already is a capture 'a'"):
+        RecordingFile(tmp_path / "a.h5", INFO)
+
+
+@given(st.lists(st.tuples(st.floats(-5, 50), st.booleans()), min_size=1, max_size=30))
+def test_what_is_recovered_has_the_events_of_what_is_finished(lines: list[tuple[float, bool]]) -> None:
+    """One clock: a line of the console counts the same whether the recording was finished or recovered."""
+    heard = [
+        Heard(received_s, "state", f"s{number}", 1000.0 + received_s if stamped else None)
+        for number, (received_s, stamped) in enumerate(lines)
+    ]
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "a.h5"
+        recording = RecordingFile(path, INFO)
+        recording.append(np.ones(10, dtype=np.float32))
+        for one in heard:
+            recording.note(one)
+        recording.leave()
+        recover(*interrupted(Path(folder)), path)
+        with Capture(path) as capture:
+            assert capture.events == events_of(heard)
+
+
+class Crash(BaseException):
+    """Stands for the end of the program between two writes."""
+
+
+@pytest.mark.parametrize("point", range(12))
+@pytest.mark.parametrize("error", [Crash(), OSError(errno.ENOSPC, "No space left on device")])
+def test_whatever_ends_a_recording_while_it_finishes_nothing_is_lost(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, point: int, error: BaseException
+) -> None:
+    current, voltage, lines = made(40_000)
+    path = tmp_path / "a.h5"
+    recording = RecordingFile(path, INFO, with_voltage=True, line_names=("A", "B", "C", "D", "E"))
+    recording.append(current, voltage, lines)
+    count = 0
+
+    def failing(call):
+        def instead(*arguments, **named):
+            nonlocal count
+            count += 1
+            if count == point + 1:
+                raise error
+            return call(*arguments, **named)
+
+        return instead
+
+    for name in ("pwrite", "write", "fsync", "unlink", "utime"):
+        monkeypatch.setattr(os, name, failing(getattr(os, name)))
+    monkeypatch.setattr(Path, "replace", failing(Path.replace))
+    with contextlib.suppress(Crash, OSError):
+        recording.finish(INFO, (Event(1.0, "state", "x"),))
+    monkeypatch.undo()
+    recording.leave()
+    for partial in interrupted(tmp_path):
+        recover(partial, path if not path.exists() else tmp_path / "b.h5")
+    kept = [found for found in tmp_path.iterdir() if not found.name.startswith(".warm-ember-")]
+    assert len(kept) == 1
+    with Capture(kept[0]) as capture:
+        np.testing.assert_array_equal(capture.current.read(0, 40_000), current)
+        np.testing.assert_array_equal(capture.lines.read(0, 40_000), lines)

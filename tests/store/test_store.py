@@ -1,5 +1,7 @@
 import json
 import os
+import subprocess
+import sys
 import threading
 from pathlib import Path
 
@@ -15,6 +17,7 @@ from warm_ember.model.capture import CaptureInfo, Event
 from warm_ember.model.project import Project, Run
 from warm_ember.model.rules import BandRule, HandRule, LevelsRule, LineRule, LogRule
 from warm_ember.session.demo import demo_project
+from warm_ember.store import summary
 from warm_ember.store.capture import Capture
 from warm_ember.store.capture_file import CaptureWriter
 from warm_ember.store.chunked_writer import STORED_CHUNK
@@ -63,9 +66,12 @@ def test_a_capture_that_another_tool_changed_gets_a_new_summary(tmp_path: Path) 
     path = write(tmp_path / "a.h5", np.ones(5000, dtype=np.float32))
     with h5py.File(path, "r+") as file:
         file["current"][2000:3000] = 5.0
+    content = path.read_bytes()
     for _ in range(2):
         with Capture(path) as capture:
             assert capture.whole().charge_c == pytest.approx(9.0)
+    assert path.read_bytes() == content
+    assert sorted(found.name for found in tmp_path.iterdir()) == [".a.h5.summary", "a.h5"]
 
 
 def test_a_capture_without_a_summary_is_opened(tmp_path: Path) -> None:
@@ -74,13 +80,93 @@ def test_a_capture_without_a_summary_is_opened(tmp_path: Path) -> None:
         file["current"] = np.full(1000, 2e-3, dtype=np.float32)
         file["aux/case"] = np.full(1000, 20.0, dtype=np.float32)
         file.attrs["sample_interval_s"] = 0.5
-    path.chmod(0o444)
+    content = path.read_bytes()
     with Capture(path) as capture:
         assert capture.whole().charge_c == pytest.approx(1.0)
         assert list(capture.aux) == ["case"]
-    if os.access(path, os.W_OK):  # root writes what is read-only, and the summary is then kept
-        with h5py.File(path) as file:
-            assert "summary" in file
+    assert path.read_bytes() == content
+
+
+class Passes:
+    """Counts how often the samples of a capture are all read."""
+
+    def __init__(self, monkeypatch: pytest.MonkeyPatch) -> None:
+        self.count = 0
+        true = summary.rebuild
+
+        def counted(*arguments: object, **named: object) -> object:
+            self.count += 1
+            return true(*arguments, **named)
+
+        monkeypatch.setattr(summary, "rebuild", counted)
+
+
+@pytest.mark.parametrize("granularity_ns", [1, 1_000_000_000, 2_000_000_000])
+def test_a_file_system_of_coarse_times_neither_wears_a_summary_out_nor_keeps_a_stale_one(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, granularity_ns: int
+) -> None:
+    passes = Passes(monkeypatch)
+    path = write(tmp_path / "a.h5", np.ones(5000, dtype=np.float32))
+
+    def as_stored() -> None:
+        coarse = path.stat().st_mtime_ns // granularity_ns * granularity_ns
+        os.utime(path, ns=(coarse, coarse))
+
+    as_stored()
+    Capture(path).close()
+    assert passes.count == 0
+    with h5py.File(path, "r+") as file:
+        file["current"][2000:2001] = 5.0
+    as_stored()
+    for _ in range(2):
+        with Capture(path) as capture:
+            assert capture.whole().charge_c == pytest.approx(5.004)
+    assert passes.count == 1  # what was made beside the capture is used the second time
+
+
+def test_a_summary_is_believed_only_where_the_samples_agree(tmp_path: Path) -> None:
+    """The time of the last change can be set by anybody, and a summary say anything."""
+    path = write(tmp_path / "a.h5", np.ones(5000, dtype=np.float32))
+    before = path.stat()
+    with h5py.File(path, "r+") as file:
+        level = file["summary/current/blocks_of_256"]
+        blocks = level[:]
+        blocks["sum"] *= 2
+        level[:] = blocks
+    os.utime(path, ns=(before.st_mtime_ns, before.st_mtime_ns))
+    with Capture(path) as capture:
+        assert capture.whole().charge_c == pytest.approx(5.0)
+
+
+def test_what_lies_behind_a_symbolic_link_is_only_read(tmp_path: Path) -> None:
+    (tmp_path / "mine").mkdir()
+    path = write(tmp_path / "theirs.h5", np.ones(5000, dtype=np.float32))
+    path.touch()
+    content = path.read_bytes()
+    (tmp_path / "mine" / "a.h5").symlink_to(path)
+    with Capture(tmp_path / "mine" / "a.h5") as capture:
+        assert capture.whole().charge_c == pytest.approx(5.0)
+    assert path.read_bytes() == content
+    assert sorted(found.name for found in (tmp_path / "mine").iterdir()) == [".a.h5.summary", "a.h5"]
+
+
+def test_six_readers_of_a_touched_capture_all_read_it(tmp_path: Path) -> None:
+    path = write(tmp_path / "a.h5", np.ones(500_000, dtype=np.float32))
+    path.touch()
+    script = "import sys; from pathlib import Path; from warm_ember.store.capture import Capture\n"
+    script += "with Capture(Path(sys.argv[1])) as capture: print(round(capture.whole().charge_c))"
+    readers = [
+        subprocess.Popen(
+            [sys.executable, "-c", script, str(path)],
+            stdout=subprocess.PIPE,
+            text=True,
+            env=os.environ | {"PYTHONPATH": os.pathsep.join(sys.path)},
+        )
+        for _ in range(6)
+    ]
+    with Capture(path) as mine:
+        assert [reader.communicate()[0].strip() for reader in readers] == ["500"] * 6
+        assert mine.whole().charge_c == pytest.approx(500.0)
 
 
 def test_making_the_summary_can_be_stopped(tmp_path: Path) -> None:

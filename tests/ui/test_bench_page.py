@@ -18,7 +18,7 @@ from pytestqt.qtbot import QtBot
 
 from bench.benches import address, console_address, serve  # noqa: F401 - a fixture
 from ui.driving import LEFT, drag, type_into
-from warm_ember.bench.console import ConsoleLine
+from warm_ember.bench.console_line import ConsoleLine
 from warm_ember.bench.zero import STAGES, Level
 from warm_ember.model.bench import Attached, LinePattern, Send, Take, TriggerSource
 from warm_ember.model.figure import Grade

@@ -1,19 +1,17 @@
-"""The target's console: its lines with their times, turned into events, and what is typed back."""
+"""The target's console: its lines with their times, and what is typed back."""
 
 from __future__ import annotations
 
 import itertools
 import logging
-import re
 import threading
 import time
 from collections import deque
-from collections.abc import Callable, Iterable
-from dataclasses import dataclass
+from collections.abc import Callable
 
-from warm_ember.errors import BadArgumentError, InstrumentError
-from warm_ember.model.bench import LinePattern
-from warm_ember.model.capture import Event
+from warm_ember.bench.console_line import ConsoleLine, line_of
+from warm_ember.bench.patterns import compile_expression
+from warm_ember.errors import InstrumentError
 
 log = logging.getLogger(__name__)
 
@@ -21,111 +19,37 @@ _KEPT_LINES = 5000
 _LONGEST_LINE = 4096
 _WAIT_S = 0.05
 _AGAIN_S = 0.5
-_STAMP = re.compile(r"\[\s*(\d+(?:\.\d+)?)\]\s*")
+_FED_LINES = 500_000
 
 
-@dataclass(frozen=True)
-class ConsoleLine:
-    """A line of the console.
+class ConsoleFeed:
+    """All lines from a moment on, for one reader, who may come late; what it cannot hold is counted.
 
-    Parameters
+    Attributes
     ----------
-    received_s
-        When its end came, by `time.monotonic`.
-    text
-        Without the target's own time.
-    target_s
-        The time that the target wrote before it in brackets; None without.
-    sent
-        Whether it was typed here.
+    lost
+        How many lines there was no room for.
     """
 
-    received_s: float
-    text: str
-    target_s: float | None = None
-    sent: bool = False
+    def __init__(self, most: int = _FED_LINES) -> None:
+        self._most = most
+        self._waiting: deque[ConsoleLine] = deque()
+        self._lock = threading.Lock()
+        self.lost = 0
 
+    def put(self, line: ConsoleLine) -> None:
+        """Take a line in."""
+        with self._lock:
+            if len(self._waiting) < self._most:
+                self._waiting.append(line)
+            else:
+                self.lost += 1
 
-def line_of(text: str, received_s: float) -> ConsoleLine:
-    """Return a line as it came, its time stamp taken off.
-
-    Examples
-    --------
-    >>> line_of("[  12.5] st Deep sleep", 3.0)
-    ConsoleLine(received_s=3.0, text='st Deep sleep', target_s=12.5, sent=False)
-    """
-    stamp = _STAMP.match(text)
-    return ConsoleLine(received_s, text[stamp.end() :] if stamp else text, float(stamp[1]) if stamp else None)
-
-
-class Patterns:
-    """Patterns that turn lines into events, the first that matches counts.
-
-    Raises
-    ------
-    BadArgumentError
-        If one is no regular expression, or names a group that it has not.
-    """
-
-    def __init__(self, patterns: Iterable[LinePattern]) -> None:
-        self._patterns = [(compile_pattern(pattern), pattern) for pattern in patterns]
-
-    def event(self, line: ConsoleLine, time_s: float) -> Event:
-        """Return what a line says; a plain `log` event when no pattern knows it."""
-        for expression, pattern in self._patterns:
-            match = expression.search(line.text)
-            if match:
-                return Event(time_s, pattern.event, match.expand(pattern.name).strip())
-        return Event(time_s, "mark" if line.sent else "log", line.text)
-
-
-def compile_pattern(pattern: LinePattern) -> re.Pattern[str]:
-    """Check a pattern and return its expression.
-
-    Raises
-    ------
-    BadArgumentError
-        If it cannot be used; the message says why.
-    """
-    if pattern.event not in ("state", "wake", "sleep", "mark", "sync"):
-        raise BadArgumentError(f"a line can be a state, wake, sleep, mark or sync, not {pattern.event!r}")
-    try:
-        expression = re.compile(pattern.pattern)
-        re.sub(f"(?:{pattern.pattern})|\\A\\Z", pattern.name, "")
-    except (re.error, IndexError) as error:
-        raise BadArgumentError(f"“{pattern.pattern}” with “{pattern.name}” cannot be used: {error}") from None
-    return expression
-
-
-def events_from_lines(lines: Iterable[ConsoleLine], patterns: Patterns, start_s: float) -> tuple[Event, ...]:
-    """Return the events of a recording.
-
-    Parameters
-    ----------
-    lines
-        In the order they came, from before the recording on.
-    patterns
-        What they mean.
-    start_s
-        When the recording's first sample was taken, by `time.monotonic`.
-
-    Notes
-    -----
-    As soon as one line carries the target's time, all events are in the target's clock, and lines without a time
-    get one from when they came. Of what came before the recording only the last state counts: it holds at its start.
-    """
-    lines = list(lines)
-    offsets = sorted(line.target_s - line.received_s for line in lines if line.target_s is not None)
-    offset_s = offsets[len(offsets) // 2] if offsets else -start_s
-    found: list[Event] = []
-    before: Event | None = None
-    for line in lines:
-        event = patterns.event(line, line.target_s if line.target_s is not None else line.received_s + offset_s)
-        if line.received_s >= start_s:
-            found.append(event)
-        elif event.event == "state":
-            before = event
-    return tuple(([before] if before is not None else []) + found)
+    def take(self) -> list[ConsoleLine]:
+        """Return the lines that came since the last time."""
+        with self._lock:
+            waiting, self._waiting = self._waiting, deque()
+        return list(waiting)
 
 
 class Console:
@@ -161,6 +85,7 @@ class Console:
         self.lines: deque[ConsoleLine] = deque(maxlen=_KEPT_LINES)
         self.count = 0
         self.came = threading.Condition()
+        self._feeds: list[ConsoleFeed] = []
         self._ended = threading.Event()
         self._port = self._open()
         self._thread = threading.Thread(target=self._listen, name="console", daemon=True)
@@ -214,14 +139,36 @@ class Console:
         with self.came:
             self.lines.append(line)
             self.count += 1
+            for feed in self._feeds:
+                feed.put(line)
             self.came.notify_all()
         self.on_line(line)
 
-    def lines_from(self, index: int) -> list[ConsoleLine]:
-        """Return the lines from a number on, counted since the console was opened, as far as they are still kept."""
+    def lines_from(self, index: int) -> tuple[list[ConsoleLine], int]:
+        """Return lines as far as they are still kept, and where to go on.
+
+        Parameters
+        ----------
+        index
+            From which line on, counted since the console was opened.
+        """
         with self.came:
             dropped = self.count - len(self.lines)
-            return list(itertools.islice(self.lines, max(0, index - dropped), None))
+            return list(itertools.islice(self.lines, max(0, index - dropped), None)), self.count
+
+    def feed(self) -> ConsoleFeed:
+        """Begin a feed of all lines, which starts with those that are still kept; end it with `end_feed`."""
+        feed = ConsoleFeed()
+        with self.came:
+            for line in self.lines:
+                feed.put(line)
+            self._feeds.append(feed)
+        return feed
+
+    def end_feed(self, feed: ConsoleFeed) -> None:
+        """Let nothing more come into a feed."""
+        with self.came:
+            self._feeds = [one for one in self._feeds if one is not feed]
 
     def send(self, text: str) -> None:
         """Send a line to the target.
@@ -239,7 +186,7 @@ class Console:
 
     def wait_for(self, pattern: str, since_s: float, timeout_s: float, should_stop: Callable[[], bool]) -> bool:
         """Wait until a line matches that came after a moment; False when none did in time."""
-        expression = re.compile(pattern)
+        expression = compile_expression(pattern)
         until_s = time.monotonic() + timeout_s
         with self.came:
             while not any(

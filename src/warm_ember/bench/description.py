@@ -15,10 +15,17 @@ from typing import Literal
 import msgspec
 import platformdirs
 
-from warm_ember.errors import BadFileError
+from warm_ember.bench.patterns import compile_expression
+from warm_ember.errors import BadArgumentError, BadFileError
 
 FORMAT = 1
+MOST_LINES = 24
+"""A bit field travels as a float32, which holds so many bits exactly."""
 GENERIC = "generic-source-measure-unit.json"
+
+
+_LONGEST_COMMAND = 200
+_WIDE = re.compile(r"\{[^}]*\d{3}")
 
 
 class RangeDescription(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -146,17 +153,21 @@ def _check(path: Path, found: InstrumentDescription) -> None:
         problem = 'expected "current" in sense'
     elif "lines" in found.sense and not (found.line_names and found.commands.fetch_lines):
         problem = 'sense has "lines", but line_names or commands.fetch_lines is missing'
+    elif len(found.line_names) > MOST_LINES:
+        problem = f"{len(found.line_names)} lines: REAL,32 carries {MOST_LINES} of them exactly"
     elif found.interval_s is not None and not 0 < found.interval_s[0] <= found.interval_s[1]:
         problem = f"expected the shortest and the longest interval, found {found.interval_s}"
     elif any(one.full_a >= other.full_a for one, other in zip(found.ranges, found.ranges[1:], strict=False)):
         problem = "expected the ranges with the lowest first"
     else:
         try:
-            re.compile(found.identity)
+            compile_expression(found.identity)
             for template in msgspec.structs.astuple(found.commands):
+                if len(template) > _LONGEST_COMMAND or _WIDE.search(template):
+                    raise ValueError(f"“{template[:40]}” would send more than a command")
                 template.format(value=1.0, points=1, on=1, slope="POSitive", line=0)
-        except re.error as error:
-            problem = f"identity is no regular expression: {error}"
+        except BadArgumentError as error:
+            problem = f"identity: {error}"
         except (KeyError, IndexError, ValueError) as error:
             problem = f"a command has braces that stand for nothing: {error}"
     if problem:
@@ -182,4 +193,4 @@ def known_descriptions(folders: Iterable[Path] | None = None) -> tuple[Instrumen
 def description_for(identity: str, known: Iterable[InstrumentDescription]) -> InstrumentDescription:
     """Return the first description whose expression an instrument's answer to ``*IDN?`` matches."""
     known = tuple(known)
-    return next((one for one in known if one.identity and re.search(one.identity, identity)), known[-1])
+    return next((one for one in known if one.identity and compile_expression(one.identity).search(identity)), known[-1])

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import logging
 from dataclasses import dataclass
 from typing import Self
@@ -15,6 +14,7 @@ from warm_ember.bench.scpi_errors import error_words, parse_error
 from warm_ember.errors import BadArgumentError, InstrumentError
 from warm_ember.model.arrays import Bits, Samples
 from warm_ember.model.bench import Settings, Trigger, TriggerSource
+from warm_ember.signal.series import never
 from warm_ember.units import quantity_text
 
 log = logging.getLogger(__name__)
@@ -264,13 +264,23 @@ class Instrument:
         if found:
             raise InstrumentError(self.link.resource, f"after “{message}”: {'; '.join(dict.fromkeys(found))}")
 
-    def make_safe(self) -> bool:
-        """Stop and switch the output off, whatever happens on the way; answer whether it took the command."""
+    @property
+    def off_messages(self) -> tuple[str, ...]:
+        """What stops a sweep and switches the output off."""
+        return tuple(filter(None, (self.commands.stop, self.commands.output.format(on=0))))
+
+    def make_safe(self, *, within_s: float = 0.8) -> bool:
+        """Stop and switch the output off, whatever happens on the way; answer whether it took the commands.
+
+        Over a link that waits for the rest of an answer it is told all the same, but cannot say that it heard.
+        """
+        was_in_step, self.link.should_stop = self.link.is_in_step, never
         try:
-            with contextlib.suppress(InstrumentError):
-                self.link.write(self.commands.stop)
-            self.link.write(self.commands.output.format(on=0))
-            self.link.query(self.commands.error)
+            for message in self.off_messages:
+                self.link.write(message)
+            if not was_in_step:
+                return False
+            self.link.query(self.commands.error, within_s=within_s)
         except InstrumentError:
             log.warning("%s could not be told to switch its output off", self.link.resource)
             return False

@@ -7,20 +7,24 @@ import logging
 import socket
 import threading
 import time
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 
 from warm_ember.errors import InstrumentError
 from warm_ember.model.arrays import Samples
+from warm_ember.signal.series import ShouldStop, never
 
 log = logging.getLogger(__name__)
 
 NOBODY_THERE = "check the address, the cable, and that it is switched on"
 
 _LONGEST_ANSWER = 4096
-_LONGEST_BLOCK = 1 << 28
+_LONGEST_BLOCK = 1 << 26
+_SLOWEST_PER_S = 500.0
 _TRY_S = 0.1
+_STOP_WITHIN_S = 0.5
 _RECEIVED_AT_ONCE = 1 << 19
 
 
@@ -32,7 +36,15 @@ class Link:
     resource
         VISA resource string, such as ``TCPIP::192.168.0.7::5025::SOCKET`` or ``ASRL/dev/ttyUSB0::INSTR``.
     timeout_s
-        How long it may say nothing.
+        How long it may say nothing, and how long an answer may take; one that is long has more time, but must come
+        with 500 bytes a second at least.
+
+    Attributes
+    ----------
+    should_stop
+        Polled while an answer comes: it is not waited for much longer then.
+    is_in_step
+        Whether all answers that were asked for have come whole: else the next one may be part of an earlier one.
 
     Raises
     ------
@@ -42,6 +54,8 @@ class Link:
 
     def __init__(self, resource: str, *, timeout_s: float = 5.0) -> None:
         self.resource, self._timeout_s = resource, timeout_s
+        self.should_stop: ShouldStop = never
+        self.is_in_step = True
         self._lock = threading.RLock()
         self._socket: object = None
         self._is_serial = resource.upper().startswith("ASRL")
@@ -105,8 +119,15 @@ class Link:
             except self._errors as error:
                 raise self._lost(f"the link broke while “{message}” was sent ({_words(error)})") from error
 
-    def query(self, message: str) -> str:
+    def query(self, message: str, *, within_s: float | None = None) -> str:
         """Send a query and return its answer.
+
+        Parameters
+        ----------
+        message
+            The query.
+        within_s
+            How long the whole answer may take; the link's time-out when None.
 
         Raises
         ------
@@ -114,8 +135,11 @@ class Link:
             If the link is lost, or what comes is no text.
         """
         with self._lock:
+            self.is_in_step = False
             self.write(message)
-            data = self._read_line(message)
+            answer = _Answer(message, self._timeout_s if within_s is None else within_s)
+            data = self._read_line(answer)
+            self.is_in_step = True
         text = data.decode("latin-1").strip()
         if not text.isprintable():
             raise InstrumentError(self.resource, f"expected text after “{message}”, found {_shown(data)}")
@@ -130,45 +154,66 @@ class Link:
             If the link is lost, or what comes is no such block.
         """
         with self._lock:
+            self.is_in_step = False
             self.write(message)
-            head = self._read(2, message)
+            answer = _Answer(message, self._timeout_s)
+            head = self._read(2, answer)
             if head[:1] != b"#" or not b"1" <= head[1:] <= b"9":
                 raise InstrumentError(self.resource, f"expected a block of samples, found {_shown(head)}")
-            digits = self._read(int(head[1:]), message)
-            if not digits.isdigit() or int(digits) > _LONGEST_BLOCK:
+            digits = self._read(int(head[1:]), answer)
+            if not digits.isdigit():
                 raise InstrumentError(self.resource, f"expected the length of a block, found {_shown(digits)}")
-            data = self._read(int(digits), message)
-            end = self._read(1, message)
+            if int(digits) > _LONGEST_BLOCK:
+                raise InstrumentError(
+                    self.resource, f"a block of {int(digits)} bytes is longer than the {_LONGEST_BLOCK} that are taken"
+                )
+            data = self._read(int(digits), answer)
+            end = self._read(1, answer)
             if end == b"\r":
-                end = self._read(1, message)
+                end = self._read(1, answer)
+            self.is_in_step = end == b"\n"
         if end != b"\n" or len(data) % 4:
             raise InstrumentError(
                 self.resource, f"a block said to be {len(data)} bytes long is of another length: {_shown(end)} follows"
             )
         return np.frombuffer(data, dtype=">f4" if big_endian else "<f4").astype(np.float32)
 
-    def _read(self, count: int, message: str) -> bytes:
+    def _read(self, count: int, answer: _Answer) -> bytes:
         """Read exactly so many bytes."""
         data = bytearray()
         silent_from = time.monotonic()
         self._line.read_termination = None
         while len(data) < count:
             piece = self._some(count - len(data))
+            now_s = time.monotonic()
             if piece:
-                silent_from = time.monotonic()
+                silent_from = now_s
                 data += piece
+                answer.came += len(piece)
             elif self._is_hung_up():
-                raise self._lost(f"the other side hung up instead of answering “{message}”")
-            elif time.monotonic() - silent_from > self._timeout_s:
-                raise self._lost(f"no answer to “{message}” within {self._timeout_s:g} s")
+                raise self._lost(f"the other side hung up instead of answering “{answer.message}”")
+            elif now_s - silent_from > answer.within_s:
+                raise self._lost(f"no answer to “{answer.message}” within {answer.within_s:g} s")
+            if len(data) < count:
+                self._check_patience(answer, now_s)
         return bytes(data)
 
-    def _read_line(self, message: str) -> bytes:
+    def _check_patience(self, answer: _Answer, now_s: float) -> None:
+        if now_s - answer.asked_s > answer.within_s + answer.came / _SLOWEST_PER_S:
+            raise self._lost(
+                f"only {answer.came} bytes of the answer to “{answer.message}” came in {now_s - answer.asked_s:.3g} s"
+            )
+        if not self.should_stop():
+            answer.stop_s = now_s
+        elif now_s - answer.stop_s > _STOP_WITHIN_S:
+            raise InstrumentError(self.resource, f"stopped while it answered “{answer.message}”")
+
+    def _read_line(self, answer: _Answer) -> bytes:
         data = bytearray()
         while not data.endswith(b"\n"):
-            data += self._read(1, message)
+            data += self._read(1, answer)
             if len(data) > _LONGEST_ANSWER:
-                raise InstrumentError(self.resource, f"expected a line after “{message}”, found no end of it")
+                raise InstrumentError(self.resource, f"expected a line after “{answer.message}”, found no end of it")
         return bytes(data)
 
     def _some(self, count: int) -> bytes:
@@ -210,6 +255,17 @@ class Link:
             self._line.close()
         except self._errors:
             log.debug("closing %s failed", self.resource, exc_info=True)
+
+
+@dataclass
+class _Answer:
+    """An answer that is being waited for: to what, how long, and how much of it came since it was asked for."""
+
+    message: str
+    within_s: float
+    came: int = 0
+    asked_s: float = field(default_factory=time.monotonic)
+    stop_s: float = field(default_factory=time.monotonic)
 
 
 def _words(error: Exception) -> str:

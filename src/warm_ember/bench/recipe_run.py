@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
@@ -10,10 +9,12 @@ from dataclasses import dataclass, replace
 import msgspec
 
 from warm_ember.bench.console import Console
+from warm_ember.bench.patterns import compile_expression
 from warm_ember.bench.recorder import Ending, Job, Recorded, Recorder, Station
 from warm_ember.errors import BadArgumentError, InstrumentError, WarmEmberError
 from warm_ember.model.bench import Bench, Power, Recipe, Send, Settings, Step, Take, WaitFor
 from warm_ember.signal.series import ShouldStop
+from warm_ember.store.capture_name import CaptureName
 
 _OFF_S = 0.5
 _STEP_S = 0.05
@@ -32,7 +33,7 @@ class RecipeRun:
     console
         The open console, if there is one.
     job_of
-        Makes the job of a recording from its name and settings.
+        Makes the job of a recording from its name, which is taken, and settings.
     started
         Called with each recorder before it runs.
     said
@@ -42,13 +43,13 @@ class RecipeRun:
     bench: Bench
     recipe: Recipe
     console: Console | None
-    job_of: Callable[[str, Settings], Job]
+    job_of: Callable[[CaptureName, Settings], Job]
     started: Callable[[Recorder], None]
     said: Callable[[str], None]
 
     def run(
         self,
-        name_of: Callable[[str], str],
+        name_of: Callable[[str], CaptureName],
         should_stop: ShouldStop,
         *,
         reset: bool = True,
@@ -77,7 +78,7 @@ class RecipeRun:
             for step in self.recipe.steps:
                 if should_stop():
                     break
-                self._do(step, station, taken, name_of, should_stop)
+                self._do(step, station, taken, name_of, should_stop, keep_power=keep_power)
                 if taken and taken[-1].ending is not Ending.DONE:
                     break
         except BaseException as error:
@@ -91,6 +92,7 @@ class RecipeRun:
                 station.make_safe()
             return tuple(taken)
         finally:
+            station.unwatch()
             station.close()
 
     def _do(
@@ -98,12 +100,14 @@ class RecipeRun:
         step: Step,
         station: Station,
         taken: list[Recorded],
-        name_of: Callable[[str], str],
+        name_of: Callable[[str], CaptureName],
         should_stop: ShouldStop,
+        *,
+        keep_power: bool,
     ) -> None:
         self.said(step_words(step))
         if isinstance(step, Power):
-            self._power(step, station)
+            self._power(step, station, keep_power=keep_power)
         elif isinstance(step, WaitFor):
             self._wait(step, should_stop)
         elif isinstance(step, Send):
@@ -117,8 +121,10 @@ class RecipeRun:
             self.started(recorder)
             taken.append(recorder.run(should_stop))
 
-    def _power(self, step: Power, station: Station) -> None:
+    def _power(self, step: Power, station: Station, *, keep_power: bool) -> None:
         instrument = station.instrument
+        if step.on and not keep_power:
+            station.watch()
         if step.cycle or not step.on:
             instrument.switch(on=False)
         if step.cycle:
@@ -153,10 +159,7 @@ def check_steps(steps: tuple[Step, ...], *, has_console: bool) -> None:
         raise BadArgumentError("this recipe records nothing: add a step that records")
     for step in steps:
         if isinstance(step, WaitFor):
-            try:
-                re.compile(step.text)
-            except re.error as error:
-                raise BadArgumentError(f"“{step.text}” is no regular expression: {error}") from None
+            compile_expression(step.text)
         if not has_console and (isinstance(step, Send) or (isinstance(step, WaitFor) and step.text)):
             raise BadArgumentError(f"“{step_words(step)}” needs the target's console: give its address")
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 import time
+from collections import deque
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from enum import StrEnum
@@ -13,17 +14,25 @@ from pathlib import Path
 import msgspec
 import numpy as np
 
-from warm_ember.bench.console import Console, ConsoleLine, Patterns, events_from_lines
+from warm_ember.bench.console import Console, ConsoleFeed
+from warm_ember.bench.console_line import ConsoleLine
 from warm_ember.bench.description import InstrumentDescription
 from warm_ember.bench.instrument import Piece, open_instrument
+from warm_ember.bench.keeper import Keeper
+from warm_ember.bench.link import Link
+from warm_ember.bench.patterns import Patterns
 from warm_ember.bench.write_behind import WriteBehind
 from warm_ember.errors import InstrumentError, WarmEmberError
 from warm_ember.model.bench import Settings
-from warm_ember.model.capture import CaptureInfo, Event
+from warm_ember.model.capture import CaptureInfo
 from warm_ember.model.correction import Correction
+from warm_ember.model.heard import Heard
 from warm_ember.signal.corrections import correct
-from warm_ember.signal.series import ShouldStop
-from warm_ember.store.recording_file import RecordingFile, room_left
+from warm_ember.signal.one_clock import events_of
+from warm_ember.signal.series import ShouldStop, never
+from warm_ember.store.capture_name import CaptureName
+from warm_ember.store.recording_file import RecordingFile
+from warm_ember.store.room import not_written, room_left
 from warm_ember.units import quantity_text
 
 log = logging.getLogger(__name__)
@@ -35,7 +44,8 @@ _LAST_LINES_S = 1.0
 _GAP_PIECE = 1 << 20
 _SPARE_BYTES = 64 << 20
 _SUMMARY_SHARE = 0.06
-
+_MOST_HEARD = 2_000_000
+_SAFE_S = 0.8
 
 _NO_PATTERNS = Patterns(())
 
@@ -69,6 +79,8 @@ class Job:
         How long a lost link is looked for again; 0 gives up at once.
     spare_bytes
         The recording stops while so much of the disk is left.
+    name
+        The capture's name where it is taken already; else it is taken with the first sample.
     """
 
     path: Path
@@ -78,11 +90,28 @@ class Job:
     patterns: Patterns = _NO_PATTERNS
     reconnect_s: float = 0.0
     spare_bytes: int = _SPARE_BYTES
+    name: CaptureName | None = None
 
 
 @dataclass(frozen=True)
 class Recorded:
-    """What came of it: number of samples and of missing ones, how it ended, and the fault if there was one."""
+    """What came of it.
+
+    Parameters
+    ----------
+    name
+        Of the capture.
+    samples, missing
+        How many there are, and how many of them nobody took.
+    sample_interval_s
+        Length of one.
+    events, lost_lines
+        How many events it holds, and how many lines of the console there was no room for.
+    ending, fault
+        How it ended, and the fault if there was one.
+    gaps
+        How often the link was lost.
+    """
 
     name: str
     samples: int
@@ -92,6 +121,7 @@ class Recorded:
     ending: Ending
     fault: WarmEmberError | None = None
     gaps: int = 0
+    lost_lines: int = 0
 
 
 class Station:
@@ -115,6 +145,7 @@ class Station:
     def __init__(self, resource: str, *, timeout_s: float = 5.0, guard_v: float | None = None) -> None:
         self.resource, self.timeout_s, self.guard_v = resource, timeout_s, guard_v
         self.instrument = open_instrument(resource, timeout_s=timeout_s, guard_v=guard_v)
+        self._keeper: Keeper | None = None
 
     def reopen(self) -> None:
         """Open the link anew and make sure that the same instrument is there.
@@ -132,15 +163,40 @@ class Station:
             raise InstrumentError(self.resource, f"another instrument answers now: {found.identity}")
         self.instrument = found
 
+    def watch(self) -> None:
+        """Have the output switched off even if this program is killed, from now until it is off or is to stay on."""
+        if self._keeper is None:
+            self._keeper = Keeper(self.resource, self.instrument.off_messages)
+
+    def unwatch(self) -> None:
+        """Leave the output as it is from now on."""
+        if self._keeper is not None:
+            self._keeper.release()
+            self._keeper = None
+
     def make_safe(self) -> bool:
         """Switch the output off, over a new link when the old one is lost; answer whether that worked."""
-        if self.instrument.make_safe():
-            return True
+        is_off = self.instrument.make_safe()
+        if not is_off:
+            self.instrument.close()
+            is_off = self._is_off_over_new_link()
+        self.unwatch()
+        return is_off
+
+    def _is_off_over_new_link(self) -> bool:
         try:
-            self.reopen()
-        except WarmEmberError:
+            link = Link(self.resource, timeout_s=_SAFE_S)
+        except InstrumentError:
             return False
-        return self.instrument.make_safe()
+        try:
+            for message in self.instrument.off_messages:
+                link.write(message)
+            link.query(self.instrument.commands.error, within_s=_SAFE_S)
+        except InstrumentError:
+            return False
+        finally:
+            link.close()
+        return True
 
     def close(self) -> None:
         """Hang up."""
@@ -180,9 +236,12 @@ class Recorder:
         self._info = job.info
         self._last_sample_s = 0.0
         self._flushed_s = 0.0
-        self._lines: list[ConsoleLine] = []
-        self._heard = 0
+        self._heard: list[Heard] = []
         self._noted = 0
+        self._before: list[ConsoleLine] = []
+        self._feed: ConsoleFeed | None = console.feed() if console is not None else None
+        self._dropped = 0
+        self._marks: deque[ConsoleLine] = deque()
         self._writing = WriteBehind()
         interval_s = job.settings.interval_s
         duration_s = job.settings.duration_s
@@ -200,14 +259,17 @@ class Recorder:
         ending = Ending.DONE
         try:
             self.station.instrument.check(self.job.settings)
+            self.station.instrument.link.should_stop = should_stop
             self._start()
             ending = self._record(should_stop)
-            self.station.instrument.stop()
+            self.station.instrument.link.should_stop = never
+            if self.station.instrument.link.is_in_step:
+                self.station.instrument.stop()
             self._writing.drain()
         except WarmEmberError as error:
             fault, ending = error, Ending.FAULT
         except OSError as error:
-            fault = InstrumentError(str(self.job.path), f"the recording cannot be written: {error.strerror or error}")
+            fault = not_written(self.job.path, error, "the recording ends here")
             ending = Ending.DISK
         if fault is not None:
             self._make_safe(fault)
@@ -222,8 +284,8 @@ class Recorder:
             log.warning("the output of %s may still be on", self.station.resource)
             fault.args = (f"{fault.args[0]}; its output could not be switched off: switch it off by hand",)
 
-    def _start(self) -> None:
-        """Set everything and start the sweep."""
+    def _start(self, resumed: str = "") -> None:
+        """Set everything and start the sweep; `resumed` says why there was one before."""
         instrument, settings = self.station.instrument, self.job.settings
         known = instrument.description
         instrument.set_source(settings)
@@ -238,7 +300,7 @@ class Recorder:
         self.state = "waiting for the trigger" if settings.trigger.source != "immediate" else "recording"
         now_s = time.monotonic()
         if self.file is not None:
-            self._mark_gap(now_s - self._last_sample_s)
+            self._mark_gap(now_s - self._last_sample_s, resumed)
         else:
             self.started_s = now_s
         self._last_sample_s = now_s
@@ -250,9 +312,12 @@ class Recorder:
             try:
                 came = self._fetch()
                 if self._sweep_left == 0 and (self.points is None or self.samples < self.points):
-                    self._start()  # a sweep shorter than the recording: take the next
+                    self._start("the next sweep began after {}")
             except InstrumentError as error:
+                if should_stop() and self.file is not None:
+                    return Ending.STOPPED  # it did not answer in time any more
                 self._reconnect(error, should_stop)
+                self.station.instrument.link.should_stop = should_stop
                 continue
             if not self._keep_safe():
                 return Ending.DISK
@@ -309,6 +374,7 @@ class Recorder:
             self._info,
             with_voltage="voltage" in instrument.senses,
             line_names=instrument.line_names,
+            name=self.job.name,
         )
 
     def _append(self, piece: Piece) -> None:
@@ -333,34 +399,42 @@ class Recorder:
             return True
         self._flushed_s = now_s
         self._hear()
-        self._writing.put(partial(self._save, self._lines[self._noted :]))
-        self._noted = len(self._lines)
+        self._writing.put(partial(self._save, self._heard[self._noted :]))
+        self._noted = len(self._heard)
         needed = self.job.spare_bytes + _SUMMARY_SHARE * self.file.bytes_written
         return room_left(self.job.path.parent) > needed
 
-    def _save(self, lines: list[ConsoleLine]) -> None:
+    def _save(self, heard: list[Heard]) -> None:
         """Write down what was fetched and what the console said since the last time, to outlive this program."""
         assert self.file is not None
-        for line in lines:
-            time_s = line.target_s if line.target_s is not None else line.received_s - self.started_s
-            self.file.note(self.job.patterns.event(line, time_s))
+        for one in heard:
+            self.file.note(one)
         self.file.flush()
 
     def _hear(self) -> None:
-        """Take the lines that came: the console keeps its newest only."""
-        if self._console is not None:
-            fresh = self._console.lines_from(self._heard)
-            self._heard = self._console.count
-            self._lines += fresh
+        """Take in what the console said; what came before the first sample waits until it is known when that was."""
+        lines = self._feed.take() if self._feed is not None else []
+        while self._marks:  # another thread may set one meanwhile
+            lines.append(self._marks.popleft())
+        if self.file is None:
+            self._before += lines
+            return
+        self._take_in([*self._before, *lines])
+        self._before = []
 
-    def _events(self) -> tuple[Event, ...]:
-        self._hear()
-        lines = sorted(self._lines, key=lambda line: line.received_s)
-        return events_from_lines(lines, self.job.patterns, self.started_s)
+    def _take_in(self, lines: list[ConsoleLine]) -> None:
+        kept = lines[: max(0, _MOST_HEARD - len(self._heard))]
+        self._dropped += len(lines) - len(kept)
+        self._heard += [self.job.patterns.heard(line, self.started_s) for line in kept]
+
+    @property
+    def lost_lines(self) -> int:
+        """How many lines of the console there was no room for."""
+        return self._dropped + (self._feed.lost if self._feed is not None else 0)
 
     def mark(self, text: str) -> None:
         """Remember this moment."""
-        self._lines.append(ConsoleLine(time.monotonic(), text, sent=True))
+        self._marks.append(ConsoleLine(time.monotonic(), text, sent=True))
 
     def _reconnect(self, error: InstrumentError, should_stop: ShouldStop) -> None:
         """Look for the instrument again and go on with a marked gap.
@@ -383,7 +457,8 @@ class Recorder:
                 instrument.stop()
                 instrument.set_source(self.job.settings)
                 instrument.switch(on=True)
-                self._start()
+                self._start("link lost for {}")
+                self.gaps += 1
             except InstrumentError as again:
                 log.info("not yet: %s", again)
                 time.sleep(_AGAIN_S)
@@ -391,14 +466,13 @@ class Recorder:
             return
         raise error
 
-    def _mark_gap(self, seconds: float) -> None:
-        """Put missing samples for the time that nobody recorded."""
+    def _mark_gap(self, seconds: float, why: str) -> None:
+        """Put missing samples for the time that nobody recorded, and say why."""
         assert self.file is not None
         missing = max(1, round(seconds / self.job.settings.interval_s))
         if self.points is not None:
             missing = min(missing, self.points - self.samples)
-        self.gaps += 1
-        self._lines.append(ConsoleLine(self._last_sample_s, f"link lost for {seconds:.3g} s", sent=True))
+        self._marks.append(ConsoleLine(self._last_sample_s, why.format(f"{seconds:.3g} s"), sent=True))
         while missing > 0:
             count = min(missing, _GAP_PIECE)
             file = self.file
@@ -411,8 +485,8 @@ class Recorder:
         until_s = time.monotonic() + _LAST_LINES_S
         while time.monotonic() < until_s:
             self._hear()
-            stamped = [line for line in self._lines if line.target_s is not None and line.received_s >= self.started_s]
-            if stamped and (stamped[-1].target_s or 0.0) - (stamped[0].target_s or 0.0) >= self._length_s:
+            stamped = [one.target_s for one in self._heard if one.target_s is not None and one.received_s >= 0]
+            if stamped and stamped[-1] - stamped[0] >= self._length_s:
                 return
             time.sleep(_POLL_S)
 
@@ -423,18 +497,22 @@ class Recorder:
     def _finish(self, ending: Ending, fault: WarmEmberError | None) -> Recorded:
         self.state = "finishing"
         if self.file is None:
+            self._end_feed()
+            if self.job.name is not None:
+                self.job.name.release()
             if fault is not None:
                 raise fault
             raise InstrumentError(self.station.resource, "nothing was recorded: it was stopped before the first sample")
         if self._console is not None and ending is Ending.DONE:
             self._wait_for_last_lines()
-        events = self._events()
+        self._end_feed()
+        events = events_of(self._heard)
         try:
-            self.file.finish(self._info, events)
+            self.file.finish(self._info_with_losses(), events)
         except OSError as error:
             self.file.leave()
-            text = f"what was recorded is kept but not finished: {error.strerror or error}"
-            raise InstrumentError(str(self.job.path), text, remedy="make room and open the project again") from error
+            kept = "what was recorded is kept, and finished by the next command that opens the project"
+            raise not_written(self.job.path, error, kept) from error
         self.state = "finished"
         return Recorded(
             name=self.job.path.name.removesuffix(".h5"),
@@ -445,7 +523,20 @@ class Recorder:
             ending=ending,
             fault=fault,
             gaps=self.gaps,
+            lost_lines=self.lost_lines,
         )
+
+    def _end_feed(self) -> None:
+        self._hear()
+        if self._console is not None and self._feed is not None:
+            self._console.end_feed(self._feed)
+
+    def _info_with_losses(self) -> CaptureInfo:
+        if not self.lost_lines:
+            return self._info
+        said = f"{self.lost_lines} lines of the console are missing from the log"
+        note = f"{self._info.note}; {said}" if self._info.note else said
+        return msgspec.structs.replace(self._info, note=note)
 
 
 def range_text(known: InstrumentDescription, range_a: float | None) -> str:

@@ -10,7 +10,7 @@ from datetime import UTC, datetime
 import numpy as np
 
 from warm_ember.bench.recorder import Station
-from warm_ember.errors import Cancelled, InstrumentError
+from warm_ember.errors import BadArgumentError, Cancelled, InstrumentError
 from warm_ember.model.arrays import Samples
 from warm_ember.model.bench import Settings, Trigger, Zero
 from warm_ember.signal.series import Progress, ShouldStop, ignore_progress, never
@@ -61,12 +61,14 @@ def level_of(samples: Samples) -> Level:
 
     Raises
     ------
-    ValueError
+    BadArgumentError
         If fewer than twenty samples were measured.
     """
     measured = samples[~np.isnan(samples)].astype(np.float64)
     if len(measured) < _BATCHES:
-        raise ValueError(f"expected {_BATCHES} samples at least, found {len(measured)}")
+        raise BadArgumentError(
+            f"only {len(measured)} of {len(samples)} readings are numbers, {_BATCHES} are needed: is it out of range?"
+        )
     batches = np.array_split(measured, _BATCHES)
     means = np.array([batch.mean() for batch in batches])
     inside = float(np.median([batch.std() for batch in batches])) / math.sqrt(len(measured) / _BATCHES)
@@ -139,7 +141,9 @@ def read_level(
     pieces: list[Samples] = []
     try:
         instrument.check(plain)
+        instrument.link.should_stop = should_stop
         instrument.set_source(plain)
+        station.watch()
         instrument.switch(on=True)
         instrument.set_sweep(plain, points)
         instrument.start()

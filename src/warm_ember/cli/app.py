@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import logging
-import sys
 
 import typer
 
@@ -17,11 +16,14 @@ from warm_ember.cli import (
     life,
     open_window,
     record,
+    recover,
+    signals,
     states,
     stretch,
     timers,
     wakes,
 )
+from warm_ember.cli.project import say
 from warm_ember.errors import WarmEmberError
 
 log = logging.getLogger(__name__)
@@ -47,6 +49,7 @@ app.command("export")(export.export_)
 app.command("timers")(timers.timers)
 app.command("life")(life.life)
 app.command("record")(record.record_)
+app.command("recover")(recover.recover_)
 app.command("bench")(bench.bench)
 
 _COMMANDS = frozenset(command.name for command in app.registered_commands)
@@ -58,11 +61,15 @@ def _program() -> None:
 
 
 def run(arguments: list[str]) -> int:
-    """Run one command and return its exit code: 0 done, 1 a limit was missed, 2 bad input or usage."""
+    """Run one command and return its exit code.
+
+    0 done, 1 a limit was missed, 2 bad input or usage; 128 and the signal's number when a signal ended it.
+    """
     if not arguments or (arguments[0] not in _COMMANDS and not arguments[0].startswith("-")):
         arguments = ["open", *arguments]
     try:
-        result = app(arguments, prog_name="warm-ember", standalone_mode=False)
+        with signals.raised():
+            result = app(arguments, prog_name="warm-ember", standalone_mode=False)
     except typer.TyperException as error:
         message = error.format_message() if hasattr(error, "format_message") else str(error)
         return _fail(" ".join(message.split()))
@@ -70,18 +77,22 @@ def run(arguments: list[str]) -> int:
         return _fail(error.one_line)
     except typer.Exit as error:
         return error.exit_code
+    except signals.Stopped as stopped:
+        return _fail(f"{stopped}: nothing was changed", stopped.exit_code)
     except (KeyboardInterrupt, typer.Abort):
-        return _fail("stopped")
+        return _fail("stopped", 130)
     except BrokenPipeError:
         return 0  # whoever read the output has had enough of it
     except OSError as error:
         return _fail(f"{error.filename or 'the system'}: {error.strerror or error}")
+    except MemoryError:
+        return _fail("there is not enough memory for this file; nothing was changed")
     except Exception as error:
         log.critical("a bug in the program", exc_info=error)
-        return _fail(f"a bug in the program ({type(error).__name__}: {error}); nothing was changed")
+        return _fail(f"a bug in the program ({type(error).__name__}: {error})")
     return result if isinstance(result, int) else 0
 
 
-def _fail(message: str) -> int:
-    sys.stderr.write(f"warm-ember: {message}\n")
-    return 2
+def _fail(message: str, exit_code: int = 2) -> int:
+    say("".join(c if c.isprintable() else " " for c in message))
+    return exit_code

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-import signal
 import sys
 import threading
 from pathlib import Path
@@ -77,9 +76,6 @@ def bench(
         host=host,
         fault=Fault(FaultMode(fault), fault_after),
     )
-    stop = threading.Event()
-    for number in (signal.SIGINT, signal.SIGTERM):
-        signal.signal(number, lambda *_: stop.set())
     with server:
         print_line(f"simulated bench with firmware {firmware}: {known[firmware].title}")
         if battery is not None:
@@ -89,4 +85,4 @@ def bench(
         if serial:
             print_line(f"instrument  ASRL{server.open_serial()}::INSTR")
         sys.stdout.flush()
-        stop.wait()
+        threading.Event().wait()  # until a signal

@@ -8,7 +8,7 @@ import typer
 
 from warm_ember.cli.arguments import JsonOption, NameArgument, ProjectArgument
 from warm_ember.cli.output import print_json, print_line, print_table
-from warm_ember.session.session import Session
+from warm_ember.cli.project import open_project
 from warm_ember.session.tuning_results import Comparison
 from warm_ember.tuning.difference import Difference
 from warm_ember.units import HOUR_S, months_text, quantity_text
@@ -30,7 +30,7 @@ def compare(
     json: JsonOption = False,
 ) -> None:
     """Compare two captures: averages, states, wake sources and activities, and what else differs between them."""
-    with Session.open(project) as session:
+    with open_project(project) as session:
         found = session.tuning.compare(session.project, name, other)
         judged = session.tuning.claim(session.project, claim, name, other) if claim else None
     if json:

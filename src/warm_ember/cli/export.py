@@ -9,10 +9,10 @@ import msgspec
 import typer
 
 from warm_ember.cli.arguments import NameArgument, ProjectArgument
+from warm_ember.cli.project import open_project
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.fold import AlignBy, FoldPlan
 from warm_ember.report.export import TABLES, export
-from warm_ember.session.session import Session
 
 _PICTURES = (".svg", ".png")
 
@@ -35,7 +35,7 @@ def export_(
     """Write WHAT of the capture NAME to FILE, as its ending says."""
     if align is None and (threshold is not None or period is not None):
         align = AlignBy.PERIOD if period is not None else AlignBy.THRESHOLD
-    with Session.open(project) as session:
+    with open_project(project) as session:
         if what == "trace":
             if output.suffix.lower() not in _PICTURES:
                 raise BadArgumentError(f"{output}: expected a picture ending in .svg or .png")

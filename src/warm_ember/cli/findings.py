@@ -9,10 +9,10 @@ import typer
 
 from warm_ember.cli.arguments import JsonOption, NameArgument, ProjectArgument
 from warm_ember.cli.output import print_json
+from warm_ember.cli.project import open_project
 from warm_ember.cli.tables import findings_json, print_findings
 from warm_ember.formats.expected_file import read_expected_file
 from warm_ember.session import edits
-from warm_ember.session.session import Session
 
 ExpectedOption = Annotated[
     Path | None,
@@ -24,7 +24,7 @@ def findings(
     project: ProjectArgument, name: NameArgument, expected: ExpectedOption = None, json: JsonOption = False
 ) -> None:
     """Show what the analysis found in the capture NAME, with its evidence."""
-    with Session.open(project) as session:
+    with open_project(project) as session:
         value = session.project
         if expected is not None:
             value = edits.expect(read_expected_file(expected))(value)

@@ -9,9 +9,9 @@ import typer
 
 from warm_ember.cli.arguments import JsonOption, ProjectArgument
 from warm_ember.cli.output import print_json, print_line
+from warm_ember.cli.project import open_project
 from warm_ember.formats.source import ImportOptions
 from warm_ember.session.importing import ImportRequest, adopt, import_file
-from warm_ember.session.session import Session
 from warm_ember.units import duration_text, quantity_text
 
 
@@ -54,7 +54,7 @@ def import_(
         scale_a=scale,
     )
     request = ImportRequest(file, options, name, events, lines, supply, replace, itm, elf, itm_clock, trace, cpuidle)
-    session = Session.open_or_create(project)
+    session = open_project(project, create=True)
     try:
         report = import_file(session, request)
         adopt(session, report)

@@ -10,10 +10,10 @@ import typer
 from warm_ember.battery.life import LifeEstimate, estimate_life
 from warm_ember.cli.arguments import JsonOption, ProjectArgument
 from warm_ember.cli.output import print_json
+from warm_ember.cli.project import open_project
 from warm_ember.cli.tables import life_json, print_life
 from warm_ember.errors import BadArgumentError, BadFileError, ProjectError
 from warm_ember.formats.activity_file import read_activity_file
-from warm_ember.session.session import Session
 
 
 def life(
@@ -41,7 +41,7 @@ def _of_file(path: Path) -> LifeEstimate:
 
 
 def _of_project(path: Path) -> LifeEstimate:
-    session = Session.open(path)
+    session = open_project(path)
     try:
         if not session.project.runs:
             raise ProjectError(path, "there is no capture yet", remedy="import one first")

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import signal
 import sys
-import threading
 from datetime import datetime
 from pathlib import Path
 from typing import Annotated, TypeVar
@@ -15,6 +13,8 @@ import typer
 from warm_ember.bench.recorder import Recorded, Recorder
 from warm_ember.cli.arguments import JsonOption, ProjectArgument
 from warm_ember.cli.output import print_json, print_line
+from warm_ember.cli.project import open_project, say
+from warm_ember.cli.signals import Asked, Stopped
 from warm_ember.errors import BadArgumentError, BadFileError, InstrumentError
 from warm_ember.model.bench import Bench, Power, Recipe, Take
 from warm_ember.model.project import Project
@@ -47,11 +47,11 @@ def record_(
     timeout: Annotated[float, typer.Option(metavar="S", help="How long the instrument may say nothing.")] = 5.0,
     overwrite: Annotated[bool, typer.Option("--replace", help="Replace a capture of that name.")] = False,
     json: JsonOption = False,
-) -> None:
+) -> int:
     """Record from an instrument into PROJECT; an instrument's fault ends it and keeps what came."""
     if not 0 < timeout < float("inf") or not 0 <= reconnect < float("inf"):
         raise BadArgumentError("--timeout must be above 0 s and --reconnect 0 s or above")
-    session = Session.open_or_create(project)
+    session = open_project(project, create=True)
     try:
         bench = session.project.bench
         chosen = _recipe(session.project, recipe, as_is=as_is)
@@ -81,12 +81,19 @@ def record_(
             reconnect_s=reconnect,
             timeout_s=timeout,
         )
-        taken = _record(session, request, quiet=json)
-        for recorded in taken:
-            adopt_recorded(session, recorded)
+        asked = Asked()
+        with asked.listening():
+            taken = _record(session, request, asked, quiet=json)
+            for recorded in taken:
+                adopt_recorded(session, recorded)
     finally:
         session.close()
     _report(taken, bench, json=json)
+    if asked.number is not None:
+        stopped = Stopped(asked.number)
+        say(f"{stopped}: the output is off, {taken[-1].samples} samples are kept as {taken[-1].name!r}")
+        return stopped.exit_code
+    return 0
 
 
 def _recipe(project: Project, wanted: str, *, as_is: bool) -> Recipe:
@@ -111,15 +118,15 @@ def _changed(value: T, **changes: object) -> T:
     return replace(value, **{name: change for name, change in changes.items() if change is not None})
 
 
-def _record(session: Session, request: RecordRequest, *, quiet: bool) -> tuple[Recorded, ...]:
-    """Record; the first interrupt from the keyboard ends it and keeps what came."""
-    stop = threading.Event()
-    say = (lambda _words: None) if quiet else _say
-    before = signal.signal(signal.SIGINT, lambda *_: stop.set())
+def _record(session: Session, request: RecordRequest, asked: Asked, *, quiet: bool) -> tuple[Recorded, ...]:
+    """Record; the first signal ends it and keeps what came."""
+    tell = (lambda _words: None) if quiet else _say
     try:
-        return record(session, request, should_stop=stop.is_set, started=_ignore, said=say)
-    finally:
-        signal.signal(signal.SIGINT, before)
+        return record(session, request, should_stop=asked, started=_ignore, said=tell)
+    except InstrumentError:
+        if asked.number is not None:
+            raise Stopped(asked.number) from None  # before its first sample
+        raise
 
 
 def _say(words: str) -> None:
@@ -144,6 +151,8 @@ def _report(taken: tuple[Recorded, ...], bench: Bench, *, json: bool) -> None:
     for one in taken:
         length = duration_text(one.samples * one.sample_interval_s)
         print_line(f"{one.name}: {one.samples} samples, {length}, {one.missing} missing, {one.events} events")
+        if one.lost_lines:
+            print_line(f"  {one.lost_lines} lines of the console came too fast and are missing from the log")
         if one.ending != "done":
             print_line(f"  ended early: {one.ending.value}")
 
@@ -156,5 +165,6 @@ def _json(one: Recorded) -> dict[str, object]:
         "sample_interval_s": one.sample_interval_s,
         "duration_s": one.samples * one.sample_interval_s,
         "events": one.events,
+        "lost_lines": one.lost_lines,
         "ending": one.ending.value,
     }

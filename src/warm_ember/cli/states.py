@@ -5,13 +5,13 @@ from __future__ import annotations
 from warm_ember.attribution.clock import clock_sentence
 from warm_ember.cli.arguments import JsonOption, NameArgument, ProjectArgument
 from warm_ember.cli.output import print_json, print_line
+from warm_ember.cli.project import open_project
 from warm_ember.cli.tables import ledger_json, print_ledger
-from warm_ember.session.session import Session
 
 
 def states(project: ProjectArgument, name: NameArgument, json: JsonOption = False) -> None:
     """Show where the charge of the capture NAME goes, by state."""
-    session = Session.open(project)
+    session = open_project(project)
     try:
         ledger = session.results.ledger(session.project, name)
         alignment = session.results.placement(session.project, name).alignment

@@ -8,7 +8,7 @@ import typer
 
 from warm_ember.cli.arguments import JsonOption, NameArgument, ProjectArgument
 from warm_ember.cli.output import print_json, print_table
-from warm_ember.session.session import Session
+from warm_ember.cli.project import open_project
 from warm_ember.units import duration_text, percent_text, quantity_text
 
 
@@ -20,7 +20,7 @@ def stretch(
     json: JsonOption = False,
 ) -> None:
     """Read a stretch of the capture NAME."""
-    session = Session.open(project)
+    session = open_project(project)
     try:
         reading = session.capture(name).reading(from_s, to_s, supply_v=session.project.supply_v)
     finally:

@@ -10,8 +10,8 @@ import typer
 
 from warm_ember.cli.arguments import JsonOption
 from warm_ember.cli.output import print_json, print_line
+from warm_ember.cli.project import open_project
 from warm_ember.errors import BadArgumentError
-from warm_ember.session.session import Session
 from warm_ember.tuning.timers.coded import ROUNDED, TimerValue
 from warm_ember.tuning.timers.intervals import STANDARDS
 from warm_ember.tuning.timers.period_model import PeriodModel
@@ -64,7 +64,7 @@ def timers(
 
 def _fitted(project: Path, name: str, of: str) -> PeriodModel:
     """Return the model of a wake source or a state, as a capture shows it."""
-    with Session.open(project) as session:
+    with open_project(project) as session:
         found = session.tuning.periods(session.project, name)
     model = next((one for one in found if one.name == of), None)
     if model is None:

@@ -9,9 +9,9 @@ import typer
 
 from warm_ember.cli.arguments import JsonOption, NameArgument, ProjectArgument
 from warm_ember.cli.output import print_json
+from warm_ember.cli.project import open_project
 from warm_ember.cli.tables import print_wakes, wakes_json
 from warm_ember.errors import BadArgumentError
-from warm_ember.session.session import Session
 
 
 def wakes(
@@ -25,7 +25,7 @@ def wakes(
 ) -> None:
     """Show the wakes of the capture NAME by source, and the sleep between them."""
     slack_s = dict(_slack(text) for text in slack or ())
-    session = Session.open(project)
+    session = open_project(project)
     try:
         ledger = session.results.wake_ledger(session.project, name, slack_s)
     finally:

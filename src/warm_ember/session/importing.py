@@ -27,6 +27,8 @@ from warm_ember.session.session import Session
 from warm_ember.signal.series import Progress, ShouldStop, ignore_progress, never
 from warm_ember.store.capture_file import CaptureWriter
 from warm_ember.store.project_folder import check_capture_name
+from warm_ember.store.recording_file import is_taken
+from warm_ember.store.room import not_written
 
 log = logging.getLogger(__name__)
 
@@ -136,7 +138,7 @@ def import_file(
         remove_folders(made_folders)
         if isinstance(error, BadFileError | ProjectError):
             raise
-        raise ProjectError(path.parent, f"cannot be written: {error.strerror or error}") from error
+        raise not_written(path, error, "nothing was imported") from error
     except BaseException:
         remove_folders(made_folders)
         raise
@@ -201,7 +203,11 @@ class _Import:
         notes: tuple[str, ...] = ()
         names = source.line_names if vcd is None else vcd.names
         with CaptureWriter(
-            self.path, with_voltage=source.with_voltage, line_names=names, aux_units=source.aux_units
+            self.path,
+            replace=self.request.replace,
+            with_voltage=source.with_voltage,
+            line_names=names,
+            aux_units=source.aux_units,
         ) as writer:
             for piece in source.pieces(should_stop, progress):
                 lines = piece.lines if vcd is None else None
@@ -262,8 +268,8 @@ def new_capture_path(session: Session, name: str, *, replace: bool = False) -> P
 
 def free_name(session: Session, wanted: str) -> str:
     """Return a capture name that is not taken: the wanted one, or with a number after it."""
-    candidates = (wanted, *(f"{wanted} {number}" for number in range(2, 10_000)))
-    return next(name for name in candidates if not session.folder.capture_path(name).exists())
+    candidates = (wanted, *(f"{wanted} {number}" for number in range(2, 1_000_000)))
+    return next(name for name in candidates if not is_taken(session.folder.capture_path(name)))
 
 
 def adopt(session: Session, report: ImportReport) -> None:

@@ -7,7 +7,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from warm_ember.bench.console import Console, ConsoleLine, Patterns
+from warm_ember.bench.console import Console
+from warm_ember.bench.console_line import ConsoleLine
+from warm_ember.bench.patterns import Patterns
 from warm_ember.bench.recorder import Recorder
 from warm_ember.model.capture import CaptureInfo, Event
 from warm_ember.model.placement import UNPLACED, Placement
@@ -88,11 +90,11 @@ class LiveRun:
         """Take in what the console said since the last time."""
         if self._console is None:
             return
-        for line in self._console.lines_from(self._heard):
+        lines, self._heard = self._console.lines_from(self._heard)
+        for line in lines:
             event: Event = self._patterns.event(line, self._time_of(line))
             if event.event == "state":
                 self._entered.append((event.time_s, event.name))
-        self._heard = self._console.count
         self._sum_up()
 
     def _time_of(self, line: ConsoleLine) -> float:

@@ -5,14 +5,14 @@ from __future__ import annotations
 import logging
 from collections.abc import Callable
 from dataclasses import dataclass
-from pathlib import Path
 
 import msgspec
 
-from warm_ember.bench.console import Console, Patterns
+from warm_ember.bench.console import Console
+from warm_ember.bench.patterns import Patterns
 from warm_ember.bench.recipe_run import RecipeRun
-from warm_ember.bench.recorder import Ending, Job, Recorded, Recorder
-from warm_ember.errors import BadArgumentError, ProjectError
+from warm_ember.bench.recorder import Job, Recorded, Recorder
+from warm_ember.errors import BadArgumentError
 from warm_ember.model.bench import Bench, Recipe, Settings
 from warm_ember.model.capture import CaptureInfo
 from warm_ember.model.correction import Correction, InputResistance, KnownLoad, Scaling
@@ -20,7 +20,9 @@ from warm_ember.model.project import Run
 from warm_ember.session.importing import free_name, make_folders, new_capture_path, remove_folders
 from warm_ember.session.session import Session
 from warm_ember.signal.series import ShouldStop
-from warm_ember.store import recording_file
+from warm_ember.store.capture_name import CaptureName
+from warm_ember.store.recording_file import take_name
+from warm_ember.store.room import not_written
 
 log = logging.getLogger(__name__)
 
@@ -164,13 +166,16 @@ def record(
     captures = session.folder.captures
     made = make_folders(captures)
     own = console is None and bool(request.bench.console)
+    names = _Names(session, request)
     try:
+        names.take_first()
         if own:
             console = Console(request.bench.console, baud=request.bench.baud)
 
-        def job_of(name: str, settings: Settings) -> Job:
+        def job_of(name: CaptureName, settings: Settings) -> Job:
             return Job(
-                path=session.folder.capture_path(name),
+                path=name.path,
+                name=name,
                 settings=settings,
                 info=info_of(request.bench, request.recipe),
                 corrections=corrections_of(request.bench),
@@ -179,27 +184,47 @@ def record(
             )
 
         run = RecipeRun(request.bench, request.recipe, console, job_of=job_of, started=started, said=said)
-        names = _Names(session, request)
         return run.run(
             names, should_stop, reset=request.reset, keep_power=request.keep_power, timeout_s=request.timeout_s
         )
     finally:
         if own and console is not None:
             console.close()
+        names.release()
         remove_folders(made)
 
 
 class _Names:
-    """The names of the captures of one run of a recipe."""
+    """The names of the captures of one run of a recipe, taken before anything is switched on or as they come."""
 
     def __init__(self, session: Session, request: RecordRequest) -> None:
-        self._session, self._request, self._taken = session, request, 0
+        self._session, self._request = session, request
+        self._first: CaptureName | None = None
 
-    def __call__(self, wanted: str) -> str:
-        self._taken += 1
-        if self._taken == 1 and not wanted:
-            return self._request.name
-        return free_name(self._session, f"{self._request.name} {wanted}".strip())
+    def take_first(self) -> None:
+        """Take the name that was asked for."""
+        path = self._session.folder.capture_path(self._request.name)
+        try:
+            self._first = take_name(path, replace=self._request.replace)
+        except OSError as error:
+            raise not_written(path, error, "nothing was recorded") from error
+
+    def release(self) -> None:
+        """Give up what no recording took over."""
+        if self._first is not None:
+            self._first.release()
+
+    def __call__(self, wanted: str) -> CaptureName:
+        if not wanted and self._first is not None:
+            first, self._first = self._first, None
+            return first
+        base = f"{self._request.name} {wanted}".strip()
+        while True:
+            path = self._session.folder.capture_path(free_name(self._session, base))
+            try:
+                return take_name(path)
+            except BadArgumentError:
+                base = f"{base} again"  # another program took it just now, or was interrupted with it
 
 
 def adopt_recorded(session: Session, recorded: Recorded, *, title: str = "", changed: str = "") -> None:
@@ -213,30 +238,3 @@ def adopt_recorded(session: Session, recorded: Recorded, *, title: str = "", cha
     session.forget_capture(recorded.name)
     session.add_run(Run(recorded.name, title, changed))
     session.save()
-
-
-def interrupted_recordings(session: Session) -> tuple[Path, ...]:
-    """Return the recordings of the project that a killed program left."""
-    return recording_file.interrupted(session.folder.captures)
-
-
-def recover_recording(session: Session, partial: Path) -> Recorded:
-    """Make an interrupted recording a capture; the project itself is left to `adopt_recorded`.
-
-    Raises
-    ------
-    BadFileError
-        If nothing can be read from it.
-    ProjectError
-        If the disk is full.
-    """
-    name = free_name(session, recording_file.name_of(partial))
-    path = session.folder.capture_path(name)
-    try:
-        samples = recording_file.recover(partial, path)
-    except OSError as error:
-        if isinstance(error, ProjectError):
-            raise
-        raise ProjectError(path, f"cannot be written: {error.strerror or error}", remedy="make room") from error
-    capture = session.capture(name)
-    return Recorded(name, samples, 0, capture.info.sample_interval_s, len(capture.events), Ending.STOPPED)

@@ -11,10 +11,11 @@ from typing import Self
 
 import msgspec
 
-from warm_ember.errors import BadFileError
+from warm_ember.errors import BadFileError, ProjectError
 from warm_ember.model.project import Edit, Project, Run
 from warm_ember.model.wakes import SleepMode
 from warm_ember.session.battery_results import BatteryResults
+from warm_ember.session.merging import merged
 from warm_ember.session.results import Results, RunResults
 from warm_ember.session.state_results import StateResults
 from warm_ember.session.tuning_results import TuningResults
@@ -50,6 +51,7 @@ class Session:
         self.project = project
         self.current: str = project.runs[-1].name if project.runs else ""
         self._saved = project
+        self._version = folder.version
         self._done: list[_Past] = []
         self._undone: list[_Past] = []
         self._captures: dict[str, Capture] = {}
@@ -70,7 +72,9 @@ class Session:
             If it holds no readable project.
         """
         folder = ProjectFolder(path)
-        return cls(folder, folder.load())
+        project = folder.load()
+        folder.tidy()
+        return cls(folder, project)
 
     @classmethod
     def open_or_create(cls, path: Path) -> Session:
@@ -84,12 +88,17 @@ class Session:
         folder = ProjectFolder(path)
         if folder.exists or (path.exists() and (not path.is_dir() or any(path.iterdir()))):
             return cls.open(path)
-        return cls(folder, Project(name=path.resolve().name))
+        return cls(folder, Project(name=_readable(path.resolve().name)))
 
     @property
     def title(self) -> str:
         """What the project is called."""
         return self.project.name or self.folder.path.name
+
+    @property
+    def has_interrupted(self) -> bool:
+        """Whether a recording may have been interrupted: see `warm_ember.session.recovering`."""
+        return self.folder.has_interrupted
 
     @property
     def is_saved(self) -> bool:
@@ -145,17 +154,68 @@ class Session:
         if self.project.run(self.current) is None:
             self.current = self.project.runs[-1].name if self.project.runs else ""
 
-    def save(self) -> None:
-        """Write the project.
+    def save(self) -> bool:
+        """Write the project, together with what other programs changed in it since it was read or saved here.
+
+        Returns
+        -------
+        bool
+            Whether another program had changed it: its edits are part of `project` now, and of what undo leads to.
 
         Raises
         ------
         ProjectError
-            If the folder cannot be written.
+            If the folder cannot be written or is no longer there, or what is there now cannot be read; the edits stay
+            in this session then.
         """
-        project = self.project
-        self.folder.save(project)
-        self._saved = project
+        mine, base = self.project, self._saved
+        found = base
+
+        def put_together(theirs: Project | None) -> Project:
+            nonlocal found
+            if theirs is None:
+                if self._version is not None:
+                    raise self._gone()
+                return mine
+            found = theirs
+            return merged(base, mine, theirs)
+
+        if self._version is not None and self.folder.version is None:
+            raise self._gone()
+        has_more = self._rebase(self.folder.update(put_together), found)
+        self._saved, self._version = self.project, self.folder.version
+        return has_more
+
+    def _gone(self) -> ProjectError:
+        remedy = "open it where it is now; what was edited since then is not saved"
+        return ProjectError(self.folder.path, "the project is no longer here: it was moved or removed", remedy=remedy)
+
+    def take_in_others(self) -> bool:
+        """Read what other programs changed in the project, and answer whether there was anything.
+
+        Raises
+        ------
+        ProjectError
+            If what is there now cannot be read.
+        """
+        if self.folder.version in (None, self._version):
+            return False
+        version, theirs = self.folder.version, self.folder.load()
+        together = merged(self._saved, self.project, theirs)
+        has_more = self._rebase(together, theirs)
+        self._saved, self._version = (self.project if self.project == theirs else theirs), version
+        return has_more
+
+    def _rebase(self, together: Project, theirs: Project) -> bool:
+        """Put the other side's edits into the project and into all that undo and redo lead to."""
+        if together == self.project:
+            return False
+        base = self._saved
+        self._done = [_Past(merged(base, past.project, theirs), past.what) for past in self._done]
+        self._undone = [_Past(merged(base, past.project, theirs), past.what) for past in self._undone]
+        self.project = together
+        self._keep_current()
+        return True
 
     def capture(self, name: str, *, should_stop: ShouldStop = never, progress: Progress = ignore_progress) -> Capture:
         """Return an open capture.
@@ -218,3 +278,8 @@ class Session:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         self.close()
+
+
+def _readable(name: str) -> str:
+    """Return a folder's name as text, though its bytes may be none."""
+    return name.encode("utf-8", "replace").decode("utf-8")

@@ -18,7 +18,9 @@ from warm_ember.signal.joining import MeanBounds, mean_bounds
 from warm_ember.signal.pyramid import BLOCK_SAMPLES, RATIO
 from warm_ember.signal.series import Progress, Series, ShouldStop, ignore_progress, never
 from warm_ember.signal.stretch import StretchReading, read_samples, read_stretch, snap
-from warm_ember.store.capture_file import open_with_summary, read_info
+from warm_ember.store.capture_file import read_info
+from warm_ember.store.layout import damaged, open_file
+from warm_ember.store.summary import summary_of
 
 _IN_MEMORY_BLOCKS = 1 << 20
 
@@ -37,8 +39,8 @@ class _Levels:
 class _Stored:
     """A dataset on the capture's grid with the levels of its summary."""
 
-    def __init__(self, data: Any, interval_s: float, levels: list[Any]) -> None:
-        self._data = data
+    def __init__(self, path: Path, data: Any, interval_s: float, levels: list[Any]) -> None:
+        self._path, self._data = path, data
         self._levels = _Levels(levels)
         self.interval_s = interval_s
         self.samples = int(data.shape[0])
@@ -50,10 +52,16 @@ class _Stored:
     def blocks(self, level: int, first: int, last: int) -> Blocks:
         return self._levels.read(level, first, last)
 
+    def _read(self, first: int, last: int) -> Any:
+        try:
+            return self._data[first:last]
+        except OSError as error:
+            raise damaged(self._path, error, where=f"samples {first} to {last}") from error
+
 
 class _StoredSeries(_Stored):
     def read(self, first: int, last: int) -> Samples:
-        return np.asarray(self._data[first:last], dtype=np.float32)
+        return np.asarray(self._read(first, last), dtype=np.float32)
 
 
 class _Product:
@@ -68,12 +76,12 @@ class _Product:
 
 
 class _StoredLines(_Stored):
-    def __init__(self, data: Any, interval_s: float, levels: list[Any], names: tuple[str, ...]) -> None:
-        super().__init__(data, interval_s, levels)
+    def __init__(self, path: Path, data: Any, interval_s: float, levels: list[Any], names: tuple[str, ...]) -> None:
+        super().__init__(path, data, interval_s, levels)
         self.names = names
 
     def read(self, first: int, last: int) -> Bits:
-        return np.asarray(self._data[first:last])
+        return np.asarray(self._read(first, last))
 
 
 class Capture:
@@ -94,19 +102,27 @@ class Capture:
     Raises
     ------
     BadFileError
-        If the file is no capture.
+        If the file is no capture, or a damaged one.
     Cancelled
         If `should_stop` answered yes.
     """
 
     def __init__(self, path: Path, *, should_stop: ShouldStop = never, progress: Progress = ignore_progress) -> None:
         self.path = path
-        self._file, self._pyramids, self._bits = open_with_summary(path, should_stop=should_stop, progress=progress)
+        self._file = open_file(path)
         status = path.stat()
         self.identity = (status.st_dev, status.st_ino, status.st_mtime_ns, status.st_size)
         self._lock = threading.Lock()
         try:
             self.info: CaptureInfo = read_info(self._file, path)
+            self._summary = summary_of(self._file, path, should_stop=should_stop, progress=progress)
+        except (OSError, RuntimeError, KeyError) as error:
+            self._file.close()
+            raise damaged(path, error) from error
+        except BaseException:
+            self._file.close()
+            raise
+        try:
             self.current: Series = self._series("current", self._file["current"])
             self.voltage: Series | None = None
             self.power: Series | None = None
@@ -119,7 +135,7 @@ class Capture:
                 for name, data in self._file.get("aux", {}).items()
             }
         except BaseException:
-            self._file.close()
+            self.close()
             raise
 
     @property
@@ -137,7 +153,10 @@ class Capture:
         """The target's log in its own clock, as it was written."""
         if "events" not in self._file:
             return ()
-        return events_from(self._file["events"][:])
+        try:
+            return events_from(self._file["events"][:])
+        except OSError as error:
+            raise damaged(self.path, error, where="/events") from error
 
     @cached_property
     def program(self) -> ProgramTrace | None:
@@ -146,6 +165,8 @@ class Capture:
             return program_from(self._file)
         except ValueError as error:
             raise BadFileError(self.path, f"expected {error}", where="/program") from error
+        except OSError as error:
+            raise damaged(self.path, error, where="/program") from error
 
     def reading(self, from_s: float, to_s: float, *, supply_v: float | None = None) -> StretchReading:
         """Read a stretch; `supply_v` is used where the capture has no voltage of its own."""
@@ -166,27 +187,23 @@ class Capture:
         return self.info.supply_v if self.info.supply_v is not None else supply_v
 
     def _series(self, name: str, data: Any) -> Series:
-        return _StoredSeries(data, self.info.sample_interval_s, self._stored_levels(name))
+        return _StoredSeries(self.path, data, self.info.sample_interval_s, self._stored_levels(name))
 
     def _stored_levels(self, name: str) -> list[Any]:
-        if self._pyramids is not None:
-            if name == "lines":
-                return list(self._bits or [])
-            return list(self._pyramids[name].levels)
-        group = self._file[f"summary/{name}"]
-        return [group[key] for key in sorted(group, key=lambda key: int(key.rsplit("_", 1)[1]))]
+        return self._summary.levels[name]
 
     def _open_lines(self) -> _StoredLines | None:
         if "lines" not in self._file:
             return None
         data = self._file["lines"]
         names = tuple(text_of(name) for name in data.attrs.get("names", []))
-        return _StoredLines(data, self.info.sample_interval_s, self._stored_levels("lines"), names)
+        return _StoredLines(self.path, data, self.info.sample_interval_s, self._stored_levels("lines"), names)
 
     def close(self) -> None:
         """Close the file."""
         with self._lock:
             if self._file:
+                self._summary.close()
                 self._file.close()
 
     def __enter__(self) -> Self:

@@ -70,10 +70,16 @@ def _start_writing(descriptor: int) -> None:
 
 
 class BackgroundWriter:
-    """One thread that writes while the caller prepares the next piece, with few pieces in flight."""
+    """One thread that writes while the caller prepares the next piece, with few pieces in flight.
 
-    def __init__(self, file: h5py.File) -> None:
-        self._descriptor = int(file.id.get_vfd_handle())
+    Parameters
+    ----------
+    descriptor
+        Of the file that the datasets lie in.
+    """
+
+    def __init__(self, descriptor: int) -> None:
+        self._descriptor = descriptor
         self._pool = ThreadPoolExecutor(1, thread_name_prefix="capture-writer")
         self._pending: list[Future[None]] = []
         self._unflushed = 0

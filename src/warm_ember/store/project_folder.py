@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import logging
-import os
-from collections.abc import Callable
+import math
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -13,7 +14,8 @@ import msgspec
 
 from warm_ember.errors import BadArgumentError, ProjectError
 from warm_ember.model.project import FORMAT, Project, Run
-from warm_ember.store.capture_file import replace_durably
+from warm_ember.store.lock import Lock, locked
+from warm_ember.store.new_file import remove_leftovers, write_new
 
 log = logging.getLogger(__name__)
 
@@ -21,6 +23,7 @@ _MIGRATIONS: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {}
 """From each older format to the next."""
 
 _NAME_BYTES = 200
+_LOCK_WAIT_S = 10.0
 
 
 def check_capture_name(name: str) -> str:
@@ -107,31 +110,91 @@ class ProjectFolder:
 
     def _with_found_captures(self, project: Project) -> Project:
         known = {run.name for run in project.runs}
-        found = [
-            path.name.removesuffix(".h5")
-            for path in sorted(self.captures.glob("*.h5"))
-            if not path.name.startswith(".")
-        ]
-        added = tuple(Run(name) for name in found if name not in known)
+        added = tuple(Run(name) for name in self._found_captures() if name not in known)
         return msgspec.structs.replace(project, runs=project.runs + added) if added else project
 
+    def _found_captures(self) -> Iterator[str]:
+        for path in sorted(self.captures.glob("*.h5")):
+            name = path.name.removesuffix(".h5")
+            if name.startswith("."):
+                continue
+            try:
+                yield check_capture_name(name)
+            except BadArgumentError as error:
+                log.warning("%a is left out: %s", path, error)
+
+    def tidy(self) -> None:
+        """Remove what killed programs left: files that nobody writes any more, locks and summaries of no capture."""
+        for folder in (self.path, self.captures):
+            remove_leftovers(folder)
+        with contextlib.suppress(OSError):
+            for path in self.captures.glob(".*.h5.lock"):
+                if Lock(path).take_and_release():
+                    log.info("removed %s, which nobody holds", path)
+            for path in self.captures.glob(".*.h5.summary"):
+                if not path.with_name(path.name[1:].removesuffix(".summary")).exists():
+                    path.unlink(missing_ok=True)
+
+    @property
+    def has_interrupted(self) -> bool:
+        """Whether there are files of recordings in progress, of a living program or not."""
+        return next(self.captures.glob(".*.recording"), None) is not None
+
+    @property
+    def version(self) -> tuple[int, int, int] | None:
+        """What tells one state of the project file from another; None when there is no file."""
+        try:
+            status = self.file.stat()
+        except OSError:
+            return None
+        return (status.st_ino, status.st_mtime_ns, status.st_size)
+
     def save(self, project: Project) -> None:
-        """Write the project so that after a crash either the old or the new one is there.
+        """Write the project, whatever is there now; see `update` for a project that others may change too.
 
         Raises
         ------
         ProjectError
             If the folder cannot be written.
         """
-        text = json.dumps(msgspec.to_builtins(project), indent=1, ensure_ascii=False) + "\n"
-        partial = self.path / f".project.json.{os.getpid()}.partial"
+        self.update(lambda _theirs: project)
+
+    def update(self, change: Callable[[Project | None], Project]) -> Project:
+        """Replace the project by what becomes of it, while no other program can.
+
+        After a crash either the old or the new project is there. What cannot be read is never replaced.
+
+        Parameters
+        ----------
+        change
+            From the project as it is on disk to the next; None when there is none.
+
+        Returns
+        -------
+        Project
+            What was written.
+
+        Raises
+        ------
+        ProjectError
+            If the project that is there cannot be read, or the folder cannot be written.
+        """
         try:
             self.captures.mkdir(parents=True, exist_ok=True)
-            partial.write_text(text, encoding="utf-8")
-            replace_durably(partial, self.file)
+            with locked(self.path / ".project.json.lock", _LOCK_WAIT_S):
+                project = change(self.load() if self.exists else None)
+                content = json.dumps(msgspec.to_builtins(project), indent=1, ensure_ascii=False) + "\n"
+                write_new(self.file, content.encode("utf-8"))
+        except ProjectError:
+            raise
+        except TimeoutError:
+            problem = "another program has been writing this project for too long"
+            raise ProjectError(self.path, problem, remedy="end it and try again") from None
+        except UnicodeEncodeError as error:
+            raise ProjectError(self.path, f"holds text that is no Unicode: {error.object!a}"[:200]) from error
         except OSError as error:
-            partial.unlink(missing_ok=True)
-            raise ProjectError(self.path, f"cannot be written: {error.strerror}") from error
+            raise ProjectError(self.path, f"cannot be written: {error.strerror or error}") from error
+        return project
 
 
 def _project_of(path: Path, content: Any) -> Project:
@@ -148,7 +211,21 @@ def _project_of(path: Path, content: Any) -> Project:
         if migrate is None:
             raise ProjectError(path, f"format {content['format']} is not known")
         content = migrate(content)
+    for place in _places_not_finite(content, "$"):
+        raise ProjectError(path, f"expected a finite number at {place}", remedy="restore it from version control")
     try:
         return msgspec.convert(content, Project)
     except msgspec.ValidationError as error:
         raise ProjectError(path, f"not as expected: {error}", remedy="restore it from version control") from error
+
+
+def _places_not_finite(content: Any, place: str) -> Iterator[str]:
+    """Yield where numbers stand that are none: JSON as it is written here and there has NaN and Infinity."""
+    if isinstance(content, dict):
+        for key, value in content.items():
+            yield from _places_not_finite(value, f"{place}.{key}")
+    elif isinstance(content, list):
+        for index, value in enumerate(content):
+            yield from _places_not_finite(value, f"{place}[{index}]")
+    elif isinstance(content, float) and not math.isfinite(content):
+        yield place

@@ -3,43 +3,41 @@
 The samples go into an HDF5 file that is written in single-writer mode, so that what was flushed stays readable after
 the program was killed; what belongs to the whole capture comes in a file of JSON Lines beside it. Both lie in the
 project's folder of captures, as ``.<name>.h5.recording`` and ``.<name>.h5.recording.log``. When a recording is
-finished it becomes an ordinary capture. When it was not, `interrupted` finds it and `recover` makes it one.
+finished it becomes an ordinary capture: what is added to it then never touches a byte that is needed to read what was
+recorded. When it was not, `interrupted` finds it and `recover` makes it one.
 """
 
 from __future__ import annotations
 
 import contextlib
-import fcntl
+import errno
 import logging
 import os
+import re
 import threading
+from collections.abc import Iterator
 from pathlib import Path
-from typing import IO, TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 import numpy as np
 
-from warm_ember.errors import BadFileError
+from warm_ember.errors import BadArgumentError, BadFileError
 from warm_ember.model.arrays import Bits, Blocks, Samples
 from warm_ember.model.capture import CaptureInfo, Event
+from warm_ember.model.heard import Heard
 from warm_ember.signal.bits import BitPyramidBuilder
+from warm_ember.signal.one_clock import events_of
 from warm_ember.signal.pyramid import GrowingBlocks, PyramidBuilder
 from warm_ember.signal.series import CHUNK_SAMPLES
-from warm_ember.store.capture_file import (
-    CaptureWriter,
-    import_h5py,
-    line_type,
-    read_info,
-    replace_durably,
-    stamp,
-    write_events,
-    write_info,
-    write_summary,
-)
+from warm_ember.store import amending
+from warm_ember.store.capture_file import CaptureWriter, line_type, read_info, storable, write_events, write_info
+from warm_ember.store.capture_name import CaptureName, is_being_written
+from warm_ember.store.hdf5_storage import import_h5py
+from warm_ember.store.new_file import sync_folder
+from warm_ember.store.summary import remove_beside, stamp_now, write_summary
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
-
     import h5py
 
 log = logging.getLogger(__name__)
@@ -51,10 +49,10 @@ _LOG_ENDING = ".log"
 
 
 class _Note(msgspec.Struct, frozen=True):
-    """A line of the file beside the samples: the identity as it is known by then, or an event."""
+    """A line of the file beside the samples: the identity as it is known by then, or what the console said."""
 
     info: CaptureInfo | None = None
-    event: Event | None = None
+    heard: Heard | None = None
 
 
 class LiveChannel:
@@ -107,21 +105,41 @@ class RecordingFile:
         Whether each piece brings a voltage.
     line_names
         Names of the digital lines, least significant bit first; empty for none.
+    name
+        The name where it is taken already, from `take_name`; it is released with the recording.
 
     Raises
     ------
+    BadArgumentError
+        If the name is taken.
     OSError
         If the folder cannot be written.
     """
 
     def __init__(
-        self, path: Path, info: CaptureInfo, *, with_voltage: bool = False, line_names: tuple[str, ...] = ()
+        self,
+        path: Path,
+        info: CaptureInfo,
+        *,
+        with_voltage: bool = False,
+        line_names: tuple[str, ...] = (),
+        name: CaptureName | None = None,
     ) -> None:
         self.path, self.info, self.samples = path, info, 0
-        self.partial = path.with_name(f".{path.name}{_ENDING}")
+        self.partial = _partial_of(path)
         self._lock = threading.Lock()
-        self._log = _locked(self.partial.with_name(self.partial.name + _LOG_ENDING))
-        self._file: h5py.File | None = import_h5py().File(self.partial, "w", libver="latest", rdcc_nbytes=_CACHE_BYTES)
+        self._name = name if name is not None else take_name(path)
+        self._file: h5py.File | None = None
+        try:
+            self._log = _log_of(self.partial).open("wb")
+            self._begin(info, with_voltage, line_names)
+        except BaseException:
+            self._name.release()
+            raise
+
+    def _begin(self, info: CaptureInfo, with_voltage: bool, line_names: tuple[str, ...]) -> None:
+        # It is nobody else's to open for writing: the name is taken.
+        self._file = import_h5py().File(self.partial, "w", libver="latest", rdcc_nbytes=_CACHE_BYTES, locking=False)
         kinds: dict[str, type[np.generic]] = {"current": np.float32}
         if with_voltage:
             kinds["voltage"] = np.float32
@@ -132,7 +150,7 @@ class RecordingFile:
             for name, kind in kinds.items()
         }
         if line_names:
-            self._data["lines"].attrs["names"] = list(line_names)
+            self._data["lines"].attrs["names"] = list(map(storable, line_names))
         self._growing: dict[str, PyramidBuilder] = {"current": PyramidBuilder()}
         if with_voltage:
             self._growing |= {"voltage": PyramidBuilder(), "power": PyramidBuilder()}
@@ -158,7 +176,7 @@ class RecordingFile:
         if lines is not None:
             pieces["lines"] = lines
         last = self.samples + len(current)
-        with self._lock:
+        with self._lock, _as_os_error():
             for name, values in pieces.items():
                 self._data[name].resize((last,))
                 self._data[name][self.samples :] = values
@@ -170,9 +188,9 @@ class RecordingFile:
             self._bits.append(lines)
         self.samples = last
 
-    def note(self, event: Event) -> None:
-        """Write down an event at once."""
-        self._note(_Note(event=event))
+    def note(self, heard: Heard) -> None:
+        """Write down what the console said, at once."""
+        self._note(_Note(heard=heard))
 
     def _note(self, note: _Note) -> None:
         self._log.write(msgspec.json.encode(note) + b"\n")
@@ -180,7 +198,7 @@ class RecordingFile:
 
     def flush(self) -> None:
         """Make what was written so far safe from the end of this program."""
-        with self._lock:
+        with self._lock, _as_os_error():
             if self._file is not None:
                 self._file.flush()
 
@@ -210,59 +228,64 @@ class RecordingFile:
         OSError
             If the disk is full or gone; the recording can be recovered later then.
         """
-        self._close()
-        pyramids = {name: growing.finish() for name, growing in self._growing.items()}
-        with import_h5py().File(self.partial, "r+") as file:
+        with _as_os_error():
+            self._close()
+        stamp_ns = stamp_now()
+
+        def add(file: h5py.File) -> None:
+            pyramids = {name: growing.finish() for name, growing in self._growing.items()}
             write_info(file, info)
             write_events(file, list(events))
-            write_summary(file, pyramids, self._bits.finish() if self._bits is not None else None)
-        replace_durably(self.partial, self.path)
-        stamp(self.path)
-        _remove_log(self._log)
+            bits = self._bits.finish() if self._bits is not None else None
+            write_summary(file, self.samples, pyramids, bits, stamp_ns)
+
+        amending.amend(self.partial, add, modified_ns=stamp_ns)
+        self.partial.replace(self.path)
+        sync_folder(self.path.parent)
+        self._log.close()
+        _log_of(self.partial).unlink(missing_ok=True)
+        remove_beside(self.path)
+        self._name.release()
 
     def leave(self) -> None:
         """Stop writing and leave the recording to be recovered."""
         with contextlib.suppress(OSError, RuntimeError):
             self._close()
-        self._log.close()
+        with contextlib.suppress(OSError):
+            self._log.close()
+        self._name.release()
 
     def discard(self) -> None:
         """Leave nothing behind."""
         self.leave()
-        self.partial.unlink(missing_ok=True)
-        Path(self._log.name).unlink(missing_ok=True)
+        discard(self.partial)
 
 
-def _locked(path: Path) -> IO[bytes]:
-    """Open the file beside the samples, and say by a lock that somebody is writing."""
-    file = path.open("wb")
+@contextlib.contextmanager
+def _as_os_error() -> Iterator[None]:
+    """Turn what the HDF5 library makes of a full disk into what the system said."""
     try:
-        fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except OSError:
-        file.close()
-        raise BadFileError(path, "another program is recording this capture", remedy="choose another name") from None
-    return file
+        yield
+    except RuntimeError as error:
+        raise OSError(errno.EIO, " ".join(str(error).split())[:160]) from error
+    except OSError as error:
+        # Its messages carry the system's number in words, with addresses and its own place in its source.
+        found = re.search(r"errno = (\d+)", str(error))
+        if found is None:
+            raise
+        raise OSError(int(found[1]), os.strerror(int(found[1]))) from error
 
 
-def _remove_log(file: IO[bytes]) -> None:
-    Path(file.name).unlink(missing_ok=True)
-    file.close()
+def _partial_of(path: Path) -> Path:
+    return path.with_name(f".{path.name}{_ENDING}")
 
 
-def interrupted(captures: Path) -> tuple[Path, ...]:
-    """Return the recordings in a folder of captures that nobody finished and nobody writes any more."""
-    return tuple(path for path in sorted(captures.glob(f".*.h5{_ENDING}")) if not _is_written(path))
+def _log_of(partial: Path) -> Path:
+    return partial.with_name(partial.name + _LOG_ENDING)
 
 
-def _is_written(partial: Path) -> bool:
-    try:
-        with partial.with_name(partial.name + _LOG_ENDING).open("rb") as file:
-            fcntl.flock(file, fcntl.LOCK_SH | fcntl.LOCK_NB)
-    except FileNotFoundError:
-        return False
-    except OSError:
-        return True
-    return False
+def _path_of(partial: Path) -> Path:
+    return partial.with_name(f"{name_of(partial)}.h5")
 
 
 def name_of(partial: Path) -> str:
@@ -270,14 +293,68 @@ def name_of(partial: Path) -> str:
     return partial.name[1:].removesuffix(_ENDING).removesuffix(".h5")
 
 
+def take_name(path: Path, *, replace: bool = False) -> CaptureName:
+    """Take the name of a capture that is to be recorded.
+
+    Parameters
+    ----------
+    path
+        Where the capture shall be.
+    replace
+        Whether a capture that has the name may go, or what an interrupted recording of that name left.
+
+    Raises
+    ------
+    BadArgumentError
+        If the name is taken.
+    OSError
+        If the folder cannot be written.
+    """
+    name = CaptureName.take(path, replace=replace)
+    partial = _partial_of(path)
+    if partial.exists():
+        if not replace:
+            name.release()
+            raise BadArgumentError(
+                f"an interrupted recording has the name {name_of(partial)!r}: finish it with: warm-ember recover, "
+                "or choose another --name"
+            )
+        discard(partial)
+    return name
+
+
+def is_taken(path: Path) -> bool:
+    """Answer whether a capture has a name, or some program writes one of that name now."""
+    return path.exists() or is_being_written(path)
+
+
+def interrupted(captures: Path) -> tuple[Path, ...]:
+    """Return the recordings in a folder of captures that nobody finished and nobody writes any more."""
+    found = sorted(captures.glob(f".*.h5{_ENDING}"))
+    for log_file in captures.glob(f".*.h5{_ENDING}{_LOG_ENDING}"):
+        partial = log_file.with_name(log_file.name.removesuffix(_LOG_ENDING))
+        if partial not in found and not is_being_written(_path_of(partial)):
+            # Its recording has become a capture, or never began.
+            with contextlib.suppress(OSError):
+                log_file.unlink(missing_ok=True)
+    return tuple(partial for partial in found if not is_being_written(_path_of(partial)))
+
+
 def discard(partial: Path) -> None:
     """Throw an interrupted recording away."""
     partial.unlink(missing_ok=True)
-    partial.with_name(partial.name + _LOG_ENDING).unlink(missing_ok=True)
+    _log_of(partial).unlink(missing_ok=True)
+    amending.forget(partial)
+
+
+class NothingRecordedError(BadFileError):
+    """A recording that was interrupted before its first sample was safe: there is nothing to keep."""
 
 
 def recover(partial: Path, path: Path) -> int:
     """Make a capture of what an interrupted recording holds, and remove the recording.
+
+    Its note says that it was interrupted, and what could not be read.
 
     Parameters
     ----------
@@ -293,53 +370,74 @@ def recover(partial: Path, path: Path) -> int:
 
     Raises
     ------
+    BadArgumentError
+        If a capture or another program has the name.
+    NothingRecordedError
+        If it holds no sample.
     BadFileError
-        If nothing can be read from it.
+        If nothing can be read from it; it stays as it is.
     OSError
         If the disk is full or gone; the recording stays then.
     """
+    own = CaptureName.take(_path_of(partial), replace=True)
+    try:
+        # Under its own name it needs no second claim, which would stand in the way of the first.
+        name = own if path == _path_of(partial) and not path.exists() else CaptureName.take(path)
+        try:
+            samples = _recover(partial, path, name)
+        finally:
+            name.release()
+        discard(partial)
+    finally:
+        own.release()
+    return samples
+
+
+def _recover(partial: Path, path: Path, name: CaptureName) -> int:
+    amending.complete(partial)
     info, events = _notes_of(partial)
     try:
-        file = import_h5py().File(partial, "r", swmr=True)
+        file = import_h5py().File(partial, "r", swmr=True, locking=False)
     except OSError as error:
-        raise BadFileError(partial, "nothing of this recording can be read", remedy="discard it") from error
+        words = " ".join(str(error).split())[:120]
+        raise BadFileError(partial, f"this recording cannot be read ({words})", remedy="it stays as it is") from error
     with file:
-        data: Mapping[str, Any] = {name: file[name] for name in ("current", "voltage", "lines") if name in file}
+        data: dict[str, Any] = {one: file[one] for one in ("current", "voltage", "lines") if one in file}
         samples = min((len(one) for one in data.values()), default=0)
         if not samples:
-            raise BadFileError(partial, "this recording holds no samples", remedy="discard it")
+            raise NothingRecordedError(partial, "this recording was interrupted before its first sample")
         info = info or read_info(file, partial)
-        names = tuple(map(str, data["lines"].attrs["names"])) if "lines" in data else ()
-        with CaptureWriter(path, with_voltage="voltage" in data, line_names=names) as writer:
+        line_names = tuple(map(str, data["lines"].attrs["names"])) if "lines" in data else ()
+        with CaptureWriter(path, name=name, with_voltage="voltage" in data, line_names=line_names) as writer:
             for first in range(0, samples, CHUNK_SAMPLES):
-                piece = slice(first, min(first + CHUNK_SAMPLES, samples))
-                writer.append(
-                    data["current"][piece],
-                    voltage=data["voltage"][piece] if "voltage" in data else None,
-                    lines=data["lines"][piece] if "lines" in data else None,
-                )
-            writer.finish(info, events)
-    discard(partial)
-    return samples
+                try:
+                    pieces = {one: values[first : min(first + CHUNK_SAMPLES, samples)] for one, values in data.items()}
+                except OSError:
+                    log.warning("%s cannot be read from sample %d on", partial, first, exc_info=True)
+                    break
+                writer.append(pieces["current"], voltage=pieces.get("voltage"), lines=pieces.get("lines"))
+            if not writer.samples:
+                raise BadFileError(partial, "no sample of this recording can be read", remedy="it stays as it is")
+            said = "interrupted"
+            if writer.samples < samples:
+                said += f", damaged after {writer.samples} samples"
+            note = f"{info.note}; {said}" if info.note else said
+            writer.finish(msgspec.structs.replace(info, note=note), events)
+            return writer.samples
 
 
 def _notes_of(partial: Path) -> tuple[CaptureInfo | None, tuple[Event, ...]]:
     """Return what was noted beside the samples; a last line that was cut off is left out."""
-    info, events = None, []
+    info: CaptureInfo | None = None
+    heard: list[Heard] = []
     with contextlib.suppress(FileNotFoundError):
-        for line in partial.with_name(partial.name + _LOG_ENDING).read_bytes().splitlines():
+        for line in _log_of(partial).read_bytes().splitlines():
             try:
                 note = msgspec.json.decode(line, type=_Note)
             except msgspec.MsgspecError:
                 log.info("a line of %s.log is cut off", partial.name)
                 continue
             info = note.info or info
-            if note.event is not None:
-                events.append(note.event)
-    return info, tuple(events)
-
-
-def room_left(folder: Path) -> int:
-    """Return how many bytes the disk of a folder still takes."""
-    status = os.statvfs(folder)
-    return status.f_bavail * status.f_frsize
+            if note.heard is not None:
+                heard.append(note.heard)
+    return info, events_of(heard)

@@ -11,9 +11,10 @@ from datetime import datetime
 import msgspec
 from PySide6.QtCore import QCoreApplication, QObject, Signal
 
-from warm_ember.bench.console import Console, Patterns
+from warm_ember.bench.console import Console
 from warm_ember.bench.description import InstrumentDescription, description_for, known_descriptions
 from warm_ember.bench.discovery import Found, find_instruments
+from warm_ember.bench.patterns import Patterns
 from warm_ember.bench.recorder import Recorded, Recorder, Station
 from warm_ember.bench.zero import Level, Stage, read_level
 from warm_ember.errors import WarmEmberError

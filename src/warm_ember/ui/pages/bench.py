@@ -25,7 +25,13 @@ from warm_ember.bench.planning import PlannedCapture
 from warm_ember.bench.wiring import added_by
 from warm_ember.errors import BadArgumentError, WarmEmberError
 from warm_ember.session.live import LiveRun
-from warm_ember.session.recording import adopt_recorded, interrupted_recordings, recover_recording
+from warm_ember.session.recovering import (
+    Recovered,
+    adopt_recovered,
+    discard_recording,
+    interrupted_recordings,
+    recover_file,
+)
 from warm_ember.session.results import RunResults
 from warm_ember.signal.stretch import read_stretch
 from warm_ember.store import recording_file
@@ -285,25 +291,31 @@ class BenchPage(Page):
             return
         partial_file = self._interrupted[0]
 
-        def done(recorded: object) -> None:
+        def done(recovered: Recovered) -> None:
             try:
-                adopt_recorded(session, recorded, changed="recovered")  # type: ignore[arg-type]
+                adopt_recovered(session, recovered)
             except WarmEmberError as error:
                 self.desk.troubled.emit(error.one_line)
+            (self.desk.troubled if recovered.problem else self.desk.noted).emit(
+                recovered.sentence[:1].upper() + recovered.sentence[1:] + "."
+            )
             self._interrupted = interrupted_recordings(session)
             self._show_recovery()
             self.desk.show_new_run()
 
-        self.desk.work(
-            "recover", "recovering a recording", lambda _s, _p: recover_recording(session, partial_file), done
-        )
+        self.desk.work("recover", "recovering a recording", lambda _s, _p: recover_file(session, partial_file), done)
 
     def discard_interrupted(self) -> None:
         """Throw the first interrupted recording away."""
-        if self._interrupted:
-            recording_file.discard(self._interrupted[0])
-            self._interrupted = self._interrupted[1:]
-            self._show_recovery()
+        session = self.desk.session
+        if session is None or not self._interrupted:
+            return
+        try:
+            discard_recording(session, recording_file.name_of(self._interrupted[0]))
+        except WarmEmberError as error:
+            self.desk.troubled.emit(error.one_line)
+        self._interrupted = interrupted_recordings(session)
+        self._show_recovery()
 
     def _on_bench_changed(self) -> None:
         recording = self.bench_desk.is_recording

@@ -22,7 +22,8 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from warm_ember.bench.console import ConsoleLine, Patterns, compile_pattern
+from warm_ember.bench.console_line import ConsoleLine
+from warm_ember.bench.patterns import Patterns, compile_pattern
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.bench import LinePattern
 from warm_ember.ui.look.theme import Look

@@ -9,7 +9,7 @@ from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QWidget
 
 from warm_ember.bench.recorder import Recorder
-from warm_ember.store.recording_file import room_left
+from warm_ember.store.room import room_left
 from warm_ember.ui.look.marked import draw_marked
 from warm_ember.ui.look.theme import Look
 from warm_ember.units import duration_text, quantity_text
