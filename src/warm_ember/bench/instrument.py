@@ -14,7 +14,7 @@ from warm_ember.bench.scpi_errors import error_words, parse_error
 from warm_ember.errors import BadArgumentError, InstrumentError
 from warm_ember.model.arrays import Bits, Samples
 from warm_ember.model.bench import Settings, Trigger, TriggerSource
-from warm_ember.signal.series import never
+from warm_ember.signal.series import ShouldStop, never
 from warm_ember.units import quantity_text
 
 log = logging.getLogger(__name__)
@@ -343,7 +343,9 @@ def _check_trigger(trigger: Trigger, known: InstrumentDescription) -> None:
         raise BadArgumentError(f"{known.name} keeps nothing from before the trigger")
 
 
-def open_instrument(resource: str, *, timeout_s: float = 5.0, guard_v: float | None = None) -> Instrument:
+def open_instrument(
+    resource: str, *, timeout_s: float = 5.0, guard_v: float | None = None, should_stop: ShouldStop = never
+) -> Instrument:
     """Open an instrument by its address.
 
     Raises
@@ -354,7 +356,7 @@ def open_instrument(resource: str, *, timeout_s: float = 5.0, guard_v: float | N
         If a description file of the user cannot be read.
     """
     descriptions = known_descriptions()
-    link = Link(resource, timeout_s=timeout_s)
+    link = Link(resource, timeout_s=timeout_s, should_stop=should_stop)
     try:
         return Instrument(link, descriptions=descriptions, guard_v=guard_v)
     except BaseException:

@@ -52,9 +52,9 @@ class Link:
         If nobody is there.
     """
 
-    def __init__(self, resource: str, *, timeout_s: float = 5.0) -> None:
+    def __init__(self, resource: str, *, timeout_s: float = 5.0, should_stop: ShouldStop = never) -> None:
         self.resource, self._timeout_s = resource, timeout_s
-        self.should_stop: ShouldStop = never
+        self.should_stop = should_stop
         self.is_in_step = True
         self._lock = threading.RLock()
         self._socket: object = None

@@ -147,7 +147,7 @@ class Station:
         self.instrument = open_instrument(resource, timeout_s=timeout_s, guard_v=guard_v)
         self._keeper: Keeper | None = None
 
-    def reopen(self) -> None:
+    def reopen(self, should_stop: ShouldStop = never) -> None:
         """Open the link anew and make sure that the same instrument is there.
 
         Raises
@@ -157,7 +157,7 @@ class Station:
         """
         identity = self.instrument.identity
         self.instrument.close()
-        found = open_instrument(self.resource, timeout_s=self.timeout_s, guard_v=self.guard_v)
+        found = open_instrument(self.resource, timeout_s=self.timeout_s, guard_v=self.guard_v, should_stop=should_stop)
         if found.identity != identity:
             found.close()
             raise InstrumentError(self.resource, f"another instrument answers now: {found.identity}")
@@ -451,7 +451,7 @@ class Recorder:
         until_s = time.monotonic() + self.job.reconnect_s
         while time.monotonic() < until_s and not should_stop():
             try:
-                self.station.reopen()
+                self.station.reopen(should_stop)
                 instrument = self.station.instrument
                 instrument.forget_errors()
                 instrument.stop()

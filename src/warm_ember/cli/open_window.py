@@ -9,6 +9,7 @@ from typing import Annotated
 import typer
 
 from warm_ember.errors import BadArgumentError, WarmEmberError
+from warm_ember.report.writing import check_target
 from warm_ember.session.session import Session
 from warm_ember.store.project_folder import ProjectFolder
 
@@ -47,6 +48,7 @@ def save_trace(session: Session, name: str, path: Path, stretch: tuple[float | N
     WarmEmberError
         If there is no drawing library.
     """
+    check_target(path, session.folder.path)
     results = session.run(name)
     begin, end = (0.0 if stretch[0] is None else stretch[0]), stretch[1]
     end = results.capture.duration_s if end is None else end

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import math
 import sys
 from collections.abc import Sequence
@@ -11,23 +12,29 @@ import msgspec
 
 
 def print_json(content: Any) -> None:
-    """Print one JSON object; what is not finite becomes null."""
-    sys.stdout.write(msgspec.json.encode(_finite(content)).decode() + "\n")
+    """Print one JSON object; what is not finite becomes null, and what an output cannot show is escaped."""
+    text = msgspec.json.encode(_finite(content)).decode()
+    encoding = getattr(sys.stdout, "encoding", None) or "utf-8"
+    if text.encode(encoding, "replace").decode(encoding, "replace") != text:
+        text = json.dumps(json.loads(text))
+    sys.stdout.write(text + "\n")
 
 
 def _finite(content: Any) -> Any:
     if isinstance(content, dict):
-        return {key: _finite(value) for key, value in content.items()}
+        return {_finite(key): _finite(value) for key, value in content.items()}
     if isinstance(content, list | tuple):
         return [_finite(value) for value in content]
+    if isinstance(content, str):  # a file's name may hold bytes that are no text
+        return content.encode("utf-8", "replace").decode("utf-8")
     if isinstance(content, float) and not math.isfinite(content):
         return None
     return content
 
 
 def print_line(text: str = "") -> None:
-    """Print a line of text."""
-    sys.stdout.write(text + "\n")
+    """Print a line of text; what would steer a terminal is shown as a dot."""
+    sys.stdout.write("".join(c if c.isprintable() else "·" for c in text) + "\n")
 
 
 def print_table(header: Sequence[str], rows: Sequence[Sequence[object]], *, left: int = 1) -> None:

@@ -8,7 +8,7 @@ from warm_ember.battery.emulation import emulation
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.fold import FoldPlan
 from warm_ember.report import tables
-from warm_ember.report.writing import TABLE_ENDINGS, check_ending, copy_file, write_batches, write_table
+from warm_ember.report.writing import TABLE_ENDINGS, check_ending, check_target, copy_file, write_batches, write_table
 from warm_ember.session.session import Session
 from warm_ember.signal.series import Progress, ShouldStop, ignore_progress, never
 from warm_ember.signal.stretch import snap
@@ -57,7 +57,8 @@ def export(
     Raises
     ------
     BadArgumentError
-        If `what` or the ending is not known, the stretch is reversed or outside, or there is nothing to fold.
+        If `what` or the ending is not known, the stretch is reversed or outside, there is nothing to fold, or the
+        file belongs to the project.
     BadFileError
         If the capture cannot be read or the file cannot be written.
     Cancelled
@@ -65,6 +66,7 @@ def export(
     """
     if what not in TABLES:
         raise BadArgumentError(f"cannot export {what!r}; there are: {', '.join(TABLES)}")
+    check_target(path, session.folder.path)
     check_ending(path, (*TABLE_ENDINGS, ".h5") if what == "capture" else TABLE_ENDINGS)
     project, capture = session.project, session.capture(name)
     if what == "capture" and path.suffix.lower() == ".h5":

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import os
 import shutil
 from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
@@ -11,6 +10,8 @@ from typing import TYPE_CHECKING
 
 from warm_ember.errors import BadArgumentError, BadFileError
 from warm_ember.signal.series import Progress, ignore_progress
+from warm_ember.store.new_file import NewFile
+from warm_ember.store.room import not_written
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -19,23 +20,41 @@ TABLE_ENDINGS = (".csv", ".parquet")
 
 
 @contextlib.contextmanager
-def complete_or_nothing(path: Path) -> Iterator[Path]:
-    """Give a path to write to; the file takes its name when all went well, else nothing is left.
+def complete_or_nothing(path: Path) -> Iterator[NewFile]:
+    """Give a file to write to; it takes its name when all went well, else nothing is left and nothing was changed.
+
+    Through a symbolic link the file that it leads to is replaced, and the link stays.
 
     Raises
     ------
     BadFileError
         If it cannot be written.
     """
-    partial = path.with_name(f".{path.name}.{os.getpid()}.partial")
     try:
-        yield partial
-        partial.replace(path)
+        with NewFile(path.resolve()) as new:
+            yield new
+            new.keep()
+    except BadFileError:
+        raise
     except OSError as error:
-        raise BadFileError(path, f"cannot be written: {error.strerror or error}") from error
-    finally:
-        with contextlib.suppress(OSError):
-            partial.unlink(missing_ok=True)
+        problem = not_written(path, error, "nothing was changed")
+        raise BadFileError(path, problem.problem, remedy=problem.remedy) from error
+
+
+def check_target(path: Path, project: Path) -> None:
+    """Check that a file may be written where the user said.
+
+    Raises
+    ------
+    BadArgumentError
+        If that is the project's own file, or one of its captures under whatever name.
+    """
+    real, folder = path.resolve(), project.resolve()
+    captures = folder / "captures"
+    if real == folder / "project.json" or captures in real.parents:
+        raise BadArgumentError(f"{path} belongs to the project itself: choose a place outside of it")
+    if real.exists() and any(capture.samefile(real) for capture in captures.glob("*.h5") if capture.exists()):
+        raise BadArgumentError(f"{path} is a capture of this project: choose another name")
 
 
 def check_ending(path: Path, endings: Iterable[str]) -> str:
@@ -74,7 +93,7 @@ def write_batches(
         If the file cannot be written.
     """
     ending = check_ending(path, TABLE_ENDINGS)
-    with complete_or_nothing(path) as partial, _writer(partial, schema, ending) as write:
+    with complete_or_nothing(path) as new, _writer(new.partial, schema, ending) as write:
         for share, batch in batches:
             write(batch)
             progress(share)
@@ -102,5 +121,5 @@ def copy_file(source: Path, path: Path) -> None:
     BadFileError
         If it cannot be written.
     """
-    with complete_or_nothing(path) as partial:
-        shutil.copyfile(source, partial)
+    with complete_or_nothing(path) as new:
+        shutil.copyfile(source, new.partial)

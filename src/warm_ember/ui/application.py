@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+import contextlib
 import logging
 import logging.handlers
 import os
+import signal
+import socket
 import sys
+from collections.abc import Iterator
 from pathlib import Path
 from types import TracebackType
 
 import platformdirs
-from PySide6.QtCore import QSettings, QTimer
+from PySide6.QtCore import QSettings, QSocketNotifier, QTimer
 from PySide6.QtWidgets import QApplication
 
+from warm_ember.cli.signals import SIGNALS
 from warm_ember.errors import WarmEmberError
 from warm_ember.session.session import Session
 from warm_ember.ui.desk import Desk
@@ -57,7 +62,45 @@ def run_window(project: Path | None, *, make_demo: bool = False) -> int:
     window.show()
     # After the first paint, so that the window is up before anything is read.
     QTimer.singleShot(0, lambda: _open_first(window, project, make_demo=make_demo))
-    return application.exec()
+    application.aboutToQuit.connect(window.desk.close)
+    with _closing_on_signals(application, window) as ended_by:
+        code = application.exec()
+    return 128 + ended_by[0] if ended_by else code
+
+
+@contextlib.contextmanager
+def _closing_on_signals(application: QApplication, window: MainWindow) -> Iterator[list[int]]:
+    """Close the window in good order when a signal ends the program: the output goes off, what came is kept.
+
+    Yields the numbers of the signals that came. Python looks at signals only while it runs, which it hardly does while
+    nothing happens in the window: a byte on a socket wakes it.
+    """
+    came: list[int] = []
+    awake, wake = socket.socketpair()
+    wake.setblocking(False)
+    notifier = QSocketNotifier(awake.fileno(), QSocketNotifier.Type.Read, application)
+
+    def close() -> None:
+        awake.recv(64)
+        if came:
+            window.close()
+            application.exit(0)
+
+    notifier.activated.connect(close)
+    handlers = {}
+    for number in SIGNALS:
+        if signal.getsignal(number) is not signal.SIG_IGN:
+            handlers[number] = signal.signal(number, lambda which, _frame: came.append(which))
+    before = signal.set_wakeup_fd(wake.fileno(), warn_on_full_buffer=False)
+    try:
+        yield came
+    finally:
+        signal.set_wakeup_fd(before)
+        for number, handler in handlers.items():
+            signal.signal(number, handler)
+        notifier.setEnabled(False)
+        awake.close()
+        wake.close()
 
 
 def _open_first(window: MainWindow, project: Path | None, *, make_demo: bool) -> None:

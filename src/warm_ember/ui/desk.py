@@ -74,6 +74,11 @@ class Desk(QObject):
         """The project's value; an empty one while none is open."""
         return self.session.project if self.session is not None else Project()
 
+    @property
+    def project_folder(self) -> Path:
+        """Where the open project lies; the working folder while none is open."""
+        return self.session.folder.path if self.session is not None else Path()
+
     def set_session(self, session: Session | None) -> None:
         """Show another project."""
         self.close_session()
@@ -112,10 +117,29 @@ class Desk(QObject):
         if self.session is None or self.session.is_saved:
             return
         try:
-            self.session.save()
+            has_more = self.session.save()
         except WarmEmberError as error:
             self.troubled.emit(error.one_line)
+        else:
+            if has_more:
+                self._on_others()
         self.saved_changed.emit()
+
+    def take_in_others(self) -> None:
+        """Show what other programs changed in the project meanwhile."""
+        if self.session is None:
+            return
+        try:
+            has_more = self.session.take_in_others()
+        except WarmEmberError as error:
+            self.troubled.emit(error.one_line)
+            return
+        if has_more:
+            self._on_others()
+
+    def _on_others(self) -> None:
+        self.noted.emit("Another program changed this project meanwhile; its edits and yours are both kept.")
+        self._on_project_changed()
 
     def select_run(self, name: str) -> None:
         """Make another run the current one."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from PySide6.QtCore import QRect, QSize
+from PySide6.QtCore import QBuffer, QRect, QSize
 from PySide6.QtGui import QImage, QPainter
 from PySide6.QtSvg import QSvgGenerator
 from PySide6.QtWidgets import QApplication
@@ -45,26 +45,30 @@ def save_picture(path: Path, size: QSize, title: str, paint: Callable[[QPainter]
         If the file cannot be written.
     """
     ending = check_ending(path, ENDINGS)
-    with complete_or_nothing(path) as partial:
-        if ending == ".svg":
-            drawing = QSvgGenerator()
-            drawing.setFileName(str(partial))
-            drawing.setSize(size)
-            drawing.setViewBox(QRect(0, 0, size.width(), size.height()))
-            drawing.setTitle(title)
-            painter = QPainter()
-            if not painter.begin(drawing):
-                raise BadFileError(path, "cannot be written")
-            paint(painter)
-            painter.end()
-            return
+    # Drawn in memory first: what the drawing library writes itself says nothing when the disk is full.
+    data = QBuffer()
+    data.open(QBuffer.OpenModeFlag.WriteOnly)
+    if ending == ".svg":
+        drawing = QSvgGenerator()
+        drawing.setOutputDevice(data)
+        drawing.setSize(size)
+        drawing.setViewBox(QRect(0, 0, size.width(), size.height()))
+        drawing.setTitle(title)
+        painter = QPainter(drawing)
+        paint(painter)
+        painter.end()
+    else:
         picture = QImage(size * _SHARPNESS, QImage.Format.Format_RGB32)
         picture.setDevicePixelRatio(_SHARPNESS)
         painter = QPainter(picture)
         paint(painter)
         painter.end()
-        if not picture.save(str(partial), "PNG"):  # type: ignore[call-overload]
-            raise BadFileError(path, "cannot be written")
+        picture.save(data, "PNG")  # type: ignore[call-overload]
+    content = bytes(data.data().data())
+    if not content:
+        raise BadFileError(path, "could not be drawn")
+    with complete_or_nothing(path) as new:
+        new.write(content)
 
 
 def save_trace(

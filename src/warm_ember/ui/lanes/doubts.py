@@ -9,6 +9,7 @@ from warm_ember.model.finding import Finding
 from warm_ember.ui.lanes.lane import Lane
 from warm_ember.ui.lanes.shown import Shown
 from warm_ember.ui.lanes.time_window import TimeWindow
+from warm_ember.ui.look.label import tip
 from warm_ember.ui.look.marked import draw_marked, width_of
 from warm_ember.ui.look.textures import FINE, texture_brush
 from warm_ember.ui.look.theme import Look, ink_on
@@ -100,7 +101,7 @@ class DoubtLane(Lane):
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         super().mouseMoveEvent(event)
         found = self.finding_at(event.position().x(), event.position().y())
-        self.setToolTip(found.text if found is not None else "")
+        self.setToolTip(tip(found.text if found is not None else ""))
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         found = self.finding_at(event.position().x(), event.position().y())

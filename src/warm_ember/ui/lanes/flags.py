@@ -12,6 +12,7 @@ from warm_ember.model.project import Bracket
 from warm_ember.signal.stretch import StretchReading
 from warm_ember.ui.lanes.lane import Lane
 from warm_ember.ui.lanes.time_window import TimeWindow
+from warm_ember.ui.look.label import tip
 from warm_ember.ui.look.marked import draw_chip, draw_marked, width_of
 from warm_ember.ui.look.theme import Look, ink_on
 from warm_ember.units import duration_text, quantity_text
@@ -149,7 +150,7 @@ class AxisLane(Lane):
     def set_folded(self, names: tuple[str, ...]) -> None:
         """Name the lanes that are folded away."""
         self.hidden_lanes = names
-        self.setToolTip(f"Click to show: {', '.join(names)}" if names else "")
+        self.setToolTip(tip(f"Click to show: {', '.join(names)}" if names else ""))
         self.refresh()
 
     def head_key(self) -> object:

@@ -16,6 +16,7 @@ from warm_ember.ui.lanes.heat import heat_picture, log_scale
 from warm_ember.ui.lanes.lane import Lane
 from warm_ember.ui.lanes.shown import Shown
 from warm_ember.ui.lanes.time_window import TimeWindow
+from warm_ember.ui.look.label import tip
 from warm_ember.ui.look.marked import draw_marked
 from warm_ember.ui.look.theme import Look
 from warm_ember.units import duration_text, quantity_text
@@ -282,7 +283,7 @@ class ScalarLane(Lane):
     def __init__(self, look: Look, window: TimeWindow, name: str, unit: str, height: int = 56) -> None:
         super().__init__(look, window, height)
         self.name, self.unit = name, unit
-        self.setToolTip(name)
+        self.setToolTip(tip(name))
         self._columns: Columns | None = None
         self._ends = (0.0, 0.0)
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import html
+
 import msgspec
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent
@@ -14,6 +16,7 @@ from warm_ember.model.load import ActivityCost
 from warm_ember.model.project import Project
 from warm_ember.model.rates import MOST_RETRIES
 from warm_ember.session.results import RunResults
+from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.theme import Look
 from warm_ember.ui.pages.drag_label import DragLabel
 from warm_ember.ui.pages.inline_edit import QuantityEdit
@@ -87,7 +90,7 @@ class ActivityPanel(QWidget):
             self.dropped_out.emit(self.activity.name)
 
     def _small(self, column: QVBoxLayout) -> QLabel:
-        label = QLabel()
+        label = Label()
         label.setWordWrap(True)
         label.setFont(self._look.font("small"))
         column.addWidget(label)
@@ -106,7 +109,7 @@ class ActivityPanel(QWidget):
         self.follows = QComboBox()
         self.follows.setAccessibleName("What it follows")
         self.follows.activated.connect(lambda _index: self._on_follows())
-        self._place(0, QLabel("comes"), self.follows)
+        self._place(0, Label("comes"), self.follows)
         self.interval = self._number("each", "s", Allowed(above=True), "interval_s")
         self.per_day = self._number("a day", "", Allowed(), "per_day")
         self.probability = self._number("with chance", "%", Allowed(0, 1), "probability")
@@ -246,7 +249,7 @@ def _facts(cost: ActivityCost, results: RunResults) -> str:
     if times is not None:
         lines.append(f"comes <b>{_count(times)}</b> times in the life")
     if cost.measured_hz is not None:
-        lines.append(f"{cost.origin} in the capture: {rate_text(cost.measured_hz)} there")
+        lines.append(f"{html.escape(cost.origin)} in the capture: {rate_text(cost.measured_hz)} there")
     if cost.lowest_c is not None and cost.highest_c is not None and cost.highest_c > cost.lowest_c:
         low, high = quantity_text(cost.lowest_c, "C"), quantity_text(cost.highest_c, "C")
         lines.append(f"one takes {low} to {high}")

@@ -14,6 +14,7 @@ from warm_ember.model.battery import SupplyKind
 from warm_ember.model.figure import Grade
 from warm_ember.model.project import Project
 from warm_ember.session.results import RunResults
+from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.marked import draw_marked
 from warm_ember.ui.look.textures import CROSS, FINE, texture_brush
 from warm_ember.ui.look.theme import Look
@@ -158,7 +159,7 @@ class BatteryPanel(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(px(12), px(4), px(12), px(4))
         column.setSpacing(px(2))
-        self.title = QLabel()
+        self.title = Label()
         column.addWidget(self.title)
         self.grid = QGridLayout()
         self.grid.setHorizontalSpacing(px(6))
@@ -197,12 +198,12 @@ class BatteryPanel(QWidget):
             edit.value_entered.connect(lambda value, p=part, f=field: self._on_value(p, f, value))
             edit.refused.connect(self.refused)
             self.fields[part, field] = edit
-            label = QLabel(words) if field in _WHOLE else self._handle(words, edit, part, field)
+            label = Label(words) if field in _WHOLE else self._handle(words, edit, part, field)
             self._labels[part, field] = self._place(row, side, label, edit)
         self.by_load = PointsEdit(self._look, "efficiency by load", ((1e-5, 0.7), (0.1, 0.93)), "A")
         self.by_load.points_entered.connect(lambda points: self.changed.emit("supply", "efficiency_by_load", points))
         self.by_load.refused.connect(self.refused)
-        self._by_load_label = QLabel("by load")
+        self._by_load_label = Label("by load")
         self._by_load_label.setFont(self._look.font("small"))
         self.grid.addWidget(self._by_load_label, 7, 0)
         self.grid.addWidget(self.by_load, 7, 1, 1, 3)
@@ -215,7 +216,7 @@ class BatteryPanel(QWidget):
         return label
 
     def _place(self, row: int, side: int, label: QLabel | str, widget: QWidget) -> QLabel:
-        label = QLabel(label) if isinstance(label, str) else label
+        label = Label(label) if isinstance(label, str) else label
         label.setFont(self._look.font("small"))
         widget.setFont(self._look.font("small"))
         self.grid.addWidget(label, row, 2 * side)

@@ -12,7 +12,6 @@ from PySide6.QtCore import QEvent, QObject, Qt, QTimer
 from PySide6.QtGui import QAction, QResizeEvent
 from PySide6.QtWidgets import (
     QHBoxLayout,
-    QLabel,
     QPushButton,
     QScrollArea,
     QSplitter,
@@ -39,6 +38,7 @@ from warm_ember.ui.bench_desk import BenchDesk
 from warm_ember.ui.desk import Desk
 from warm_ember.ui.lanes.stack import LaneStack
 from warm_ember.ui.lanes.time_window import TimeWindow
+from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.theme import Look
 from warm_ember.ui.pages.console_panel import ConsolePanel
 from warm_ember.ui.pages.page import Page
@@ -126,7 +126,7 @@ class BenchPage(Page):
         self.recovery = QWidget()
         self.recovery.setObjectName("panel")
         row = QHBoxLayout(self.recovery)
-        self.recovery_words = QLabel()
+        self.recovery_words = Label()
         self.recovery_words.setWordWrap(True)
         row.addWidget(self.recovery_words, 1)
         self.recover_key = QPushButton("Recover")

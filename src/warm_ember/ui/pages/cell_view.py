@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
+import html
 from dataclasses import dataclass
 
 import msgspec
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
 from warm_ember.battery.allowed import Allowed
 from warm_ember.battery.cells import CELL_NUMBERS, REFERENCE_C, cell_of
 from warm_ember.model.arrays import Floats
 from warm_ember.model.battery import Battery, Cell, Points
 from warm_ember.session.battery_results import CellRun
+from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.marked import draw_marked
 from warm_ember.ui.look.theme import Look
 from warm_ember.ui.pages.inline_edit import QuantityEdit
@@ -154,7 +156,8 @@ class CellView(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(px(22), px(8), px(12), px(6))
         column.setSpacing(px(6))
-        self.head = QLabel()
+        self.head = Label()
+        self.head.setTextFormat(Qt.TextFormat.RichText)
         self.head.setWordWrap(True)
         column.addWidget(self.head)
         self.numbers: dict[str, QuantityEdit] = {}
@@ -180,7 +183,7 @@ class CellView(QWidget):
             edit = QuantityEdit(look, unit, words, 84, allowed=CELL_NUMBERS[field])
             edit.value_entered.connect(lambda value, field=field: self._enter(**{field: value}))
             edit.refused.connect(self.refused)
-            label = QLabel(words)
+            label = Label(words)
             for widget in (label, edit):
                 widget.setFont(look.font("small"))
             row, side = divmod(index, 4)
@@ -215,11 +218,11 @@ class CellView(QWidget):
         look, px = self._look, self._look.px
         row = QHBoxLayout()
         row.setSpacing(px(8))
-        label = QLabel("emptied by a constant")
+        label = Label("emptied by a constant")
         self.current = QuantityEdit(look, "A", "current of the check", 76, allowed=Allowed(above=True))
         self.current.value_entered.connect(self.discharge_asked)
         self.current.refused.connect(self.refused)
-        self.verdict = QLabel()
+        self.verdict = Label()
         self.verdict.setWordWrap(True)
         for widget in (label, self.current, self.verdict):
             widget.setFont(look.font("small"))
@@ -249,7 +252,8 @@ class CellView(QWidget):
             self.head.setText("No cell chosen: choose one at the right, or make one from a measured discharge.")
         else:
             origin = cell.origin or "typed"
-            self.head.setText(f"<b>{name}</b>  {cell.what if cell.what != name else ''}  <i>{origin}</i>")
+            what = cell.what if cell.what != name else ""
+            self.head.setText(f"<b>{html.escape(name)}</b>  {html.escape(what)}  <i>{html.escape(origin)}</i>")
         for field, edit in self.numbers.items():
             edit.setEnabled(cell is not None)
             edit.set_value(None if cell is None else getattr(cell, field))

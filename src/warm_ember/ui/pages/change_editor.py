@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 import msgspec
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from warm_ember.battery.allowed import Allowed
 from warm_ember.model.plan import (
@@ -21,6 +21,7 @@ from warm_ember.model.plan import (
     Saves,
 )
 from warm_ember.model.project import Project
+from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.theme import Look
 from warm_ember.ui.pages.emptied import empty
 from warm_ember.ui.pages.inline_edit import QuantityEdit
@@ -97,7 +98,7 @@ class ChangeEditor(QWidget):
         row = QHBoxLayout()
         row.setSpacing(self.look.px(6))
         for words, widget, stretch in fields:
-            label = QLabel(words)
+            label = Label(words)
             label.setFont(self.look.font("small"))
             widget.setFont(self.look.font("small"))
             row.addWidget(label)
@@ -117,7 +118,7 @@ class ChangeEditor(QWidget):
     def _add_effect(self, index: int, effect: Effect) -> None:
         field, unit, words = _effect_words(effect)
         if not field:
-            self._add_row((words, QLabel(""), 1))
+            self._add_row((words, Label(""), 1))
             return
         signed = unit == "A" and not isinstance(effect, CurrentTo)
         edit = QuantityEdit(self.look, unit, words, 92, allowed=_SIGNED if signed else None)

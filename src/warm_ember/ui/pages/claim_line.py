@@ -7,6 +7,7 @@ from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QWidget
 
 from warm_ember.tuning.claims import Judged, Outcome
+from warm_ember.ui.look.label import tip
 from warm_ember.ui.look.marked import draw_marked
 from warm_ember.ui.look.theme import Look
 
@@ -78,5 +79,5 @@ class ClaimLine(QWidget):
     def show_verdict(self, judged: Judged | None) -> None:
         """Show what the evidence says; nothing when None."""
         self.verdict.judged = judged
-        self.verdict.setToolTip(judged.words if judged is not None else "")
+        self.verdict.setToolTip(tip(judged.words if judged is not None else ""))
         self.verdict.update()

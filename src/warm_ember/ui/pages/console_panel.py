@@ -11,7 +11,6 @@ from PySide6.QtGui import QTextCursor
 from PySide6.QtWidgets import (
     QHBoxLayout,
     QHeaderView,
-    QLabel,
     QLineEdit,
     QPlainTextEdit,
     QPushButton,
@@ -26,6 +25,7 @@ from warm_ember.bench.console_line import ConsoleLine
 from warm_ember.bench.patterns import Patterns, compile_pattern
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.bench import LinePattern
+from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.theme import Look
 
 _KEPT = 2000
@@ -58,7 +58,7 @@ class ConsolePanel(QWidget):
         column.setContentsMargins(px(12), px(6), px(8), px(4))
         column.setSpacing(px(4))
         head = QHBoxLayout()
-        head.addWidget(QLabel("Target console"))
+        head.addWidget(Label("Target console"))
         head.addStretch(1)
         self.what = QPushButton("What lines mean")
         self.what.setCheckable(True)
@@ -109,7 +109,7 @@ class ConsolePanel(QWidget):
         self.table.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
         self.table.itemChanged.connect(self._on_edited)
         column.addWidget(self.table, 1)
-        self.problem = QLabel()
+        self.problem = Label()
         self.problem.setWordWrap(True)
         self.problem.setFont(self.look.font("small"))
         column.addWidget(self.problem)

@@ -30,6 +30,7 @@ from warm_ember.signal.corrections import check_corrections, effect_of
 from warm_ember.tuning.findings.registry import Checkup, Fact
 from warm_ember.ui.desk import Desk
 from warm_ember.ui.lanes.time_window import TimeWindow
+from warm_ember.ui.look.label import Label, tip
 from warm_ember.ui.look.marked import draw_marked, width_of
 from warm_ember.ui.look.theme import Look, ink_on
 from warm_ember.ui.pages.inline_edit import QuantityEdit
@@ -157,7 +158,7 @@ class DoubtsView(QWidget):
         self._list = QVBoxLayout(inner)
         self._list.setContentsMargins(px(16), px(12), px(16), px(12))
         self._list.setSpacing(px(8))
-        self.empty = QLabel()
+        self.empty = Label()
         self.empty.setWordWrap(True)
         self._list.addWidget(self.empty)
         self._facts = QGridLayout()
@@ -192,7 +193,7 @@ class DoubtsView(QWidget):
             words = QLineEdit(reason)
             words.setCursorPosition(0)
             words.setMinimumWidth(px(48))
-            words.setToolTip(reason)
+            words.setToolTip(tip(reason))
             words.setAccessibleName(f"Reason: {name}")
             self.edits[name], self.reasons[name] = edit, words
             grid.addWidget(_wrapped(name), place, 0)
@@ -201,7 +202,7 @@ class DoubtsView(QWidget):
         grid.setColumnStretch(0, 2)
         grid.setColumnStretch(2, 3)
         column.addLayout(grid)
-        self.effect = QLabel()
+        self.effect = Label()
         self.effect.setWordWrap(True)
         column.addWidget(self.effect)
         self.correct_button = QPushButton("Make a corrected copy")
@@ -218,7 +219,7 @@ class DoubtsView(QWidget):
         joining.addWidget(self.join_button)
         column.addLayout(joining)
         column.addStretch(1)
-        self.done = QLabel()
+        self.done = Label()
         self.done.setWordWrap(True)
         column.addWidget(self.done)
         scroll = QScrollArea()
@@ -271,7 +272,7 @@ class DoubtsView(QWidget):
                 label.deleteLater()
         for row, fact in enumerate(facts):
             for column, words in enumerate((fact.what, fact.words)):
-                label = QLabel(words)
+                label = Label(words)
                 label.setWordWrap(column == 1)
                 label.setAlignment(Qt.AlignmentFlag.AlignTop)
                 if column == 0:
@@ -363,6 +364,6 @@ class DoubtsView(QWidget):
 
 
 def _wrapped(words: str) -> QLabel:
-    label = QLabel(words)
+    label = Label(words)
     label.setWordWrap(True)
     return label

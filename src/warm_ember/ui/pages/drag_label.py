@@ -6,8 +6,8 @@ import math
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent
-from PySide6.QtWidgets import QLabel
 
+from warm_ember.ui.look.label import Label, tip
 from warm_ember.ui.look.theme import Look
 from warm_ember.ui.pages.inline_edit import QuantityEdit
 
@@ -15,7 +15,7 @@ _PER_PIXEL = 0.008
 _FINE = 0.1
 
 
-class DragLabel(QLabel):
+class DragLabel(Label):
     """The name of a `QuantityEdit`; dragging it sideways makes the value larger or smaller in proportion.
 
     Signals
@@ -40,7 +40,9 @@ class DragLabel(QLabel):
         self._value: float | None = None
         self.setBuddy(edit)
         self.setCursor(Qt.CursorShape.SizeHorCursor)
-        self.setToolTip(f"Drag sideways to change {edit.accessibleName()}; Shift for small steps, Escape to give up")
+        self.setToolTip(
+            tip(f"Drag sideways to change {edit.accessibleName()}; Shift for small steps, Escape to give up")
+        )
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         value = self._edit.shown

@@ -8,6 +8,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QGuiApplication, QKeyEvent, QKeySequence, QResizeEvent
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
 
+from warm_ember.ui.look.label import tip
 from warm_ember.ui.look.theme import Look
 
 
@@ -121,7 +122,7 @@ class FigureTable(QTableWidget):
                 side = Qt.AlignmentFlag.AlignLeft if column in self._words else Qt.AlignmentFlag.AlignRight
                 cell.setTextAlignment(side | Qt.AlignmentFlag.AlignVCenter)
                 cell.setData(Qt.ItemDataRole.UserRole, row)
-                cell.setToolTip(text)
+                cell.setToolTip(tip(text))
                 if column != self._editable:
                     cell.setFlags(cell.flags() & ~Qt.ItemFlag.ItemIsEditable)
                 self.setItem(row, column, cell)

@@ -17,6 +17,7 @@ from warm_ember.signal.series import ShouldStop
 from warm_ember.signal.steps import found_edges_s, steps_of
 from warm_ember.ui.desk import Desk
 from warm_ember.ui.lanes.time_window import TimeWindow
+from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.theme import Look
 from warm_ember.ui.pages.figure_table import FigureTable
 from warm_ember.ui.pages.fold_plot import FoldPlot, step_name
@@ -112,7 +113,7 @@ class FoldView(QWidget):
         return bar
 
     def _label(self, words: str) -> QLabel:
-        label = QLabel(words)
+        label = Label(words)
         self._labels[words] = label
         return label
 

@@ -9,6 +9,7 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from warm_ember.attribution.functions import FunctionLedger
+from warm_ember.ui.look.label import tip
 from warm_ember.ui.look.marked import draw_marked, width_of
 from warm_ember.ui.look.textures import DOTS, texture_brush
 from warm_ember.ui.look.theme import Look, ink_on
@@ -134,7 +135,7 @@ class Icicle(QWidget):
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         bar = self._bar_at(event.position())
         words = f"{bar.words}: {percent_text(bar.share)}, {quantity_text(bar.mean_a, 'A')} while there" if bar else ""
-        self.setToolTip(words)
+        self.setToolTip(tip(words))
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         bar = self._bar_at(event.position())

@@ -32,6 +32,7 @@ from warm_ember.signal.stretch import total
 from warm_ember.ui.desk import Desk
 from warm_ember.ui.lanes.current_axis import draw_pixels, paint_current_axis
 from warm_ember.ui.lanes.heat import heat_picture, log_scale
+from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.marked import draw_marked
 from warm_ember.ui.look.theme import Look
 from warm_ember.ui.pages.figure_table import FigureTable
@@ -138,13 +139,13 @@ class ImportView(QWidget):
         self.raw.setTabChangesFocus(True)
         self.raw.setAccessibleName("The file's first lines")
         self.table = FigureTable(self.look, ("time, s", "current, A"), sortable=False)
-        self.notes = QLabel()
+        self.notes = Label()
         self.notes.setWordWrap(True)
-        self._raw_title = QLabel("The file's first lines")
+        self._raw_title = Label("The file's first lines")
         right.addWidget(self.plot, 2)
         right.addWidget(self._raw_title)
         right.addWidget(self.raw)
-        right.addWidget(QLabel("Read as"))
+        right.addWidget(Label("Read as"))
         right.addWidget(self.table, 3)
         right.addWidget(self.notes)
         row.addLayout(right, 1)
@@ -186,7 +187,7 @@ class ImportView(QWidget):
             edit.setPlaceholderText({"gain": "1", "rate": "from the times"}.get(words, "none"))
             self.numbers[words] = edit
             self._add_field(grid, words, edit)
-        self.beside = QLabel()
+        self.beside = Label()
         self.beside.setWordWrap(True)
         grid.setRowStretch(99, 1)
         scroll = QScrollArea()
@@ -209,7 +210,7 @@ class ImportView(QWidget):
         return panel
 
     def _add_field(self, grid: QGridLayout, words: str, field: QWidget) -> None:
-        self._labels[words] = QLabel(words)
+        self._labels[words] = Label(words)
         place = grid.rowCount()
         grid.addWidget(self._labels[words], place, 0)
         grid.addWidget(field, place, 1)

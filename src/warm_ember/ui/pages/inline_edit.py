@@ -9,6 +9,7 @@ from PySide6.QtGui import QFocusEvent, QKeyEvent
 from PySide6.QtWidgets import QLineEdit
 
 from warm_ember.battery.allowed import Allowed
+from warm_ember.ui.look.label import tip
 from warm_ember.ui.look.theme import Look
 from warm_ember.units import MONTH_S, bare, duration_text, parse_quantity, quantity_text
 
@@ -60,7 +61,7 @@ class QuantityEdit(QLineEdit):
         self._on_look()
         example = f"{name}; for instance {self._text(self._example())}"
         self.setToolTip(
-            example if allowed is None else f"{name}, {self._range()}; for instance {self._text(self._example())}"
+            tip(example if allowed is None else f"{name}, {self._range()}; for instance {self._text(self._example())}")
         )
         look.changed.connect(self._on_look)
         self.editingFinished.connect(self._on_finished)

@@ -14,6 +14,7 @@ from warm_ember.attribution.wake_ledger import SourceRow, WakeLedger
 from warm_ember.battery.allowed import Allowed
 from warm_ember.model.project import Project
 from warm_ember.model.wakes import SleepMode, WakeSource
+from warm_ember.ui.look.label import Label, tip
 from warm_ember.ui.look.theme import Look
 from warm_ember.ui.pages.emptied import empty
 from warm_ember.ui.pages.inline_edit import QuantityEdit
@@ -116,7 +117,7 @@ class ModesView(QWidget):
         grid.addWidget(widget, row, column)
 
     def _label(self, words: str, *, right: bool = False) -> QLabel:
-        label = QLabel(words)
+        label = Label(words)
         if right:
             label.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         return label
@@ -124,8 +125,8 @@ class ModesView(QWidget):
     def _name(self, name: str) -> QLabel:
         """Return a label with a name, cut short where it is very long."""
         room = self._look.px(_NAME_WIDTH)
-        label = QLabel(self._look.metrics("small").elidedText(name, Qt.TextElideMode.ElideRight, room))
-        label.setToolTip(name)
+        label = Label(self._look.metrics("small").elidedText(name, Qt.TextElideMode.ElideRight, room))
+        label.setToolTip(tip(name))
         return label
 
     def _number(self, name: str, field: str, unit: str, words: str, *, coulombs: bool = False) -> QuantityEdit:

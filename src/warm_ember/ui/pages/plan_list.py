@@ -13,6 +13,7 @@ from warm_ember.session.tuning_results import PlanResults
 from warm_ember.tuning.offers import Offer
 from warm_ember.tuning.prediction import Step
 from warm_ember.tuning.proof import Proof
+from warm_ember.ui.look.label import tip
 from warm_ember.ui.look.marked import draw_chip, draw_marked, width_of
 from warm_ember.ui.look.theme import Look
 from warm_ember.units import bare, months_text, quantity_text
@@ -264,7 +265,7 @@ class PlanList(QWidget):
         if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent):
             index = self._index_at(QPointF(event.pos()))
             words = _tip(self.items[index]) if index >= 0 else ""
-            QToolTip.showText(event.globalPos(), words, self)
+            QToolTip.showText(event.globalPos(), tip(words), self)
             return True
         return super().event(event)
 

@@ -7,11 +7,12 @@ import math
 import msgspec
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from warm_ember.bench.description import InstrumentDescription
 from warm_ember.bench.planning import Expectation, PlannedCapture, plan_capture
 from warm_ember.errors import BadArgumentError
+from warm_ember.ui.look.label import Label, tip
 from warm_ember.ui.look.marked import draw_marked
 from warm_ember.ui.look.theme import Look
 from warm_ember.ui.pages.inline_edit import QuantityEdit
@@ -147,8 +148,8 @@ class PlanView(QWidget):
         sides = QHBoxLayout()
         sides.setSpacing(px(24))
         left, right = QVBoxLayout(), QVBoxLayout()
-        left.addWidget(QLabel("What is expected"))
-        right.addWidget(QLabel("What follows"))
+        left.addWidget(Label("What is expected"))
+        right.addWidget(Label("What follows"))
         grid = QGridLayout()
         grid.setVerticalSpacing(px(5))
         self.fields: dict[str, QuantityEdit] = {}
@@ -156,8 +157,8 @@ class PlanView(QWidget):
             edit = QuantityEdit(look, unit, words, 84)
             edit.value_entered.connect(lambda value, field=field: self._set(field, value))
             self.fields[field] = edit
-            label = QLabel(words)
-            label.setToolTip(note)
+            label = Label(words)
+            label.setToolTip(tip(note))
             grid.addWidget(label, row, 0)
             grid.addWidget(edit, row, 1)
         grid.setColumnStretch(2, 1)
@@ -168,11 +169,11 @@ class PlanView(QWidget):
         sides.addLayout(left)
         sides.addLayout(right, 1)
         column.addLayout(sides)
-        column.addWidget(QLabel("What the instrument reads, and what is expected of it"))
+        column.addWidget(Label("What the instrument reads, and what is expected of it"))
         self.reach = _Reach(look)
         column.addWidget(self.reach)
-        column.addWidget(QLabel("What cannot be seen with these settings"))
-        self.unseen = QLabel()
+        column.addWidget(Label("What cannot be seen with these settings"))
+        self.unseen = Label()
         self.unseen.setWordWrap(True)
         self.unseen.setAlignment(Qt.AlignmentFlag.AlignTop)
         column.addWidget(self.unseen, 1)

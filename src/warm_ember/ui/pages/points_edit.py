@@ -7,6 +7,7 @@ from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QLineEdit
 
 from warm_ember.model.battery import Points
+from warm_ember.ui.look.label import tip
 from warm_ember.ui.look.theme import Look
 from warm_ember.units import parse_quantity
 
@@ -65,7 +66,7 @@ class PointsEdit(QLineEdit):
         self._points: Points = ()
         self.setFont(look.font("small"))
         self.setAccessibleName(name)
-        self.setToolTip(f"{name}, as pairs: {self._example}")
+        self.setToolTip(tip(f"{name}, as pairs: {self._example}"))
         self.editingFinished.connect(self._on_finished)
 
     def set_points(self, points: Points) -> None:

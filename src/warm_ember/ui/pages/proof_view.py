@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from warm_ember.tuning.proof import Proof
+from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.theme import Look
 from warm_ember.ui.pages.change_editor import words_of
 from warm_ember.ui.pages.comparison import DifferenceTable, micro
@@ -24,7 +25,7 @@ class ProofView(QWidget):
         self.proofs: tuple[Proof, ...] = ()
         self.bars = ProofBars(look)
         self.bars.chosen.connect(self._choose)
-        self.words = QLabel()
+        self.words = Label()
         self.words.setWordWrap(True)
         self.words.setContentsMargins(look.px(16), look.px(8), look.px(16), look.px(8))
         self.table = DifferenceTable(look)

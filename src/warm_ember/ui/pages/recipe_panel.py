@@ -22,6 +22,7 @@ from warm_ember.bench.description import InstrumentDescription
 from warm_ember.bench.recipe_text import steps_from_text, text_of_steps
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.bench import Bench, Power, Recipe, Settings, Step, Take, TriggerSource
+from warm_ember.ui.look.label import Label, tip
 from warm_ember.ui.look.theme import Look
 from warm_ember.ui.pages.inline_edit import QuantityEdit
 from warm_ember.units import quantity_text
@@ -63,9 +64,9 @@ class RecipePanel(QWidget):
         column.setContentsMargins(px(12), px(4), px(8), px(6))
         column.setSpacing(px(4))
         head = QHBoxLayout()
-        head.addWidget(QLabel("Recipe"))
+        head.addWidget(Label("Recipe"))
         head.addStretch(1)
-        self.note = QLabel()
+        self.note = Label()
         self.note.setFont(look.font("small"))
         head.addWidget(self.note)
         column.addLayout(head)
@@ -98,8 +99,8 @@ class RecipePanel(QWidget):
 
     def _row(self, words: str, widget: QWidget, unit: str = "") -> QLabel:
         row = self.grid.rowCount()
-        label = QLabel(words)
-        beside = QLabel(unit)
+        label = Label(words)
+        beside = Label(unit)
         for one in (label, widget, beside):
             one.setFont(self.look.font("small"))
         self.grid.addWidget(label, row, 0)
@@ -197,7 +198,7 @@ class RecipePanel(QWidget):
         self.steps.setTabChangesFocus(True)
         self.steps.textChanged.connect(self._on_steps)
         self._row("", self.steps, "\0")
-        self.steps_problem = QLabel()
+        self.steps_problem = Label()
         self.steps_problem.setWordWrap(True)
         self._row("", self.steps_problem, "\0")
 
@@ -281,7 +282,7 @@ class RecipePanel(QWidget):
             self.resource.setText(bench.resource)
             self.resource.setCursorPosition(0)
         self.identity_words.setText(identity.split(",")[1] if identity.count(",") else "")
-        self.identity_words.setToolTip(identity)
+        self.identity_words.setToolTip(tip(identity))
         for field, edit in self.settings.items():
             edit.set_value(getattr(settings, field))
         for field, empty in (("range_a", "by itself"), ("duration_s", "no end"), ("limit_a", "as it is")):

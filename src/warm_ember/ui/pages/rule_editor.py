@@ -24,6 +24,7 @@ from warm_ember.model.parts import PartOn
 from warm_ember.model.project import ExpectedValue, Project
 from warm_ember.model.rules import BandRule, HandRule, LevelsRule, LineRule, LogRule, Rule
 from warm_ember.session.results import RunResults
+from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.theme import Look
 from warm_ember.ui.pages.inline_edit import QuantityEdit
 from warm_ember.units import duration_text, percent_text, quantity_text
@@ -103,7 +104,7 @@ class RuleEditor(QWidget):
         column.addLayout(self._build_name_row())
         column.addLayout(self._build_parts_row())
         column.addLayout(self._build_rule_row())
-        self.words = QLabel()
+        self.words = Label()
         self.words.setFont(self._look.font("small"))
         self._rules_row = QHBoxLayout()
         self._rules_row.setSpacing(px(6))
@@ -164,7 +165,7 @@ class RuleEditor(QWidget):
         return row
 
     def _label(self, words: str) -> QLabel:
-        label = QLabel(words)
+        label = Label(words)
         label.setFont(self._look.font("small"))
         return label
 

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QMenu, QToolTip, QWidget
 from warm_ember.model.parts import Part, Power
 from warm_ember.model.plan import Change, CurrentBy, CurrentTo, LengthTo, OftenBy, PartTo
 from warm_ember.tuning.matrix import WAKES, Cell, Column, Matrix, Row
+from warm_ember.ui.look.label import tip
 from warm_ember.ui.look.marked import draw_chip, draw_marked
 from warm_ember.ui.look.textures import FINE, texture_brush
 from warm_ember.ui.look.theme import Look, ink_on
@@ -391,7 +392,7 @@ class ShutdownMatrix(QWidget):
                 current = f", {quantity_text(cell.current_a, 'A')}" if cell.current_a is not None else ""
                 broken = [b.words for b in self.matrix.broken if b.state == column.state and row.name in b.rows]
                 said = f"{row.name} in {column.state}: {cell.mode or 'nothing is said of it'}{current}"
-                QToolTip.showText(event.globalPos(), "\n".join((said, *broken)), self)
+                QToolTip.showText(event.globalPos(), tip("\n".join((said, *broken))), self)
             else:
                 QToolTip.hideText()
             return True

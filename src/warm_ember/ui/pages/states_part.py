@@ -12,6 +12,7 @@ from warm_ember.session.results import RunResults
 from warm_ember.session.session import Session
 from warm_ember.signal.series import ShouldStop
 from warm_ember.ui.desk import Desk
+from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.theme import Look
 
 Work = Callable[[Session, ShouldStop], Any]
@@ -83,6 +84,6 @@ class StatesPart(QWidget):
 
     def small(self, words: str = "") -> QLabel:
         """Return a label in the small size."""
-        label = QLabel(words)
+        label = Label(words)
         label.setFont(self.look.font("small"))
         return label

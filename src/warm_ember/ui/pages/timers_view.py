@@ -16,6 +16,7 @@ from warm_ember.tuning.timers.coded import EXACT
 from warm_ember.tuning.timers.intervals import ALLOWED, STANDARDS
 from warm_ember.tuning.timers.period_model import PeriodModel
 from warm_ember.tuning.timers.registry import ANY, KINDS, interval_at, timer_of
+from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.marked import draw_marked
 from warm_ember.ui.look.theme import Look
 from warm_ember.ui.pages.figure_table import FigureTable
@@ -127,12 +128,12 @@ class TimersView(QWidget):
         self.models: tuple[PeriodModel, ...] = ()
         self.table = FigureTable(look, _HEADS, words=(0, 1, 4))
         self.table.setAccessibleName("Timers asked for and granted")
-        self.none = QLabel("The log tells of no timer: record the modem's replies with it.")
-        self.kind, self.time, self.codes = QComboBox(), QLineEdit("10 min"), QLabel()
+        self.none = Label("The log tells of no timer: record the modem's replies with it.")
+        self.kind, self.time, self.codes = QComboBox(), QLineEdit("10 min"), Label()
         self.what, self.standard = QComboBox(), QComboBox()
         self.period = QuantityEdit(look, "s", "the period that is asked for", 92, allowed=Allowed(1e-6, above=True))
         self.skipped = QuantityEdit(look, "", "events that are skipped", 60, allowed=Allowed(0, 499))
-        self.answer = QLabel()
+        self.answer = Label()
         self.curve = _Curve(look)
         self.add = KeyButton(look, "Add to the plan", "Ctrl+Return")
         self._build()
@@ -180,7 +181,7 @@ class TimersView(QWidget):
             ("skipping", self.skipped),
         )
         for number, (words, field) in enumerate(fields):
-            grid.addWidget(QLabel(words), number // 2, 2 * (number % 2))
+            grid.addWidget(Label(words), number // 2, 2 * (number % 2))
             grid.addWidget(field, number // 2, 2 * (number % 2) + 1)
         grid.setColumnStretch(4, 1)
         right.addLayout(grid)
@@ -205,7 +206,7 @@ class TimersView(QWidget):
         self._show_codes()
 
     def _title(self, words: str) -> QLabel:
-        label = QLabel(words)
+        label = Label(words)
         label.setFont(self.look.font(bold=True))
         return label
 

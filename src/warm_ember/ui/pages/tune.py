@@ -7,7 +7,7 @@ from functools import partial
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QAction, QGuiApplication
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QMenu, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
 from warm_ember.model.plan import ActivityEvery, Change, CurrentBy, Limits, OftenBy, Saves
 from warm_ember.model.plan import LengthTo as Shorter
@@ -21,6 +21,7 @@ from warm_ember.tuning.prediction import by_gain
 from warm_ember.tuning.search import Found, costs_of
 from warm_ember.tuning.timers.period_model import PeriodModel
 from warm_ember.ui.desk import Desk
+from warm_ember.ui.look.label import Label, tip
 from warm_ember.ui.look.theme import Look
 from warm_ember.ui.pages.change_editor import ChangeEditor
 from warm_ember.ui.pages.claim_line import ClaimLine
@@ -62,7 +63,7 @@ class TunePage(Page):
         self.found: PlanResults | None = None
         self.view = VIEWS[0]
         self.matrix = ShutdownMatrix(look)
-        self.broken = QLabel()
+        self.broken = Label()
         self.staircase = Staircase(look)
         self.list = PlanList(look)
         self.editor = ChangeEditor(look)
@@ -71,7 +72,7 @@ class TunePage(Page):
         self.proof = ProofView(look)
         self.timers = TimersView(look)
         self.limits: dict[str, QuantityEdit] = {}
-        self.together = QLabel()
+        self.together = Label()
         self._build()
         self._connect()
         self._actions = self._make_actions()
@@ -131,7 +132,7 @@ class TunePage(Page):
         row = QHBoxLayout(limits)
         row.setContentsMargins(px(16), 0, px(12), px(4))
         row.setSpacing(px(6))
-        together = QLabel("together they may be")
+        together = Label("together they may be")
         together.setFont(self.look.font("small"))
         row.addWidget(together)
         for field, unit, words in (
@@ -139,7 +140,7 @@ class TunePage(Page):
             ("accuracy", "%", "less exact by"),
             ("memory_bytes", "B", "take"),
         ):
-            label = QLabel(words)
+            label = Label(words)
             label.setFont(self.look.font("small"))
             edit = QuantityEdit(self.look, unit, f"all changes together, {words}", 66, may_be_empty=True)
             edit.setFont(self.look.font("small"))
@@ -306,7 +307,7 @@ class TunePage(Page):
         if more > 0:
             shown[-1] += f" And {more} more."
         self.broken.setText("\n".join(shown))
-        self.broken.setToolTip("\n".join(lines))
+        self.broken.setToolTip(tip("\n".join(lines)))
         self.broken.setVisible(bool(lines))
 
     def _on_planned(self, part: str, mode: str, state: str) -> None:

@@ -16,6 +16,7 @@ from warm_ember.battery.allowed import Allowed
 from warm_ember.model.project import Project
 from warm_ember.model.wake_plan import ModePower, Pull, Rest, Trigger, WakePath, WakePlan
 from warm_ember.tuning.wake_plan import PlanCheck, check_plan, refusals
+from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.marked import plain
 from warm_ember.ui.look.theme import Look
 from warm_ember.ui.pages.emptied import empty
@@ -56,7 +57,7 @@ class WakePlanView(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(look.px(16), look.px(8), look.px(16), look.px(8))
         column.setSpacing(look.px(10))
-        self.conflicts, self.words = QLabel(), QLabel()
+        self.conflicts, self.words = Label(), Label()
         for label in (self.conflicts, self.words):
             label.setWordWrap(True)
             label.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
@@ -106,10 +107,10 @@ class WakePlanView(QWidget):
 
     def _heads(self, grid: QGridLayout, words: tuple[str, ...]) -> None:
         for column, head in enumerate(words):
-            self._put(grid, 0, column, QLabel(head))
+            self._put(grid, 0, column, Label(head))
 
     def _build_path(self, row: int, source: str) -> None:
-        self._put(self._paths, row, 0, QLabel(source))
+        self._put(self._paths, row, 0, Label(source))
         change = partial(self._change_path, source)
         for column, field, width in ((1, "domain", 84), (2, "oscillator", 118), (3, "pin", 92), (11, "loses", 110)):
             self._put(self._paths, row, column, self._text(source, field, width, change))
@@ -132,13 +133,13 @@ class WakePlanView(QWidget):
             self._put(self._paths, row, column, self._tick(source, field, _PATH_HEADS[column], change))
 
     def _build_mode(self, row: int, mode: str) -> None:
-        self._put(self._modes, row, 0, QLabel(mode))
+        self._put(self._modes, row, 0, Label(mode))
         change = partial(self._change_mode, mode)
         for column, field in ((1, "domains"), (2, "oscillators")):
             self._put(self._modes, row, column, self._text(mode, field, 150, change))
         self._put(self._modes, row, 3, self._tick(mode, "probe_attaches", _MODE_HEADS[3], change))
         for column, path in enumerate(self.plan.paths, len(_MODE_HEADS)):
-            label = QLabel()
+            label = Label()
             self.verdicts[path.source, mode] = label
             self._put(self._modes, row, column, label)
 
@@ -153,9 +154,9 @@ class WakePlanView(QWidget):
             edit.refused.connect(self.refused)
             edit.value_entered.connect(partial(self._change_plan, field))
             self.fields["", field] = edit
-            self._put(self._rest, 0, 2 * column, QLabel(words))
+            self._put(self._rest, 0, 2 * column, Label(words))
             self._put(self._rest, 0, 2 * column + 1, edit)
-        self._put(self._rest, 0, 6, QLabel("pins that wake only together"))
+        self._put(self._rest, 0, 6, Label("pins that wake only together"))
         self._put(self._rest, 0, 7, self._text("", "together", 130, self._change_plan))
         self._put(self._rest, 0, 8, self._tick("", "can_join", "the chip can do that", self._change_plan, words=True))
 

@@ -6,6 +6,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
+from warm_ember.ui.look.label import tip
 from warm_ember.ui.look.marked import draw_marked
 from warm_ember.ui.look.theme import Look
 
@@ -36,7 +37,7 @@ class WeightsStrip(QWidget):
         self._drawing = False
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName(name)
-        self.setToolTip(f"{name}: draw over the bars; double click for even")
+        self.setToolTip(tip(f"{name}: draw over the bars; double click for even"))
         self.setMinimumHeight(look.px(54))
         look.changed.connect(self.update)
 

@@ -13,7 +13,6 @@ from PySide6.QtWidgets import (
     QFrame,
     QGridLayout,
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QMenu,
     QPushButton,
@@ -25,6 +24,7 @@ from PySide6.QtWidgets import (
 from warm_ember.bench.wiring import Added, added_by, at_target
 from warm_ember.model.bench import Attached, Bench
 from warm_ember.model.figure import Grade
+from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.marked import draw_marked
 from warm_ember.ui.look.textures import FINE, texture_brush
 from warm_ember.ui.look.theme import Look
@@ -55,8 +55,8 @@ class _Card(QFrame):
         self.grid.setHorizontalSpacing(look.px(6))
         self.grid.setVerticalSpacing(look.px(1))
         self.grid.setColumnStretch(0, 1)
-        self.title = QLabel(name)
-        self.detail = QLabel()
+        self.title = Label(name)
+        self.detail = Label()
         self.detail.setWordWrap(True)
         self.grid.addWidget(self.title, 0, 0)
         self.grid.addWidget(self.detail, 1, 0)
@@ -235,7 +235,7 @@ class WiringPanel(QWidget):
         column.setContentsMargins(px(12), px(6), px(8), px(8))
         column.setSpacing(px(6))
         head = QHBoxLayout()
-        head.addWidget(QLabel("Wiring"))
+        head.addWidget(Label("Wiring"))
         head.addStretch(1)
         self.add = QPushButton("Hang on the rail …")
         self.add.setFont(look.font("small"))
@@ -266,9 +266,9 @@ class WiringPanel(QWidget):
         self.ohm = QuantityEdit(look, "Ω", "Resistance in series", 76)
         self.ohm.value_entered.connect(lambda value: self.changed.emit("burden", {"burden_ohm": value}))
         self.burden.grid.addWidget(self.ohm, 0, 1)
-        self.rail = QLabel("Rail")
+        self.rail = Label("Rail")
         self.target = _Card(look, "Target")
-        self.now = QLabel()
+        self.now = Label()
         self.target.grid.addWidget(self.now, 0, 1)
         for widget in (self.source, self.burden, self.rail):
             self._rows.addWidget(widget)

@@ -9,7 +9,7 @@ from datetime import date, timedelta
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QPainter, QPainterPath, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from warm_ember.battery.allowed import TEMPERATURE_C
 from warm_ember.battery.effects import Effect
@@ -18,6 +18,7 @@ from warm_ember.battery.years import YearOfLife
 from warm_ember.model.battery import Climate
 from warm_ember.session.battery_results import LifeInYears
 from warm_ember.session.results import RunResults
+from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.marked import draw_marked, width_of
 from warm_ember.ui.look.textures import CROSS, texture_brush
 from warm_ember.ui.look.theme import Look
@@ -327,7 +328,7 @@ class YearsView(QWidget):
         column.addLayout(row)
         begin = QVBoxLayout()
         begin.setSpacing(px(2))
-        head = QLabel("first day of use")
+        head = Label("first day of use")
         self.start_edit = QLineEdit()
         self.start_edit.setAccessibleName("First day of use")
         self.start_edit.setToolTip("First day of use, such as 2027-06-01; empty counts from the first of January")
@@ -343,7 +344,7 @@ class YearsView(QWidget):
         row.addLayout(grid, 1)
         self.months: list[QuantityEdit] = []
         for month, name in enumerate(_MONTHS):
-            label = QLabel(name)
+            label = Label(name)
             label.setFont(look.font("small"))
             edit = QuantityEdit(look, "°C", f"mean temperature in {name}", 54, allowed=TEMPERATURE_C)
             edit.setFont(look.font("small"))

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QCheckBox, QGridLayout, QLabel, QLineEdit, QPushBu
 from warm_ember.bench.zero import STAGES, Level, tool_load, zero_from
 from warm_ember.model.bench import Attached, Bench, Check
 from warm_ember.model.figure import Grade
+from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.theme import Look
 from warm_ember.units import quantity_text
 
@@ -44,9 +45,9 @@ class ZeroView(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(px(16), px(10), px(16), px(10))
         column.setSpacing(px(10))
-        column.addWidget(QLabel("The set-up without the target, in three recordings"))
+        column.addWidget(Label("The set-up without the target, in three recordings"))
         self._build_stages(column)
-        self.outcome = QLabel()
+        self.outcome = Label()
         self.outcome.setWordWrap(True)
         column.addWidget(self.outcome)
         self.subtract_zero = QCheckBox("subtract the zero from what is recorded")
@@ -56,7 +57,7 @@ class ZeroView(QWidget):
         column.addWidget(self.subtract_zero)
         column.addWidget(self.subtract_load, 0, Qt.AlignmentFlag.AlignLeft)
         column.addSpacing(px(16))
-        column.addWidget(QLabel("Looked at before recording; it is kept with the run"))
+        column.addWidget(Label("Looked at before recording; it is kept with the run"))
         self._checks = QVBoxLayout()
         self._checks.setSpacing(px(4))
         column.addLayout(self._checks)
@@ -74,11 +75,11 @@ class ZeroView(QWidget):
         self.keys: dict[str, QPushButton] = {}
         self.results: dict[str, QLabel] = {}
         for row, stage in enumerate(STAGES):
-            words = QLabel(f"{row + 1}   {stage.instruction}")
+            words = Label(f"{row + 1}   {stage.instruction}")
             words.setWordWrap(True)
             key = QPushButton(f"Record {stage.name}")
             key.clicked.connect(lambda _checked=False, stage=stage: self.stage_asked.emit(stage))
-            result = QLabel("not yet")
+            result = Label("not yet")
             result.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             grid.addWidget(words, 2 * row, 0, 1, 2)
             grid.addWidget(key, 2 * row + 1, 0, Qt.AlignmentFlag.AlignLeft)

@@ -6,10 +6,11 @@ from dataclasses import dataclass
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QWidget
 
 from warm_ember.attribution.budget import Segment
 from warm_ember.session.results import RunResults
+from warm_ember.ui.look.label import Label, tip
 from warm_ember.ui.look.marked import draw_marked, width_of
 from warm_ember.ui.look.textures import COARSE, Swatch, fill, swatches
 from warm_ember.ui.look.theme import Look, ink_on
@@ -50,7 +51,7 @@ class BudgetBar(QWidget):
         row = QHBoxLayout(self)
         row.setContentsMargins(look.px(8), 0, 0, 0)
         self.switches = Switches(look)
-        title = QLabel("Budget")
+        title = Label("Budget")
         title.setFont(look.font("small"))
         row.addWidget(title)
         row.addWidget(self.switches)
@@ -168,7 +169,9 @@ class BudgetBar(QWidget):
             return
         share = piece.segment.added_a / max(self.results.load.mean_a, 1e-15)
         self.setToolTip(
-            f"{piece.segment.name}: {quantity_text(piece.segment.added_a, 'A')}, {share * 100:.1f} % of the average"
+            tip(
+                f"{piece.segment.name}: {quantity_text(piece.segment.added_a, 'A')}, {share * 100:.1f} % of the average"
+            )
         )
 
     def mousePressEvent(self, event: QMouseEvent) -> None:

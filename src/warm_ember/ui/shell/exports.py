@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QFileDialog, QWidget
 from warm_ember.errors import WarmEmberError
 from warm_ember.model.fold import FoldPlan
 from warm_ember.report.export import export
-from warm_ember.report.writing import TABLE_ENDINGS
+from warm_ember.report.writing import TABLE_ENDINGS, check_target
 from warm_ember.ui.desk import Desk
 from warm_ember.ui.pages.page import Page
 from warm_ember.ui.picture import ENDINGS as PICTURE_ENDINGS
@@ -89,6 +89,7 @@ class Exports(QObject):
 
     def _write_picture(self, path: Path) -> None:
         try:
+            check_target(path, self._desk.project_folder)
             self._page().save_picture(path)
         except WarmEmberError as error:
             self._desk.troubled.emit(error.one_line)

@@ -9,6 +9,7 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QSizePolicy, QWidget
 
+from warm_ember.ui.look.label import tip
 from warm_ember.ui.look.marked import draw_marked, plain, width_of
 from warm_ember.ui.look.theme import Look
 
@@ -148,7 +149,7 @@ class Headline(QWidget):
     def show_sentence(self, sentence: str, warning: str = "") -> None:
         """Show a marked sentence, and a warning after it."""
         self.sentence, self.warning = sentence, warning
-        self.setToolTip(plain(f"{sentence} {warning}".strip()))
+        self.setToolTip(tip(plain(f"{sentence} {warning}".strip())))
         self.setAccessibleName(plain(sentence))
         self.update(0, 0, self.switches.x(), self.height())
 

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QTimer, Signal
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QPushButton, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QProgressBar, QPushButton, QWidget
 
+from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.theme import Look
 
 _NOTE_MS = 12_000
@@ -26,9 +27,9 @@ class MessagePanel(QWidget):
         self._look = look
         row = QHBoxLayout(self)
         row.setContentsMargins(look.px(16), look.px(4), look.px(12), look.px(4))
-        self._edge = QLabel()
+        self._edge = Label()
         self._edge.setFixedWidth(look.px(4))
-        self.words = QLabel()
+        self.words = Label()
         self.words.setWordWrap(True)
         self._button = QPushButton("Dismiss")
         self._button.clicked.connect(self._dismiss)
@@ -87,7 +88,7 @@ class ProgressPanel(QWidget):
         super().__init__()
         row = QHBoxLayout(self)
         row.setContentsMargins(look.px(16), look.px(2), look.px(12), look.px(2))
-        self.words = QLabel()
+        self.words = Label()
         self._bar = QProgressBar()
         self._bar.setTextVisible(False)
         self._bar.setRange(0, 1000)

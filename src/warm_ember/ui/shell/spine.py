@@ -8,6 +8,7 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QFocusEvent, QKeyEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QWidget
 
+from warm_ember.ui.look.label import tip
 from warm_ember.ui.look.marked import draw_marked, plain
 from warm_ember.ui.look.theme import Look
 
@@ -54,7 +55,7 @@ class Link(QAbstractButton):
         self.shown = figure
         words = f"{plain(figure.figure)}, {plain(figure.detail)}"
         doubt = f"\nNot trusted yet: {figure.doubt}" if figure.doubt else ""
-        self.setToolTip(f"{self.title}: {words}{doubt}\n{self._shortcut}")
+        self.setToolTip(tip(f"{self.title}: {words}{doubt}\n{self._shortcut}"))
         self.setAccessibleName(f"{self.title}: {words}")
         self.update()
 

@@ -11,7 +11,6 @@ from PySide6.QtWidgets import (
     QApplication,
     QFileDialog,
     QHBoxLayout,
-    QLabel,
     QMainWindow,
     QMenu,
     QMenuBar,
@@ -30,6 +29,7 @@ from warm_ember.session.session import Session
 from warm_ember.store.parts_file import read_parts_file
 from warm_ember.ui.desk import Desk
 from warm_ember.ui.lanes.time_window import TimeWindow
+from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.style import dress
 from warm_ember.ui.look.theme import DAY, NIGHT, Look
 from warm_ember.ui.pages.battery import BatteryPage
@@ -101,7 +101,7 @@ class MainWindow(QMainWindow):
         for widget in (self.spine, self.headline, self.stacked, self.messages, self.progress, self.budget):
             column.addWidget(widget, 1 if widget is self.stacked else 0)
         self.setCentralWidget(body)
-        self.status = QLabel()
+        self.status = Label()
         self.menus = QMenuBar()
         top = QWidget()
         top.setObjectName("panel")
@@ -470,6 +470,8 @@ class MainWindow(QMainWindow):
         super().changeEvent(event)
         if event.type() in (QEvent.Type.ApplicationFontChange, QEvent.Type.FontChange):
             self.look.follow_text_size()
+        elif event.type() == QEvent.Type.ActivationChange and self.isActiveWindow():
+            self.desk.take_in_others()
 
     def closeEvent(self, event: QCloseEvent) -> None:
         self.settings.setValue("geometry", self.saveGeometry())
