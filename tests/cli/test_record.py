@@ -33,7 +33,7 @@ def served() -> Iterator[tuple[str, str]]:
     lines = [process.stdout.readline().split() for _ in range(3)]
     yield lines[1][1], lines[2][1]
     process.send_signal(signal.SIGTERM)
-    assert process.wait(20) == 0
+    assert process.wait(20) == 128 + signal.SIGTERM
     process.stdout.close()
 
 

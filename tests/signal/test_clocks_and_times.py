@@ -74,7 +74,9 @@ def test_the_same_clock_counts_partners() -> None:
 
 
 def _placed(grid: RegularTimes, times: np.ndarray, values: np.ndarray) -> np.ndarray:
-    parts = [grid.place(times[k : k + 97], [values[k : k + 97]])[0] for k in range(0, len(times), 97)]
+    parts = [
+        piece[0] for k in range(0, len(times), 97) for piece in grid.place(times[k : k + 97], [values[k : k + 97]])
+    ]
     return np.concatenate(parts)
 
 
@@ -112,8 +114,8 @@ def test_irregular_times_keep_their_charge(seed: int) -> None:
     kind = inspect_times(times)
     assert kind.irregular
     held = HeldTimes(kind)
-    parts = [held.place(times[k : k + 61], [values[k : k + 61]])[0] for k in range(0, 400, 61)]
-    placed = np.concatenate([*parts, held.finish()[0]])
+    parts = [piece[0] for k in range(0, 400, 61) for piece in held.place(times[k : k + 61], [values[k : k + 61]])]
+    placed = np.concatenate([*parts, *(piece[0] for piece in held.finish())])
     true = np.sum(values[:-1] * np.diff(times))
     assert placed.sum() * held.interval_s == pytest.approx(true + values[-1] * kind.interval_s, abs=3 * held.interval_s)
 

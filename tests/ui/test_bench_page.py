@@ -151,7 +151,7 @@ def test_what_lines_mean_is_edited_in_a_table(page, qtbot: QtBot) -> None:
         item = console.table.item(row, column) or type(console.table.item(0, 0))("")
         console.table.setItem(row, column, item)
         item.setText(text)
-    assert "cannot be used" in console.problem.text()
+    assert "can be used" in console.problem.text()
     assert page.desk.project.bench.patterns == before
     console.table.item(row, 0).setText("^cnt ([0-9]+)")
     assert page.desk.project.bench.patterns[-1] == LinePattern("^cnt ([0-9]+)", "state", r"\1")

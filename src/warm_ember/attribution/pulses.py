@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.signal import lfilter
 
 from warm_ember.attribution.ledger import Ledger
 from warm_ember.model.battery import FromStates, Points
@@ -34,6 +33,8 @@ def left_of_pulses(series: Series, stretches: list[tuple[int, int]], *, should_s
     Cancelled
         If `should_stop` answered yes.
     """
+    from scipy.signal import lfilter  # SciPy loads when first needed: it takes a while
+
     keeps = np.exp(-series.interval_s / np.array(CONSTANTS_S))
     highest = np.zeros(len(keeps))
     for first, last in stretches:

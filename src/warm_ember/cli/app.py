@@ -2,62 +2,76 @@
 
 from __future__ import annotations
 
+import importlib
 import logging
+from collections.abc import Callable
+from typing import Any
 
 import typer
 
-from warm_ember.cli import (
-    bench,
-    compare,
-    demo,
-    export,
-    findings,
-    import_command,
-    life,
-    open_window,
-    record,
-    recover,
-    signals,
-    states,
-    stretch,
-    timers,
-    wakes,
-)
+from warm_ember.cli import signals
 from warm_ember.cli.project import say
 from warm_ember.errors import WarmEmberError
 
 log = logging.getLogger(__name__)
 
-app = typer.Typer(
-    name="warm-ember",
-    help="From amperes to months: where a battery device's charge goes, and what to change so that it lasts.",
-    no_args_is_help=False,
-    add_completion=False,
-    pretty_exceptions_enable=False,
-    rich_markup_mode=None,
-    context_settings={"help_option_names": ["-h", "--help"]},
-)
-app.command("open", hidden=True)(open_window.open_window)
-app.command("demo")(demo.demo)
-app.command("import")(import_command.import_)
-app.command("stretch")(stretch.stretch)
-app.command("states")(states.states)
-app.command("wakes")(wakes.wakes)
-app.command("findings")(findings.findings)
-app.command("compare")(compare.compare)
-app.command("export")(export.export_)
-app.command("timers")(timers.timers)
-app.command("life")(life.life)
-app.command("record")(record.record_)
-app.command("recover")(recover.recover_)
-app.command("bench")(bench.bench)
+COMMANDS = {
+    "demo": "Make the demo project in DIR and open it.",
+    "import": "Import FILE into PROJECT as a capture; say what was assumed.",
+    "stretch": "Read a stretch of the capture NAME.",
+    "states": "Show where the charge of the capture NAME goes, by state.",
+    "wakes": "Show the wakes of the capture NAME by source, and the sleep between them.",
+    "findings": "Show what the analysis found in the capture NAME, with its evidence.",
+    "compare": "Compare two captures: averages, states, wake sources and activities, and what else differs.",
+    "export": "Write WHAT of the capture NAME to FILE, as its ending says.",
+    "timers": "Decode radio sleep timers, encode times as the nearest that there is, or ask what a period would take.",
+    "life": "Estimate the battery life of the project's latest run, or of an activity file.",
+    "record": "Record from an instrument into PROJECT; an instrument's fault ends it and keeps what came.",
+    "recover": "Finish what interrupted recordings left in PROJECT.",
+    "bench": "Serve a simulated source-measure unit with a simulated target behind it, until interrupted.",
+}
+"""What each command does; its own module is imported only when it is run, so that an answer does not wait for all."""
 
-_COMMANDS = frozenset(command.name for command in app.registered_commands)
+_OPEN = "open"
+_PLACES = {
+    "import": "warm_ember.cli.import_command:import_",
+    "export": "warm_ember.cli.export:export_",
+    "record": "warm_ember.cli.record:record_",
+    "recover": "warm_ember.cli.recover:recover_",
+    _OPEN: "warm_ember.cli.open_window:open_window",
+}
 
 
-@app.callback(epilog="Without a command: warm-ember [PROJECT] opens the window.")
+def program(command: str) -> typer.Typer:
+    """Return the program with one command that can be run, and the others by name."""
+    app = typer.Typer(
+        name="warm-ember",
+        help="From amperes to months: where a battery device's charge goes, and what to change so that it lasts.",
+        no_args_is_help=False,
+        add_completion=False,
+        pretty_exceptions_enable=False,
+        rich_markup_mode=None,
+        context_settings={"help_option_names": ["-h", "--help"]},
+    )
+    app.callback(epilog="Without a command: warm-ember [PROJECT] opens the window.")(_program)
+    for name, what in ({_OPEN: ""} | COMMANDS).items():
+        function = _function_of(name) if name == command else _not_run
+        app.command(name, help=what or None, hidden=name == _OPEN)(function)
+    return app
+
+
 def _program() -> None:
     """From amperes to months: where a battery device's charge goes, and what to change so that it lasts."""
+
+
+def _not_run() -> None:
+    """Stand for a command that is not run."""
+
+
+def _function_of(name: str) -> Callable[..., Any]:
+    module, function = _PLACES.get(name, f"warm_ember.cli.{name}:{name}").split(":")
+    function_of: Callable[..., Any] = getattr(importlib.import_module(module), function)
+    return function_of
 
 
 def run(arguments: list[str]) -> int:
@@ -65,11 +79,11 @@ def run(arguments: list[str]) -> int:
 
     0 done, 1 a limit was missed, 2 bad input or usage; 128 and the signal's number when a signal ended it.
     """
-    if not arguments or (arguments[0] not in _COMMANDS and not arguments[0].startswith("-")):
-        arguments = ["open", *arguments]
+    if not arguments or (arguments[0] not in (*COMMANDS, _OPEN) and not arguments[0].startswith("-")):
+        arguments = [_OPEN, *arguments]
     try:
         with signals.raised():
-            result = app(arguments, prog_name="warm-ember", standalone_mode=False)
+            result = program(arguments[0])(arguments, prog_name="warm-ember", standalone_mode=False)
     except typer.TyperException as error:
         message = error.format_message() if hasattr(error, "format_message") else str(error)
         return _fail(" ".join(message.split()))

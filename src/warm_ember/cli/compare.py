@@ -29,7 +29,7 @@ def compare(
     claim: ClaimOption = "",
     json: JsonOption = False,
 ) -> None:
-    """Compare two captures: averages, states, wake sources and activities, and what else differs between them."""
+    """Compare two captures: averages, states, wake sources and activities, and what else differs."""
     with open_project(project) as session:
         found = session.tuning.compare(session.project, name, other)
         judged = session.tuning.claim(session.project, claim, name, other) if claim else None

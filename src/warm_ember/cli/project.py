@@ -5,8 +5,10 @@ from __future__ import annotations
 import contextlib
 import sys
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from warm_ember.session.session import Session
+if TYPE_CHECKING:
+    from warm_ember.session.session import Session
 
 
 def open_project(path: Path, *, create: bool = False) -> Session:
@@ -24,6 +26,8 @@ def open_project(path: Path, *, create: bool = False) -> Session:
     ProjectError
         If there is none, or it cannot be read.
     """
+    from warm_ember.session.session import Session  # arguments are checked before all that is imported
+
     session = Session.open_or_create(path) if create else Session.open(path)
     if session.has_interrupted:
         from warm_ember.session.recovering import recover_all  # reading commands rarely need it

@@ -16,6 +16,7 @@ from warm_ember.cli.output import print_json, print_line
 from warm_ember.cli.project import open_project, say
 from warm_ember.cli.signals import Asked, Stopped
 from warm_ember.errors import BadArgumentError, BadFileError, InstrumentError
+from warm_ember.formats.source import check_regular
 from warm_ember.model.bench import Bench, Power, Recipe, Take
 from warm_ember.model.project import Project
 from warm_ember.session.recording import RecordRequest, adopt_recorded, record
@@ -108,9 +109,10 @@ def _recipe(project: Project, wanted: str, *, as_is: bool) -> Recipe:
     if not path.exists():
         names = ", ".join(one.name for one in project.bench.recipes) or "none"
         raise BadArgumentError(f"there is no recipe {wanted!r} and no file of that name; the project has: {names}")
+    check_regular(path)
     try:
         return msgspec.json.decode(path.read_bytes(), type=Recipe)
-    except msgspec.MsgspecError as error:
+    except (msgspec.MsgspecError, UnicodeDecodeError) as error:
         raise BadFileError(path, f"this is no recipe: {error}", remedy="see docs/formats.md") from error
 
 

@@ -9,6 +9,7 @@ from pathlib import Path
 import msgspec
 
 from warm_ember.errors import BadArgumentError, BadFileError
+from warm_ember.formats.source import check_regular
 from warm_ember.model.battery import Activity, Battery, Climate, SupplyStage, Typed
 from warm_ember.model.figure import Figure, Grade
 from warm_ember.model.load import ActivityCost, LifeModel, Load
@@ -61,6 +62,7 @@ def read_activity_file(path: Path) -> ActivityFile:
         Naming the key, what was expected and what was found.
     """
     try:
+        check_regular(path)
         content = path.read_bytes()
     except OSError as error:
         raise BadFileError(path, f"cannot be read: {error.strerror}") from error

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 import numpy as np
 
@@ -17,6 +17,8 @@ from warm_ember.model.capture import CaptureInfo, Event
 from warm_ember.model.program import ProgramTrace
 from warm_ember.signal.series import CHUNK_SAMPLES, Progress, ShouldStop
 
+_MOST_COLUMNS = 1024
+_FEW, _MANY = 16, 64
 _FORMATS: dict[str, np.dtype[Any]] = {"f32": np.dtype("<f4"), "f64": np.dtype("<f8"), "i16": np.dtype("<i2")}
 
 
@@ -43,6 +45,7 @@ class BinarySource:
 
     def __init__(self, path: Path, options: ImportOptions, element: np.dtype[Any], start_byte: int, count: int) -> None:
         self._path, self._element, self._start_byte, self._count = path, element, start_byte, count
+        self.length: int | None = count
         self.aux_units: dict[str, str] = {}
         self.interval_s = require_rate(path, options)
         self._notes: list[str] = []
@@ -150,13 +153,28 @@ def open_npy(path: Path, options: ImportOptions) -> BinarySource | TableSource:
         raise BadFileError(path, "the file ends before its last sample", where=f"byte {start_byte + size}")
     if element.names is None and (len(shape) == 1 or (len(shape) == 2 and 1 in shape)):
         return BinarySource(path, options, element, start_byte, math.prod(shape))
-    if len(shape) > 2 or by_column:
-        raise BadFileError(path, f"expected one or two dimensions in C order, found the shape {shape}")
-    return TableSource(path, options, shape, element, start_byte)
+    if len(shape) > 2 or (element.names is not None and len(shape) > 1):
+        raise BadFileError(path, f"expected one or two dimensions, found the shape {shape}")
+    if element.names is None and shape[0] <= _FEW < _MANY <= shape[1]:
+        # A few long rows are channels one below the other; in memory that is a table stored by columns.
+        return TableSource(path, options, shape[::-1], element, start_byte, by_column=not by_column, turned=True)
+    return TableSource(path, options, shape, element, start_byte, by_column=by_column)
 
 
 class TableSource(ColumnReader):
-    """A NumPy table: columns of a two-dimensional array, or named fields."""
+    """A NumPy table: columns of a two-dimensional array, or named fields.
+
+    Parameters
+    ----------
+    path, options
+        The file, and what the user said about it.
+    shape, element, start_byte
+        Rows and columns, type of one number or of a row of named fields, and where they start.
+    by_column
+        Whether the numbers of a column, not those of a row, follow each other.
+    turned
+        Whether the file's rows are taken as columns.
+    """
 
     def __init__(
         self,
@@ -165,13 +183,21 @@ class TableSource(ColumnReader):
         shape: tuple[int, ...],
         element: np.dtype[Any],
         start_byte: int,
+        *,
+        by_column: bool = False,
+        turned: bool = False,
     ) -> None:
-        self._rows, self._start_byte = shape[0], start_byte
+        self._rows, self._start_byte, self._by_column = shape[0], start_byte, by_column
         self._width = 0 if element.names else shape[1]
         self._element = element
+        if self._width > _MOST_COLUMNS:
+            raise BadFileError(path, f"expected at most {_MOST_COLUMNS} columns, found the shape {shape}")
         names = list(element.names) if element.names else None
         columns: Columns = find_columns(path, names, self._width or len(element.names or ()), options)
         super().__init__(path, options, columns, stamp_step_s=0.0)
+        self.length = self._rows
+        if turned:
+            self._notes.append(f"{self._width} rows of {self._rows} numbers taken as columns")
         self.titles = tuple(names or (f"column {index + 1}" for index in range(self._width)))
 
     def row_place(self, row: int) -> str:
@@ -180,20 +206,30 @@ class TableSource(ColumnReader):
 
     def batches(self, should_stop: ShouldStop, progress: Progress) -> Iterator[dict[int, np.ndarray]]:
         """Yield the used columns piece by piece."""
-        per_row = max(self._width, 1)
+        rows_at_once = max(1, CHUNK_SAMPLES // max(self._width, 1))
         with self._path.open("rb") as file:
-            file.seek(self._start_byte)
-            done = 0
-            while done < self._rows:
+            for first in range(0, self._rows, rows_at_once):
                 if should_stop():
                     raise Cancelled("stopped")
-                rows = min(CHUNK_SAMPLES // per_row, self._rows - done)
-                table = np.fromfile(file, self._element, rows * per_row)
-                if self._width:
-                    table = table.reshape(rows, self._width)
-                    yield {c: table[:, c].astype(np.float64) for c in self.columns.used}
-                else:
-                    fields = self._element.names or ()
-                    yield {c: table[fields[c]].astype(np.float64) for c in self.columns.used}
-                done += rows
-                progress(done / self._rows)
+                rows = min(rows_at_once, self._rows - first)
+                yield self._by_columns(file, first, rows) if self._by_column else self._by_rows(file, first, rows)
+                progress((first + rows) / self._rows)
+
+    def _by_rows(self, file: BinaryIO, first: int, rows: int) -> dict[int, np.ndarray]:
+        per_row = max(self._width, 1)
+        table = self._numbers(file, first * per_row, rows * per_row)
+        if self._width:
+            table = table.reshape(rows, self._width)
+            return {c: table[:, c].astype(np.float64) for c in self.columns.used}
+        fields = self._element.names or ()
+        return {c: table[fields[c]].astype(np.float64) for c in self.columns.used}
+
+    def _by_columns(self, file: BinaryIO, first: int, rows: int) -> dict[int, np.ndarray]:
+        return {c: self._numbers(file, c * self._rows + first, rows).astype(np.float64) for c in self.columns.used}
+
+    def _numbers(self, file: BinaryIO, first: int, count: int) -> np.ndarray:
+        file.seek(self._start_byte + first * self._element.itemsize)
+        numbers = np.fromfile(file, self._element, count)
+        if len(numbers) < count:
+            raise BadFileError(self._path, "the file ends before its last number", where=f"number {first}")
+        return numbers

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from abc import ABC, abstractmethod
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -24,6 +24,8 @@ TIME_UNITS_S = {
     "sec": 1.0, "seconds": 1.0,
 }  # fmt: skip
 _INSPECTED_ROWS = 50_000
+MOST_LINES = 32
+"""As many bits as the lines of a capture have."""
 _UNITS = CURRENT_UNITS_A | VOLTAGE_UNITS_V | TIME_UNITS_S
 _SNAKE_UNITS = {unit.lower(): unit for unit in ("mA", "uA", "nA", "pA", "mV", "uV", "V", "A")}
 _NAMES = {
@@ -280,14 +282,20 @@ def with_digital_lines(columns: Columns, rows: Floats) -> Columns:
     rows
         The first rows, shape ``(rows, width)``.
     """
-    lines = tuple(
+    digital = tuple(
         column for column in columns.aux if not column.unit and np.isin(rows[:, column.index], (0.0, 1.0)).all()
     )
-    if not lines or not len(rows):
+    if not digital or not len(rows):
         return columns
-    note = "columns of 0 and 1 taken as digital lines: " + ", ".join(column.name for column in lines)
+    lines, more = digital[:MOST_LINES], digital[MOST_LINES:]
+    notes = ["columns of 0 and 1 taken as digital lines: " + ", ".join(column.name for column in lines)]
+    if more:
+        names = ", ".join(column.name for column in more)
+        notes.append(
+            f"a capture holds {MOST_LINES} digital lines; further columns of 0 and 1 kept as channels: {names}"
+        )
     rest = tuple(column for column in columns.aux if column not in lines)
-    return replace(columns, lines=lines, aux=rest, notes=(*columns.notes, note))
+    return replace(columns, lines=lines, aux=rest, notes=(*columns.notes, *notes))
 
 
 class ColumnReader(ABC):
@@ -311,6 +319,7 @@ class ColumnReader(ABC):
         self._last_time = -np.inf
         self._notes: list[str] = list(columns.notes)
         self.titles: tuple[str, ...] = ()
+        self.length: int | None = None
         self.first_time_s = 0.0
         self.start_utc = ""
         self.info: CaptureInfo | None = None
@@ -354,15 +363,23 @@ class ColumnReader(ABC):
             self._check(batch)
             rows = len(next(iter(batch.values())))
             values = [batch[index] for index in self._value_columns]
+            placed: Iterable[list[Floats]] = [values]
             if self.columns.time is not None:
-                values = self._on_grid(batch[self.columns.time.index] * self.columns.time_scale, values)
+                placed = self._on_grid(batch[self.columns.time.index] * self.columns.time_scale, values)
             self._rows_seen += rows
-            if len(values[0]):
-                yield self._piece(values)
+            yield from self._pieces(placed)
         if isinstance(self._grid, HeldTimes):
-            yield self._piece(self._grid.finish())
+            yield from self._pieces(self._grid.finish())
         if not self._rows_seen:
             raise BadFileError(self._path, "there are no rows")
+
+    def _pieces(self, placed: Iterable[list[Floats]]) -> Iterator[Piece]:
+        try:
+            for values in placed:
+                if len(values[0]):
+                    yield self._piece(values)
+        except BadArgumentError as error:
+            raise BadFileError(self._path, str(error)) from error
 
     @property
     def _value_columns(self) -> list[int]:
@@ -385,7 +402,7 @@ class ColumnReader(ABC):
                     where=self.row_place(row),
                 )
 
-    def _on_grid(self, times: Floats, values: list[Floats]) -> list[Floats]:
+    def _on_grid(self, times: Floats, values: list[Floats]) -> Iterable[list[Floats]]:
         if times[0] < self._last_time or (len(times) > 1 and float(np.diff(times).min()) < 0):
             falling = np.flatnonzero(np.diff(times, prepend=self._last_time) < 0)
             raise BadFileError(

@@ -13,6 +13,7 @@ from typing import Any
 from warm_ember.errors import BadFileError
 from warm_ember.model.capture import Event
 
+_REPLACED = "\N{REPLACEMENT CHARACTER}"
 KINDS = ("state", "wake", "sleep", "mark", "sync", "log")
 
 
@@ -81,8 +82,9 @@ def _json_rows(path: Path, lines: list[str]) -> Iterator[tuple[int, dict[str, An
             continue
         try:
             row = json.loads(line)
-        except json.JSONDecodeError as error:
-            raise BadFileError(path, f"expected a JSON object: {error.msg}", where=f"line {number}") from error
+        except (ValueError, RecursionError) as error:
+            words = error.msg if isinstance(error, json.JSONDecodeError) else str(error)
+            raise BadFileError(path, f"expected a JSON object: {words}", where=f"line {number}") from error
         if not isinstance(row, dict):
             raise BadFileError(path, f"expected a JSON object, found {line[:40]!r}", where=f"line {number}")
         yield number, row
@@ -91,7 +93,9 @@ def _json_rows(path: Path, lines: list[str]) -> Iterator[tuple[int, dict[str, An
 def _csv_rows(path: Path, lines: list[str]) -> Iterator[tuple[int, dict[str, Any]]]:
     start = next(index for index, line in enumerate(lines) if line.strip())
     delimiter = next((sign for sign in (";", "\t") if sign in lines[start]), ",")
-    reader = csv.reader(lines[start:], delimiter=delimiter)
+    csv.field_size_limit(max(csv.field_size_limit(), max(map(len, lines)) + 1))
+    # A target that boots may write NUL, which no table of text holds.
+    reader = csv.reader((line.replace("\0", _REPLACED) for line in lines[start:]), delimiter=delimiter)
     header = [cell.strip() for cell in next(reader)]
     for needed in ("time_s", "event"):
         if needed not in header:
@@ -117,14 +121,18 @@ def _event(path: Path, number: int, row: dict[str, Any]) -> tuple[Event, str]:
     where = f"line {number}"
     try:
         time_s = float(row.get("time_s", ""))
-    except (TypeError, ValueError):
+    except (TypeError, ValueError, OverflowError):
         time_s = math.nan
     if not math.isfinite(time_s):
         raise BadFileError(path, f"expected time_s in seconds, found {row.get('time_s')!r}", where=where)
     kind = str(row.get("event", "")).strip()
-    name, value = ("" if cell is None else str(cell).strip() for cell in (row.get("name"), row.get("value")))
+    name, value = (_text(row.get("name")), _text(row.get("value")))
     if not kind:
         raise BadFileError(path, f"expected an event of {', '.join(KINDS)}, found none", where=where)
     if kind not in KINDS:
         return Event(time_s, "log", f"{kind} {name}".strip(), value), kind
     return Event(time_s, kind, name, value), ""
+
+
+def _text(cell: object) -> str:
+    return "" if cell is None else str(cell).replace("\0", _REPLACED).strip()

@@ -8,6 +8,7 @@ from pathlib import Path
 import msgspec
 
 from warm_ember.errors import BadFileError
+from warm_ember.formats.source import check_regular
 from warm_ember.model.project import ExpectedValue
 
 _REMEDY = 'expected one object of amperes by state, such as {"sleep": 2e-6}'
@@ -22,6 +23,7 @@ def read_expected_file(path: Path) -> tuple[ExpectedValue, ...]:
         If it cannot be read, or holds anything else than one number of at least 0 for each state.
     """
     try:
+        check_regular(path)
         found = msgspec.json.decode(path.read_bytes(), type=dict[str, float])
     except OSError as error:
         raise BadFileError(path, f"cannot be read: {error.strerror}") from error

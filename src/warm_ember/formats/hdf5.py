@@ -16,6 +16,7 @@ from warm_ember.formats.source import CURRENT_UNITS_A, ImportOptions, Piece, che
 from warm_ember.model.capture import CaptureInfo, Event, events_from, info_from, text_of
 from warm_ember.model.program import ProgramTrace, program_from
 from warm_ember.signal.series import CHUNK_SAMPLES, Progress, ShouldStop
+from warm_ember.store.layout import check_size, open_file
 
 if TYPE_CHECKING:
     import h5py
@@ -47,12 +48,16 @@ def open_hdf5(path: Path, options: ImportOptions) -> CaptureSource | DatasetSour
     BadFileError
         If it is no HDF5 file or holds nothing that can be the current.
     """
+    with _reading(path), _opened(path) as file:
+        is_capture = file.get("current", getlink=True) is not None and "sample_interval_s" in file.attrs
+    return CaptureSource(path, options) if is_capture else DatasetSource(path, options)
+
+
+def _opened(path: Path) -> Any:
     import h5py
 
-    with _reading(path), h5py.File(path, "r") as file:
-        current = file.get("current")
-        is_capture = isinstance(current, h5py.Dataset) and current.ndim == 1 and "sample_interval_s" in file.attrs
-    return CaptureSource(path, options) if is_capture else DatasetSource(path, options)
+    # Only read, and perhaps while another program that keeps it open reads it too.
+    return h5py.File(path, "r", locking=False)
 
 
 class CaptureSource:
@@ -63,9 +68,7 @@ class CaptureSource:
 
     def __init__(self, path: Path, options: ImportOptions) -> None:
         self._path = path
-        import h5py
-
-        with _reading(path), h5py.File(path, "r") as file:
+        with _reading(path), open_file(path) as file:
             self.info: CaptureInfo | None = _info(path, file)
             if options.shunt_ohm is not None:
                 raise BadFileError(path, "a capture holds amperes; --shunt does not apply to it")
@@ -79,30 +82,18 @@ class CaptureSource:
             self.line_names = tuple(names)
             aux = file.get("aux", {})
             self.aux_units = {name: text_of(aux[name].attrs.get("unit", "")) for name in aux}
-            self._check_shapes(file)
             self.events = _events(path, file)
             self.program = _program(path, file)
         info = self.info
+        self.length: int | None = self._samples
         self.interval_s = 1 / options.rate_hz if options.rate_hz else info.sample_interval_s
         self.first_time_s, self.start_utc = info.first_time_s, info.start_utc
         self._scale = CURRENT_UNITS_A[options.unit] if options.unit else 1.0
         self.notes: tuple[str, ...] = ("a capture file: its attributes and log were taken over",)
 
-    def _check_shapes(self, file: h5py.File) -> None:
-        for name in ("voltage", "lines", *(f"aux/{name}" for name in self.aux_units)):
-            if name in file and file[name].shape != (self._samples,):
-                raise BadFileError(
-                    self._path, f"expected {self._samples} samples, found {file[name].shape}", where=f"/{name}"
-                )
-            wanted = "u" if name == "lines" else "f"
-            if name in file and file[name].dtype.kind != wanted:
-                raise BadFileError(self._path, f"cannot hold {file[name].dtype}", where=f"/{name}")
-
     def pieces(self, should_stop: ShouldStop, progress: Progress) -> Iterator[Piece]:
         """Yield the samples in order."""
-        import h5py
-
-        with _reading(self._path), h5py.File(self._path, "r") as file:
+        with _reading(self._path), _opened(self._path) as file:
             for first in range(0, self._samples, CHUNK_SAMPLES):
                 if should_stop():
                     raise Cancelled("stopped")
@@ -158,13 +149,17 @@ class DatasetSource(ColumnReader):
     def __init__(self, path: Path, options: ImportOptions) -> None:
         import h5py
 
+        outside: list[str] = []
         self._datasets: list[str] = []
         header: list[str] = []
         known_interval_s: float | None = None
-        with _reading(path), h5py.File(path, "r") as file:
+        with _reading(path), _opened(path) as file:
 
             def visit(name: str, item: Any) -> None:
                 if isinstance(item, h5py.Dataset) and item.ndim == 1 and item.dtype.kind in "fiub" and len(item):
+                    if item.is_virtual or item.external:
+                        outside.append(name)
+                        return
                     unit = item.attrs.get("unit", item.attrs.get("units", ""))
                     self._datasets.append(name)
                     header.append(
@@ -172,6 +167,8 @@ class DatasetSource(ColumnReader):
                     )
 
             file.visititems(visit)
+            if outside and not self._datasets:
+                raise BadFileError(path, "its datasets lie in other files, which are not read", where=f"/{outside[0]}")
             if not self._datasets:
                 raise BadFileError(path, "expected one-dimensional datasets of numbers, found none")
             known_interval_s = _interval(file, [file[name] for name in self._datasets])
@@ -182,6 +179,7 @@ class DatasetSource(ColumnReader):
                 notes.append(f"sample interval from the file's attributes: {known_interval_s:.9g} s")
             columns = find_columns(path, header, len(header), options)
             self._rows = int(file[self._datasets[columns.current.index]].shape[0])
+            check_size(file[self._datasets[columns.current.index]], self._datasets[columns.current.index], path)
             same = [k for k, name in enumerate(self._datasets) if file[name].shape[0] == self._rows]
             if any(index not in same for index in (c.index for c in (columns.time, columns.voltage) if c is not None)):
                 raise BadFileError(path, f"expected {self._rows} samples in every used dataset")
@@ -190,7 +188,10 @@ class DatasetSource(ColumnReader):
             for index in columns.used:
                 rows[:, index] = file[self._datasets[index]][:_PEEK_ROWS]
         super().__init__(path, options, with_digital_lines(columns, rows), stamp_step_s=0.0)
+        self.length = self._rows
         self._notes += notes
+        if outside:
+            self._notes.append(f"datasets that lie in other files left out: {', '.join(outside)}")
         self.titles = tuple(self._datasets)
 
     def row_place(self, row: int) -> str:
@@ -199,9 +200,7 @@ class DatasetSource(ColumnReader):
 
     def batches(self, should_stop: ShouldStop, progress: Progress) -> Iterator[dict[int, np.ndarray]]:
         """Yield the used datasets piece by piece."""
-        import h5py
-
-        with _reading(self._path), h5py.File(self._path, "r") as file:
+        with _reading(self._path), _opened(self._path) as file:
             for first in range(0, self._rows, _ROWS):
                 if should_stop():
                     raise Cancelled("stopped")

@@ -30,6 +30,7 @@ class KernelTraceSource:
     with_voltage = False
     line_names: tuple[str, ...] = ()
     start_utc = ""
+    length: int | None = None
     info: CaptureInfo | None = None
     program: ProgramTrace | None = None
 

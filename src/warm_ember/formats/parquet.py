@@ -110,6 +110,7 @@ class ArrowSource(ColumnReader):
         self._stamps = {i: _stamp_unit_s(schema.field(i).type) for i in usable}
         columns = with_digital_lines(columns, self._first_rows(columns))
         super().__init__(path, options, columns, stamp_step_s=0.0)
+        self.length = self._table.rows
         self.titles = tuple(self._names)
         left_out = [name for index, name in enumerate(self._names) if index not in usable]
         if left_out:

@@ -11,7 +11,7 @@ from warm_ember.formats.hdf5 import open_hdf5
 from warm_ember.formats.kernel_source import KernelTraceSource
 from warm_ember.formats.kernel_trace import is_kernel_trace
 from warm_ember.formats.parquet import ArrowSource
-from warm_ember.formats.source import ImportOptions, Source
+from warm_ember.formats.source import ImportOptions, Source, check_regular
 from warm_ember.formats.text import TextSource
 
 _OPENERS: dict[str, Callable[[Path, ImportOptions], Source]] = {
@@ -47,10 +47,7 @@ def open_source(path: Path, options: ImportOptions) -> Source:
     BadFileError
         If the file is missing, a folder, or not what its ending says.
     """
-    if not path.exists():
-        raise BadFileError(path, "there is no such file")
-    if not path.is_file():
-        raise BadFileError(path, "expected a file, found something else")
+    check_regular(path)
     try:
         with path.open("rb") as file:
             head = file.read(4096)

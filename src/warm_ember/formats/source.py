@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import stat
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -89,6 +90,8 @@ class Source(Protocol):
     ----------
     with_voltage, line_names, aux_units
         The channels beside the current.
+    length
+        How many samples there will be; None where that is not known before they are read.
     info, events, program
         What the file itself says of the capture, the target's log and the trace of its program in it; None and empty
         where it is silent.
@@ -97,6 +100,7 @@ class Source(Protocol):
     with_voltage: bool
     line_names: tuple[str, ...]
     aux_units: dict[str, str]
+    length: int | None
     info: CaptureInfo | None
     events: tuple[Event, ...]
     program: ProgramTrace | None
@@ -120,6 +124,25 @@ class Source(Protocol):
     def pieces(self, should_stop: ShouldStop, progress: Progress) -> Iterator[Piece]:
         """Yield the samples in order."""
         ...
+
+
+def check_regular(path: Path) -> None:
+    """Refuse what is no ordinary file: reading from a pipe or a device may never end.
+
+    Raises
+    ------
+    BadFileError
+        If there is none, or something else.
+    """
+    try:
+        mode = path.stat().st_mode
+    except FileNotFoundError:
+        raise BadFileError(path, "there is no such file") from None
+    except OSError as error:
+        raise BadFileError(path, f"cannot be read: {error.strerror}") from error
+    if not stat.S_ISREG(mode):
+        what = "a folder" if stat.S_ISDIR(mode) else "a pipe" if stat.S_ISFIFO(mode) else "something else"
+        raise BadFileError(path, f"expected a file, found {what}")
 
 
 def check_finite(values: Samples, path: Path, place: Callable[[int], str], *, what: str = "current") -> None:

@@ -73,7 +73,10 @@ def cells_of(line: str, delimiter: str) -> list[str]:
     """Split a line, minding quotes and, for spaces, runs of them."""
     if delimiter == " ":
         return line.split()
-    return [cell.strip() for cell in next(csv.reader([line], delimiter=delimiter), [])]
+    try:
+        return [cell.strip() for cell in next(csv.reader([line], delimiter=delimiter), [])]
+    except csv.Error:  # a cell longer than any number, or a quote that never ends
+        return [line]
 
 
 def number_of(cell: str, decimal: str) -> float | None:

@@ -10,8 +10,10 @@ from warm_ember.battery.cells import check_cell
 from warm_ember.battery.measured_cell import cell_from
 from warm_ember.errors import BadArgumentError, BadFileError
 from warm_ember.formats.discharge_table import read_discharge
+from warm_ember.formats.source import check_regular
 from warm_ember.model.battery import Cell
 from warm_ember.model.measured_discharge import MeasuredDischarge
+from warm_ember.store.new_file import write_new
 
 
 def read_cell(path: Path) -> Cell:
@@ -23,6 +25,7 @@ def read_cell(path: Path) -> Cell:
         Naming the field, what was expected and what was found.
     """
     try:
+        check_regular(path)
         cell = msgspec.json.decode(path.read_bytes(), type=Cell)
         check_cell(cell)
     except OSError as error:
@@ -41,7 +44,7 @@ def write_cell(cell: Cell, path: Path) -> None:
         If it cannot be written.
     """
     try:
-        path.write_bytes(msgspec.json.format(msgspec.json.encode(cell), indent=1) + b"\n")
+        write_new(path.resolve(), msgspec.json.format(msgspec.json.encode(cell), indent=1) + b"\n")
     except OSError as error:
         raise BadFileError(path, f"cannot be written: {error.strerror}") from error
 

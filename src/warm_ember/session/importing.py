@@ -16,7 +16,7 @@ from warm_ember.formats.itm import ItmStream, read_itm
 from warm_ember.formats.kernel_source import KernelTraceSource
 from warm_ember.formats.kernel_trace import KernelTrace, is_kernel_trace, read_kernel_trace
 from warm_ember.formats.registry import open_source
-from warm_ember.formats.source import ImportOptions, Source
+from warm_ember.formats.source import ImportOptions, Source, check_regular
 from warm_ember.formats.symbols import read_functions
 from warm_ember.formats.vcd import VcdFile, sampled
 from warm_ember.model.capture import CaptureInfo
@@ -26,9 +26,10 @@ from warm_ember.model.wakes import SleepMode
 from warm_ember.session.session import Session
 from warm_ember.signal.series import Progress, ShouldStop, ignore_progress, never
 from warm_ember.store.capture_file import CaptureWriter
+from warm_ember.store.layout import MOST_SAMPLES
 from warm_ember.store.project_folder import check_capture_name
 from warm_ember.store.recording_file import is_taken
-from warm_ember.store.room import not_written
+from warm_ember.store.room import not_written, room_left
 
 log = logging.getLogger(__name__)
 
@@ -120,6 +121,11 @@ def import_file(
         raise BadArgumentError("--elf gives names to a trace stream: give the stream with --itm too")
     if request.trace_clock_hz is not None and not 0 < request.trace_clock_hz < float("inf"):
         raise BadArgumentError(f"--itm-clock must be above 0 Hz, found {request.trace_clock_hz}")
+    for file in (request.file, request.events_file, request.lines_file, request.trace_file, request.elf_file):
+        if file is not None:
+            check_regular(file)
+    if request.kernel_file is not None:
+        check_regular(request.kernel_file)
     program = _read_program(request, should_stop)
     modes = _idle_states(request)
     kernel = None
@@ -202,6 +208,8 @@ class _Import:
         source, vcd = self.source, self.vcd
         notes: tuple[str, ...] = ()
         names = source.line_names if vcd is None else vcd.names
+        if source.length is not None:
+            self._check_room(source.length, 1 + source.with_voltage + bool(names) + len(source.aux_units))
         with CaptureWriter(
             self.path,
             replace=self.request.replace,
@@ -230,6 +238,16 @@ class _Import:
             writer.finish(self._info(), events, trace)
             notes = (*source.notes, *self.log.notes, *notes)
             return ImportReport(self.name, writer.samples, source.interval_s, len(events), notes)
+
+    def _check_room(self, samples: int, channels: int) -> None:
+        """Refuse at once what cannot end well."""
+        file = self.request.file
+        if samples > MOST_SAMPLES:
+            raise BadFileError(file, f"holds {samples:.4g} samples, {MOST_SAMPLES:.4g} at most are possible")
+        needed, left = 4 * samples * channels, room_left(self.path.parent)
+        if needed > left:
+            words = f"needs {needed / 1e6:.4g} MB, {left / 1e6:.4g} MB are left: nothing was imported"
+            raise ProjectError(self.path, words, remedy="make room and try again")
 
     def _info(self) -> CaptureInfo:
         request, source = self.request, self.source

@@ -5,24 +5,27 @@ from __future__ import annotations
 import logging
 import threading
 from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 from types import TracebackType
-from typing import Self
+from typing import TYPE_CHECKING, Self
 
 import msgspec
 
 from warm_ember.errors import BadFileError, ProjectError
 from warm_ember.model.project import Edit, Project, Run
 from warm_ember.model.wakes import SleepMode
-from warm_ember.session.battery_results import BatteryResults
 from warm_ember.session.merging import merged
-from warm_ember.session.results import Results, RunResults
-from warm_ember.session.state_results import StateResults
-from warm_ember.session.tuning_results import TuningResults
-from warm_ember.session.wake_results import WakeResults
 from warm_ember.signal.series import Progress, ShouldStop, ignore_progress, never
 from warm_ember.store.capture import Capture
 from warm_ember.store.project_folder import ProjectFolder
+
+if TYPE_CHECKING:
+    from warm_ember.session.battery_results import BatteryResults
+    from warm_ember.session.results import Results, RunResults
+    from warm_ember.session.state_results import StateResults
+    from warm_ember.session.tuning_results import TuningResults
+    from warm_ember.session.wake_results import WakeResults
 
 log = logging.getLogger(__name__)
 
@@ -56,11 +59,43 @@ class Session:
         self._undone: list[_Past] = []
         self._captures: dict[str, Capture] = {}
         self._lock = threading.RLock()
-        self.results = Results(self.capture)
-        self.states = StateResults(self.results)
-        self.battery = BatteryResults(self.results)
-        self.wakes = WakeResults(self.results)
-        self.tuning = TuningResults(self.results)
+
+    # What is computed is imported when it is first asked for: half a second that a short reading can do without.
+
+    @cached_property
+    def results(self) -> Results:
+        """What is computed of each run."""
+        from warm_ember.session.results import Results
+
+        return Results(self.capture)
+
+    @cached_property
+    def states(self) -> StateResults:
+        """What the States page shows beside the ledger."""
+        from warm_ember.session.state_results import StateResults
+
+        return StateResults(self.results)
+
+    @cached_property
+    def battery(self) -> BatteryResults:
+        """What the Battery page shows beside the life."""
+        from warm_ember.session.battery_results import BatteryResults
+
+        return BatteryResults(self.results)
+
+    @cached_property
+    def wakes(self) -> WakeResults:
+        """What the Wakes page shows beside the wake ledger."""
+        from warm_ember.session.wake_results import WakeResults
+
+        return WakeResults(self.results)
+
+    @cached_property
+    def tuning(self) -> TuningResults:
+        """What the Tune page shows."""
+        from warm_ember.session.tuning_results import TuningResults
+
+        return TuningResults(self.results)
 
     @classmethod
     def open(cls, path: Path) -> Session:

@@ -8,15 +8,17 @@ holds until the next, and a grid sample is the mean of what held during it, so t
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
 
 from warm_ember.errors import BadArgumentError
-from warm_ember.model.arrays import Floats
+from warm_ember.model.arrays import Floats, Indices
 
 _LARGEST_GAP = 1 << 31
 _MOST_GAPS = 0.2
+_PIECE = 1 << 20
 
 
 @dataclass(frozen=True, slots=True)
@@ -130,8 +132,8 @@ class RegularTimes:
         self._index = -1
         self.missing = 0
 
-    def place(self, times: Floats, columns: list[Floats]) -> list[Floats]:
-        """Return the columns with NaN where rows are missing.
+    def place(self, times: Floats, columns: list[Floats]) -> Iterator[list[Floats]]:
+        """Yield the columns with NaN where rows are missing, in pieces of bounded length however long a gap is.
 
         Raises
         ------
@@ -139,7 +141,7 @@ class RegularTimes:
             If a gap is too long to be filled.
         """
         if not len(times):
-            return columns
+            return
         if math.isnan(self._first_s):
             self._first_s = float(times[0])
             self._last_s = float(times[0]) - self._kind.interval_s
@@ -150,21 +152,30 @@ class RegularTimes:
         self._last = [float(column[-1]) for column in columns]
         if not gaps.any():
             self._index += len(times)
-            return columns
+            yield columns
+            return
         advance = np.ones(len(times), dtype=np.int64)
+        longest = float(steps[gaps].max())
+        if longest / self._kind.interval_s > _LARGEST_GAP:
+            raise BadArgumentError(f"a gap of {longest:.4g} s is too long to be filled")
         advance[gaps] = np.maximum(1, np.rint(steps[gaps] / self._kind.interval_s)).astype(np.int64)
-        if advance.max() > _LARGEST_GAP:
-            raise BadArgumentError(f"a gap of {steps.max():.4g} s is too long to be filled")
         places = np.cumsum(advance) - 1
         self._index += int(places[-1]) + 1
         self.missing += int(advance.sum()) - len(times)
+        for first in range(0, int(places[-1]) + 1, _PIECE):
+            yield self._filled(places, columns, held, first, min(first + _PIECE, int(places[-1]) + 1))
+
+    def _filled(self, places: Indices, columns: list[Floats], held: list[float], first: int, last: int) -> list[Floats]:
+        """Return grid samples ``[first, last)`` of a batch whose rows are at `places`."""
+        from_row, to_row = np.searchsorted(places, (first, last)).tolist()
         filled = []
         for column, before in zip(columns, held, strict=True):
-            values = np.full(places[-1] + 1, np.nan)
-            values[places] = column
+            values = np.full(last - first, np.nan)
+            values[places[from_row:to_row] - first] = column[from_row:to_row]
             if self._holds:
-                latest = np.searchsorted(places, np.arange(places[-1] + 1), side="right")
-                values = np.concatenate(([before], column))[latest]
+                latest = np.searchsorted(places[from_row:to_row], np.arange(first, last), side="right")
+                known = column[from_row - 1] if from_row else before
+                values = np.concatenate(([known], column[from_row:to_row]))[latest]
             filled.append(values)
         return filled
 
@@ -188,8 +199,8 @@ class HeldTimes:
         self._times: Floats = np.empty(0)
         self._columns: list[Floats] = []
 
-    def place(self, times: Floats, columns: list[Floats]) -> list[Floats]:
-        """Return the grid samples that these rows complete.
+    def place(self, times: Floats, columns: list[Floats]) -> Iterator[list[Floats]]:
+        """Yield the grid samples that these rows complete, in pieces of bounded length.
 
         Raises
         ------
@@ -201,29 +212,29 @@ class HeldTimes:
             self._columns = [np.empty(0) for _ in columns]
         self._times = np.concatenate((self._times, times - self._first_s))
         self._columns = [np.concatenate((old, new)) for old, new in zip(self._columns, columns, strict=True)]
-        return self._emit()
+        yield from self._emit()
 
-    def finish(self) -> list[Floats]:
-        """Return the last grid samples: the last value holds for one typical interval."""
+    def finish(self) -> Iterator[list[Floats]]:
+        """Yield the last grid samples: the last value holds for one typical interval."""
         if not len(self._times):
-            return self._columns
+            return
         self._times = np.append(self._times, self._times[-1] + self._typical_s)
         self._columns = [np.append(column, column[-1]) for column in self._columns]
-        return self._emit(final=True)
+        yield from self._emit(final=True)
 
-    def _emit(self, *, final: bool = False) -> list[Floats]:
+    def _emit(self, *, final: bool = False) -> Iterator[list[Floats]]:
         reach = self._times[-1] / self.interval_s
         last_edge = max(round(reach), self._next_edge + 1) if final else math.floor(reach)
         if last_edge - self._next_edge > _LARGEST_GAP:
             raise BadArgumentError(f"times spread over {self._times[-1]:.4g} s need too many samples")
-        edges = np.arange(self._next_edge, last_edge + 1) * self.interval_s
-        placed = [self._mean_between(column, edges) for column in self._columns]
+        for first in range(self._next_edge, last_edge, _PIECE):
+            edges = np.arange(first, min(first + _PIECE, last_edge) + 1) * self.interval_s
+            yield [self._mean_between(column, edges) for column in self._columns]
         # Keep the row that holds at the last edge, and all after it.
-        keep = max(0, int(np.searchsorted(self._times, edges[-1], side="right")) - 1)
+        keep = max(0, int(np.searchsorted(self._times, last_edge * self.interval_s, side="right")) - 1)
         self._times = self._times[keep:]
         self._columns = [column[keep:] for column in self._columns]
         self._next_edge = last_edge
-        return placed
 
     def _mean_between(self, column: Floats, edges: Floats) -> Floats:
         lengths = np.diff(self._times)

@@ -110,7 +110,7 @@ def check_layout(file: h5py.File, path: Path) -> None:
             raise BadFileError(
                 path, f"expected {current.shape[0]} samples like /current, found {one.shape}", where=f"/{name}"
             )
-        _check_size(one, f"/{name}", path, MOST_SAMPLES)
+        check_size(one, f"/{name}", path)
     if lines is not None and len(np.atleast_1d(lines.attrs.get("names", []))) > 8 * lines.dtype.itemsize:
         raise BadFileError(path, "expected a name for each bit at most", where="/lines")
     events = _dataset(file, "events", path)
@@ -120,7 +120,7 @@ def check_layout(file: h5py.File, path: Path) -> None:
     for name, one in program.items():
         if one.ndim != 1 or one.dtype.kind not in "fiu":
             raise BadFileError(path, f"expected a column of numbers, found {one.dtype}", where=f"/program/{name}")
-        _check_size(one, f"/program/{name}", path, MOST_SAMPLES)
+        check_size(one, f"/program/{name}", path)
     functions = _dataset(file, "functions", path)
     if functions is not None:
         _check_table(functions, "/functions", path, ("address", "size", "name", "file"))
@@ -183,11 +183,17 @@ def _check_table(table: h5py.Dataset, where: str, path: Path, columns: tuple[str
         is_number = name in numbers
         if (table.dtype[name].kind in "fiu") is not is_number or table.dtype[name].shape:
             raise BadFileError(path, f"expected {'numbers' if is_number else 'text'} as {name}", where=where)
-    _check_size(table, where, path, _MOST_ROWS)
+    check_size(table, where, path, _MOST_ROWS)
 
 
-def _check_size(data: h5py.Dataset, where: str, path: Path, most: int) -> None:
-    """Refuse a size that is impossible, or for which next to nothing is stored."""
+def check_size(data: h5py.Dataset, where: str, path: Path, most: int = MOST_SAMPLES) -> None:
+    """Refuse a size that is impossible, or for which next to nothing is stored.
+
+    Raises
+    ------
+    BadFileError
+        If that is so.
+    """
     count = int(data.shape[0])
     stored = int(data.id.get_storage_size())
     claimed = count * data.dtype.itemsize

@@ -277,7 +277,7 @@ class ImportView(QWidget):
             return
         path = self.queue[0].file
         self.desk.jobs.run(
-            "preview",
+            "import preview",
             f"looking at {path.name}",
             lambda should_stop, _progress: preview(path, options, should_stop=should_stop),
             self._show_preview,
@@ -375,7 +375,7 @@ class ImportView(QWidget):
         self._next()
 
     def _next(self) -> None:
-        self.desk.jobs.stop("preview")
+        self.desk.jobs.stop("import preview")
         self.queue = self.queue[1:]
         if self.queue:
             self._begin()
