@@ -78,7 +78,7 @@ class ImportRequest:
 
 @dataclass(frozen=True)
 class ImportReport:
-    """What came of an import: the capture's name and size, and what was assumed, one sentence each."""
+    """What came of an import: the capture's name and size, what was assumed, and whether one of that name was there."""
 
     name: str
     samples: int
@@ -86,6 +86,7 @@ class ImportReport:
     events: int
     notes: tuple[str, ...]
     sleep_modes: tuple[SleepMode, ...] = ()
+    replaced: bool = False
 
     @property
     def duration_s(self) -> float:
@@ -235,9 +236,10 @@ class _Import:
             events = self.log.events or source.events
             if self.kernel is not None:
                 events, notes = (*events, *self.kernel.events), (*notes, *self.kernel.notes)
+            replaced = self.path.exists()
             writer.finish(self._info(), events, trace)
             notes = (*source.notes, *self.log.notes, *notes)
-            return ImportReport(self.name, writer.samples, source.interval_s, len(events), notes)
+            return ImportReport(self.name, writer.samples, source.interval_s, len(events), notes, replaced=replaced)
 
     def _check_room(self, samples: int, channels: int) -> None:
         """Refuse at once what cannot end well."""
@@ -296,11 +298,18 @@ def adopt(session: Session, report: ImportReport) -> None:
     Raises
     ------
     ProjectError
-        If the project cannot be written.
+        If the project cannot be written; a capture that has replaced none is gone again then.
     """
     session.forget_capture(report.name)
+    was_known = session.project.run(report.name) is not None
     session.add_run(Run(report.name), report.sleep_modes)
-    session.save()
+    try:
+        session.save()
+    except ProjectError:
+        if not report.replaced and not was_known:
+            session.drop_run(report.name)
+            session.folder.capture_path(report.name).unlink(missing_ok=True)
+        raise
 
 
 def make_folders(folder: Path) -> list[Path]:

@@ -299,6 +299,18 @@ class Session:
         self._undone = [_Past(added(past.project), past.what) for past in self._undone]
         self.current = run.name
 
+    def drop_run(self, name: str) -> None:
+        """Take a run out of the project and of all that undo and redo lead to: its capture is gone."""
+
+        def dropped(project: Project) -> Project:
+            return msgspec.structs.replace(project, runs=tuple(run for run in project.runs if run.name != name))
+
+        self.forget_capture(name)
+        self.project = dropped(self.project)
+        self._done = [_Past(dropped(past.project), past.what) for past in self._done]
+        self._undone = [_Past(dropped(past.project), past.what) for past in self._undone]
+        self._keep_current()
+
     def close(self) -> None:
         """Close all captures."""
         with self._lock:

@@ -122,12 +122,15 @@ def write_new(path: Path, content: bytes) -> None:
 
 
 def sync_folder(folder: Path) -> None:
-    """Make names in a folder safe from a crash of the machine."""
-    descriptor = os.open(folder, os.O_RDONLY | os.O_CLOEXEC)
+    """Make names in a folder safe from a crash of the machine; a disk that refuses has the names all the same."""
     try:
-        os.fsync(descriptor)
-    finally:
-        os.close(descriptor)
+        descriptor = os.open(folder, os.O_RDONLY | os.O_CLOEXEC)
+        try:
+            os.fsync(descriptor)
+        finally:
+            os.close(descriptor)
+    except OSError:
+        log.warning("the names in %s may not survive a crash of the machine", folder, exc_info=True)
 
 
 def remove_leftovers(folder: Path) -> None:

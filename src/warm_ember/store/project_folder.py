@@ -65,6 +65,10 @@ class ProjectFolder:
         return self.path / "project.json"
 
     @property
+    def _lock(self) -> Path:
+        return self.path / ".project.json.lock"
+
+    @property
     def captures(self) -> Path:
         """The folder of captures."""
         return self.path / "captures"
@@ -128,8 +132,8 @@ class ProjectFolder:
         for folder in (self.path, self.captures):
             remove_leftovers(folder)
         with contextlib.suppress(OSError):
-            for path in self.captures.glob(".*.h5.lock"):
-                if Lock(path).take_and_release():
+            for path in (self._lock, *self.captures.glob(".*.h5.lock")):
+                if path.exists() and Lock(path).take_and_release():
                     log.info("removed %s, which nobody holds", path)
             for path in self.captures.glob(".*.h5.summary"):
                 if not path.with_name(path.name[1:].removesuffix(".summary")).exists():
@@ -181,7 +185,7 @@ class ProjectFolder:
         """
         try:
             self.captures.mkdir(parents=True, exist_ok=True)
-            with locked(self.path / ".project.json.lock", _LOCK_WAIT_S):
+            with locked(self._lock, _LOCK_WAIT_S):
                 project = change(self.load() if self.exists else None)
                 content = json.dumps(msgspec.to_builtins(project), indent=1, ensure_ascii=False) + "\n"
                 write_new(self.file, content.encode("utf-8"))

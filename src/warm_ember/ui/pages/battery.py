@@ -61,7 +61,7 @@ class BatteryPage(Page):
         self.cell = CellPart(desk, look)
         self.panel = BatteryPanel(look)
         self._parameter = ""
-        self._following = Latest(desk.jobs, "preview", lambda _error: None)
+        self._following = Latest(desk.jobs, "dragged figures", lambda _error: None)
         self._build()
         self._connect()
         self._actions = self._make_actions()

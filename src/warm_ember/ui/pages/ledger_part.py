@@ -157,11 +157,16 @@ class LedgerPart(StatesPart):
         def placed(placement: Placement) -> None:
             self.previewed.emit(placement)
             self.desk.jobs.run(
-                "preview", "trying a rule", count, lambda ledger: self._told(rule, ledger), lambda _e: None, quiet=True
+                "rule preview",
+                "trying a rule",
+                count,
+                lambda ledger: self._told(rule, ledger),
+                lambda _e: None,
+                quiet=True,
             )
 
         self.desk.jobs.run(
-            "preview",
+            "rule preview",
             "trying a rule",
             lambda should_stop, _progress: session.results.placement(project, name, should_stop),
             placed,
@@ -184,7 +189,7 @@ class LedgerPart(StatesPart):
         """Add a rule."""
         if self.results is None:
             return
-        self.desk.jobs.stop("preview")
+        self.desk.jobs.stop("rule preview")
         self.ledger.choose(getattr(rule, "state", ""))
         self.editor.set_bracket(None)
         edit = edits.add_rule(rule, default_rules(self.results.capture))
