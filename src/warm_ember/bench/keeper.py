@@ -9,7 +9,9 @@ from __future__ import annotations
 
 import contextlib
 import logging
+import re
 import signal
+import socket
 import subprocess
 import sys
 import time
@@ -20,6 +22,9 @@ _DONE = b"done\n"
 _TRY_FOR_S = 10.0
 _AGAIN_S = 0.1
 _TIMEOUT_S = 1.0
+_ASK = "*IDN?"
+"""Answered only when what was sent before has been taken."""
+_SOCKET = re.compile(r"TCPIP\d*::(?P<host>[^:]+)::(?P<port>\d+)::SOCKET", re.IGNORECASE)
 
 
 class Keeper:
@@ -57,27 +62,39 @@ class Keeper:
 
 def switch_off(resource: str, messages: list[str]) -> bool:
     """Switch an output off over a link of its own; answer whether the instrument took it."""
-    from warm_ember.bench.link import Link
-    from warm_ember.errors import InstrumentError
-
     until_s = time.monotonic() + _TRY_FOR_S
+    on_socket = _SOCKET.fullmatch(resource)
     while time.monotonic() < until_s:
         try:
-            link = Link(resource, timeout_s=_TIMEOUT_S)
-        except InstrumentError:
-            time.sleep(_AGAIN_S)
-            continue
-        try:
-            for message in messages:
-                link.write(message)
-            link.query("*IDN?")  # what was written has been taken by then
-        except InstrumentError:
+            if on_socket:
+                _tell(on_socket["host"], int(on_socket["port"]), messages)
+            else:
+                _tell_by_visa(resource, messages)
+        except OSError:  # an instrument's fault is one too
             time.sleep(_AGAIN_S)
         else:
             return True
-        finally:
-            link.close()
     return False
+
+
+def _tell(host: str, port: int, messages: list[str]) -> None:
+    """Send messages over a socket; what is loaded for other kinds of links would take most of the time."""
+    with socket.create_connection((host, port), _TIMEOUT_S) as line:
+        line.sendall("".join(f"{message}\n" for message in (*messages, _ASK)).encode())
+        if not line.recv(1):
+            raise ConnectionError("it hung up")
+
+
+def _tell_by_visa(resource: str, messages: list[str]) -> None:
+    from warm_ember.bench.link import Link
+
+    link = Link(resource, timeout_s=_TIMEOUT_S)
+    try:
+        for message in messages:
+            link.write(message)
+        link.query(_ASK)
+    finally:
+        link.close()
 
 
 def main(arguments: list[str]) -> int:

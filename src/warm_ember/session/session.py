@@ -18,7 +18,7 @@ from warm_ember.model.wakes import SleepMode
 from warm_ember.session.merging import merged
 from warm_ember.signal.series import Progress, ShouldStop, ignore_progress, never
 from warm_ember.store.capture import Capture
-from warm_ember.store.project_folder import ProjectFolder
+from warm_ember.store.project_folder import ProjectFolder, readable
 
 if TYPE_CHECKING:
     from warm_ember.session.battery_results import BatteryResults
@@ -123,7 +123,7 @@ class Session:
         folder = ProjectFolder(path)
         if folder.exists or (path.exists() and (not path.is_dir() or any(path.iterdir()))):
             return cls.open(path)
-        return cls(folder, Project(name=_readable(path.resolve().name)))
+        return cls(folder, Project(name=readable(path.resolve().name)))
 
     @property
     def title(self) -> str:
@@ -325,8 +325,3 @@ class Session:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         self.close()
-
-
-def _readable(name: str) -> str:
-    """Return a folder's name as text, though its bytes may be none."""
-    return name.encode("utf-8", "replace").decode("utf-8")

@@ -7,7 +7,6 @@ remembered here, the library goes on as if nothing had happened, and `raise_fail
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable
 from typing import Any
 
 
@@ -111,44 +110,3 @@ class Storage:
         """
         if self.failure is not None:
             raise self.failure
-
-
-class UntouchedStorage(Storage):
-    """An open file of which nothing that is there is changed: changes are kept in memory, only the end grows."""
-
-    def __init__(self, descriptor: int) -> None:
-        super().__init__(descriptor)
-        self.untouched = self.size
-
-    @property
-    def changes(self) -> tuple[tuple[int, bytes], ...]:
-        """What was to be changed: ``(offset, bytes)`` in the order it was written."""
-        return tuple(self._in_memory)
-
-    def _put(self, view: memoryview, offset: int) -> None:
-        kept = max(0, min(len(view), self.untouched - offset))
-        if kept:
-            self._in_memory.append((offset, bytes(view[:kept])))
-        if kept < len(view):
-            super()._put(view[kept:], offset + kept)
-
-    def truncate(self, size: int | None = None) -> int:
-        """Set the length, but take nothing away of what was there."""
-        size = self._position if size is None else size
-        super().truncate(max(size, self.untouched))
-        return size
-
-
-def apply_changes(descriptor: int, changes: Iterable[tuple[int, bytes]]) -> None:
-    """Write changes into an open file; doing it again changes nothing more.
-
-    Raises
-    ------
-    OSError
-        If the disk is gone.
-    """
-    for offset, data in changes:
-        view = memoryview(data)
-        while view:
-            count = os.pwrite(descriptor, view, offset)
-            view, offset = view[count:], offset + count

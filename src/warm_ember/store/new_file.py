@@ -68,25 +68,29 @@ class NewFile:
         while view:
             view = view[os.write(self.descriptor, view) :]
 
-    def keep(self, *, modified_ns: int | None = None) -> None:
+    def keep(self, *, modified_ns: int | None = None, durable: bool = True) -> None:
         """Let it take its name, so that after a crash either the old or the new file is there.
 
         Parameters
         ----------
         modified_ns
             The time of its last change that it shall show; now when None.
+        durable
+            Whether that holds for a crash of the machine too, not only of this program.
 
         Raises
         ------
         OSError
             If the disk is full or gone; nothing has changed then.
         """
-        os.fsync(self.descriptor)
+        if durable:
+            os.fsync(self.descriptor)
         if modified_ns is not None:
             os.utime(self.descriptor, ns=(modified_ns, modified_ns))
         self.partial.replace(self.path)
         self._close()
-        sync_folder(self.path.parent)
+        if durable:
+            sync_folder(self.path.parent)
 
     def drop(self) -> None:
         """Leave nothing behind; after `keep` there is nothing left to do."""
@@ -108,8 +112,8 @@ class NewFile:
         self.drop()
 
 
-def write_new(path: Path, content: bytes) -> None:
-    """Write a whole file that takes its name at once.
+def write_new(path: Path, content: bytes, *, durable: bool = True) -> None:
+    """Write a whole file that takes its name at once; see `NewFile.keep`.
 
     Raises
     ------
@@ -118,7 +122,7 @@ def write_new(path: Path, content: bytes) -> None:
     """
     with NewFile(path) as file:
         file.write(content)
-        file.keep()
+        file.keep(durable=durable)
 
 
 def sync_folder(folder: Path) -> None:

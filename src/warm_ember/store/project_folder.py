@@ -47,6 +47,11 @@ def check_capture_name(name: str) -> str:
     return name
 
 
+def readable(name: str) -> str:
+    """Return a folder's name as text, though its bytes may be none."""
+    return name.encode("utf-8", "replace").decode("utf-8")
+
+
 class ProjectFolder:
     """Where a project lies on disk.
 
@@ -88,6 +93,15 @@ class ProjectFolder:
         """Whether there is a project."""
         return self.file.exists()
 
+    @property
+    def is_begun(self) -> bool:
+        """Whether a project was being made here by a program that was ended, or still makes it."""
+        with contextlib.suppress(OSError):
+            beside = {path.name for path in self.path.iterdir() if not path.name.startswith(".")}
+            inside = [path.name for path in self.captures.iterdir()]
+            return beside == {self.captures.name} and all(name[0] == "." or name.endswith(".h5") for name in inside)
+        return False
+
     def load(self) -> Project:
         """Read the project; captures in the folder that it does not list yet are added at its end.
 
@@ -101,6 +115,8 @@ class ProjectFolder:
         if not self.path.is_dir():
             raise ProjectError(self.path, "expected a project folder, found a file")
         if not self.exists:
+            if self.is_begun:
+                return self._with_found_captures(Project(name=readable(self.path.resolve().name)))
             raise ProjectError(self.path, "this folder holds no project.json", remedy="choose a project's folder")
         try:
             content = json.loads(self.file.read_bytes())

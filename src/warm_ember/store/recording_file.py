@@ -1,21 +1,18 @@
 """A recording in progress: a capture file that can be read whatever happens to the program that writes it.
 
-The samples go into an HDF5 file that is written in single-writer mode, so that what was flushed stays readable after
-the program was killed; what belongs to the whole capture comes in a file of JSON Lines beside it. Both lie in the
-project's folder of captures, as ``.<name>.h5.recording`` and ``.<name>.h5.recording.log``. When a recording is
-finished it becomes an ordinary capture: what is added to it then never touches a byte that is needed to read what was
-recorded. When it was not, `interrupted` finds it and `recover` makes it one.
+The samples go into an HDF5 file of which what was flushed stays readable after the program was killed, as
+`warm_ember.store.journaled_storage` has it; what belongs to the whole capture comes in a file of JSON Lines beside it.
+Both lie in the project's folder of captures, as ``.<name>.h5.recording`` and ``.<name>.h5.recording.log``. When a
+recording is finished it becomes a capture like any other; when it was not, `interrupted` finds it and `recover` makes
+it one.
 """
 
 from __future__ import annotations
 
 import contextlib
-import errno
 import logging
 import os
-import re
 import threading
-from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -30,10 +27,10 @@ from warm_ember.signal.bits import BitPyramidBuilder
 from warm_ember.signal.one_clock import events_of
 from warm_ember.signal.pyramid import GrowingBlocks, PyramidBuilder
 from warm_ember.signal.series import CHUNK_SAMPLES
-from warm_ember.store import amending
 from warm_ember.store.capture_file import CaptureWriter, line_type, read_info, storable, write_events, write_info
 from warm_ember.store.capture_name import CaptureName, is_being_written
 from warm_ember.store.hdf5_storage import import_h5py
+from warm_ember.store.journaled_storage import JournaledStorage, complete, forget
 from warm_ember.store.new_file import sync_folder
 from warm_ember.store.summary import remove_beside, stamp_now, write_summary
 
@@ -138,8 +135,9 @@ class RecordingFile:
             raise
 
     def _begin(self, info: CaptureInfo, with_voltage: bool, line_names: tuple[str, ...]) -> None:
-        # It is nobody else's to open for writing: the name is taken.
-        self._file = import_h5py().File(self.partial, "w", libver="latest", rdcc_nbytes=_CACHE_BYTES, locking=False)
+        self._descriptor = os.open(self.partial, os.O_RDWR | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o666)
+        self._storage = JournaledStorage(self._descriptor, self.partial, _STORED_CHUNK)
+        self._file = import_h5py().File(self._storage, "w", rdcc_nbytes=_CACHE_BYTES)
         kinds: dict[str, type[np.generic]] = {"current": np.float32}
         if with_voltage:
             kinds["voltage"] = np.float32
@@ -156,7 +154,8 @@ class RecordingFile:
             self._growing |= {"voltage": PyramidBuilder(), "power": PyramidBuilder()}
         self._bits = BitPyramidBuilder() if line_names else None
         write_info(self._file, info)
-        self._file.swmr_mode = True
+        self.flush()
+        # From here on there is something to recover.
         self._note(_Note(info=info))
         self.current = LiveChannel(self, self._data["current"], self._growing["current"])
         self.voltage = LiveChannel(self, self._data["voltage"], self._growing["voltage"]) if with_voltage else None
@@ -176,10 +175,11 @@ class RecordingFile:
         if lines is not None:
             pieces["lines"] = lines
         last = self.samples + len(current)
-        with self._lock, _as_os_error():
+        with self._lock:
             for name, values in pieces.items():
                 self._data[name].resize((last,))
                 self._data[name][self.samples :] = values
+            self._storage.raise_failure()
         self._growing["current"].append(current)
         if voltage is not None:
             self._growing["voltage"].append(voltage)
@@ -197,10 +197,17 @@ class RecordingFile:
         self._log.flush()
 
     def flush(self) -> None:
-        """Make what was written so far safe from the end of this program."""
-        with self._lock, _as_os_error():
+        """Make what was written so far safe from the end of this program.
+
+        Raises
+        ------
+        OSError
+            If the disk is full or gone.
+        """
+        with self._lock:
             if self._file is not None:
                 self._file.flush()
+                self._storage.commit()
 
     def read(self, data: Any, first: int, last: int) -> Any:
         """Return samples of a channel for drawing; None once the file is closed."""
@@ -214,11 +221,17 @@ class RecordingFile:
         """Size of the samples so far."""
         return self.samples * sum(int(data.dtype.itemsize) for data in self._data.values())
 
-    def _close(self) -> None:
+    def _close(self, *, durable: bool) -> None:
+        """Close the file with all that was written."""
         with self._lock:
-            if self._file is not None:
-                file, self._file = self._file, None
-                file.close()
+            if self._file is None:
+                return
+            file, self._file = self._file, None
+            file.close()
+        try:
+            self._storage.commit(durable=durable)
+        finally:
+            os.close(self._descriptor)
 
     def finish(self, info: CaptureInfo, events: tuple[Event, ...]) -> None:
         """Make the recording a capture of its name.
@@ -228,18 +241,17 @@ class RecordingFile:
         OSError
             If the disk is full or gone; the recording can be recovered later then.
         """
-        with _as_os_error():
-            self._close()
+        self.flush()
         stamp_ns = stamp_now()
-
-        def add(file: h5py.File) -> None:
-            pyramids = {name: growing.finish() for name, growing in self._growing.items()}
-            write_info(file, info)
-            write_events(file, list(events))
-            bits = self._bits.finish() if self._bits is not None else None
-            write_summary(file, self.samples, pyramids, bits, stamp_ns)
-
-        amending.amend(self.partial, add, modified_ns=stamp_ns)
+        pyramids = {name: growing.finish() for name, growing in self._growing.items()}
+        bits = self._bits.finish() if self._bits is not None else None
+        with self._lock:
+            assert self._file is not None
+            write_info(self._file, info)
+            write_events(self._file, list(events))
+            write_summary(self._file, self.samples, pyramids, bits, stamp_ns)
+        self._close(durable=True)
+        os.utime(self.partial, ns=(stamp_ns, stamp_ns))
         self.partial.replace(self.path)
         sync_folder(self.path.parent)
         self._log.close()
@@ -249,8 +261,8 @@ class RecordingFile:
 
     def leave(self) -> None:
         """Stop writing and leave the recording to be recovered."""
-        with contextlib.suppress(OSError, RuntimeError):
-            self._close()
+        with contextlib.suppress(OSError):
+            self._close(durable=False)
         with contextlib.suppress(OSError):
             self._log.close()
         self._name.release()
@@ -259,21 +271,6 @@ class RecordingFile:
         """Leave nothing behind."""
         self.leave()
         discard(self.partial)
-
-
-@contextlib.contextmanager
-def _as_os_error() -> Iterator[None]:
-    """Turn what the HDF5 library makes of a full disk into what the system said."""
-    try:
-        yield
-    except RuntimeError as error:
-        raise OSError(errno.EIO, " ".join(str(error).split())[:160]) from error
-    except OSError as error:
-        # Its messages carry the system's number in words, with addresses and its own place in its source.
-        found = re.search(r"errno = (\d+)", str(error))
-        if found is None:
-            raise
-        raise OSError(int(found[1]), os.strerror(int(found[1]))) from error
 
 
 def _partial_of(path: Path) -> Path:
@@ -344,7 +341,7 @@ def discard(partial: Path) -> None:
     """Throw an interrupted recording away."""
     partial.unlink(missing_ok=True)
     _log_of(partial).unlink(missing_ok=True)
-    amending.forget(partial)
+    forget(partial)
 
 
 class NothingRecordedError(BadFileError):
@@ -394,10 +391,12 @@ def recover(partial: Path, path: Path) -> int:
 
 
 def _recover(partial: Path, path: Path, name: CaptureName) -> int:
-    amending.complete(partial)
+    complete(partial)
     info, events = _notes_of(partial)
+    if info is None and _log_of(partial).exists():
+        raise NothingRecordedError(partial, "this recording was interrupted before it began")
     try:
-        file = import_h5py().File(partial, "r", swmr=True, locking=False)
+        file = import_h5py().File(partial, "r", locking=False)
     except OSError as error:
         words = " ".join(str(error).split())[:120]
         raise BadFileError(partial, f"this recording cannot be read ({words})", remedy="it stays as it is") from error

@@ -20,6 +20,8 @@ class FaultMode(StrEnum):
     GARBAGE = "garbage"
     WRONG_LENGTH = "wrong-length"
     SILENT = "silent"
+    DRIP = "drip"
+    HUGE = "huge"
 
 
 @dataclass
@@ -53,6 +55,14 @@ class Fault:
         """Yield an answer as it goes onto the line."""
         if self.mode is FaultMode.SLOW:
             time.sleep(self.delay_s)
+        if self.mode is FaultMode.DRIP and self.blocks > self.after:
+            for first in range(len(answer)):
+                yield answer[first : first + 1]
+                time.sleep(_DRIP_S)
+            return
+        if self.mode is FaultMode.HUGE and self.blocks > self.after and answer.startswith(b"#"):
+            yield b"#9268435456"
+            answer = bytes(1 << 20)
         if self.mode is not FaultMode.FRAGMENTED:
             yield answer
             return
@@ -65,4 +75,5 @@ class Fault:
         yield answer[first:]
 
 
+_DRIP_S = 1.0
 _FRAGMENTS = (1, 1, 2, 3, 5, 8, 13, 1000)

@@ -38,7 +38,9 @@ class Line:
         TimeoutError
             If nothing came.
         """
-        if not select.select([self.descriptor], [], [], _TICK_S)[0]:
+        waiting = select.poll()  # takes a descriptor of any number, where `select` stops at 1023
+        waiting.register(self.descriptor, select.POLLIN)
+        if not waiting.poll(1000 * _TICK_S):
             raise TimeoutError
         return os.read(self.descriptor, 1 << 16)
 
