@@ -139,7 +139,7 @@ def read_description(path: Path) -> InstrumentDescription:
         found = msgspec.json.decode(path.read_bytes(), type=InstrumentDescription)
     except OSError as error:
         raise BadFileError(path, f"cannot be read: {error.strerror}") from error
-    except msgspec.MsgspecError as error:
+    except (msgspec.MsgspecError, UnicodeDecodeError) as error:
         raise BadFileError(path, f"this is no instrument description: {error}", remedy="see docs/formats.md") from error
     _check(path, found)
     return found

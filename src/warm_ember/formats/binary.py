@@ -5,13 +5,22 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 from pathlib import Path
+from tokenize import TokenError
 from typing import Any, BinaryIO
 
 import numpy as np
 
 from warm_ember.errors import BadFileError, Cancelled
 from warm_ember.formats.columns import ColumnReader, Columns, find_columns
-from warm_ember.formats.source import CURRENT_UNITS_A, ImportOptions, Piece, check_finite, require_rate, sample_place
+from warm_ember.formats.source import (
+    CURRENT_UNITS_A,
+    ImportOptions,
+    Piece,
+    as_floats,
+    check_finite,
+    require_rate,
+    sample_place,
+)
 from warm_ember.model.arrays import Samples
 from warm_ember.model.capture import CaptureInfo, Event
 from warm_ember.model.program import ProgramTrace
@@ -19,6 +28,8 @@ from warm_ember.signal.series import CHUNK_SAMPLES, Progress, ShouldStop
 
 _MOST_COLUMNS = 1024
 _FEW, _MANY = 16, 64
+_HEADER_ERRORS = (ValueError, TypeError, KeyError, OverflowError, SyntaxError, RecursionError, MemoryError, TokenError)
+"""What the library raises on a header that is no description of an array."""
 _FORMATS: dict[str, np.dtype[Any]] = {"f32": np.dtype("<f4"), "f64": np.dtype("<f8"), "i16": np.dtype("<i2")}
 
 
@@ -93,7 +104,7 @@ class BinarySource:
         if self._scale == 1.0 and self._offset == 0.0 and values.dtype == np.float32:
             amperes = values
         else:
-            with np.errstate(over="ignore"):  # what does not fit is refused below
+            with np.errstate(over="ignore", invalid="ignore"):  # what does not fit is refused below
                 amperes = (values * np.float64(self._scale) + self._offset).astype(np.float32)
         check_finite(amperes, self._path, sample_place(first))
         return amperes
@@ -142,8 +153,9 @@ def open_npy(path: Path, options: ImportOptions) -> BinarySource | TableSource:
             shape, by_column, found = read(file)
             element: np.dtype[Any] = np.dtype(found)
             start_byte = file.tell()
-    except ValueError as error:
-        raise BadFileError(path, f"expected a NumPy array file: {error}", where="byte 0") from error
+    except _HEADER_ERRORS as error:
+        words = " ".join(str(error).split())[:160]
+        raise BadFileError(path, f"expected a NumPy array file: {words}", where="byte 0") from error
     if element.hasobject or (element.names is None and element.kind not in "fiu"):
         raise BadFileError(path, f"expected an array of numbers, found {element}")
     if not shape or 0 in shape:
@@ -220,12 +232,12 @@ class TableSource(ColumnReader):
         table = self._numbers(file, first * per_row, rows * per_row)
         if self._width:
             table = table.reshape(rows, self._width)
-            return {c: table[:, c].astype(np.float64) for c in self.columns.used}
+            return {c: as_floats(table[:, c]) for c in self.columns.used}
         fields = self._element.names or ()
-        return {c: table[fields[c]].astype(np.float64) for c in self.columns.used}
+        return {c: as_floats(table[fields[c]]) for c in self.columns.used}
 
     def _by_columns(self, file: BinaryIO, first: int, rows: int) -> dict[int, np.ndarray]:
-        return {c: self._numbers(file, c * self._rows + first, rows).astype(np.float64) for c in self.columns.used}
+        return {c: as_floats(self._numbers(file, c * self._rows + first, rows)) for c in self.columns.used}
 
     def _numbers(self, file: BinaryIO, first: int, count: int) -> np.ndarray:
         file.seek(self._start_byte + first * self._element.itemsize)

@@ -443,7 +443,7 @@ class ColumnReader(ABC):
         )
 
     def _narrowed(self, values: Floats, what: str) -> Samples:
-        with np.errstate(over="ignore"):  # what does not fit is refused
+        with np.errstate(over="ignore", invalid="ignore"):  # what does not fit is refused
             narrow = values.astype(np.float32)
         first = self._rows_seen - len(values)
         check_finite(narrow, self._path, lambda k: self.row_place(max(first + k, 0)), what=what)

@@ -12,7 +12,7 @@ import numpy as np
 
 from warm_ember.errors import BadArgumentError, BadFileError, Cancelled
 from warm_ember.formats.columns import ColumnReader, find_columns, with_digital_lines
-from warm_ember.formats.source import CURRENT_UNITS_A, ImportOptions, Piece, check_finite, sample_place
+from warm_ember.formats.source import CURRENT_UNITS_A, ImportOptions, Piece, as_floats, check_finite, sample_place
 from warm_ember.model.capture import CaptureInfo, Event, events_from, info_from, text_of
 from warm_ember.model.program import ProgramTrace, program_from
 from warm_ember.signal.series import CHUNK_SAMPLES, Progress, ShouldStop
@@ -98,7 +98,8 @@ class CaptureSource:
                 if should_stop():
                     raise Cancelled("stopped")
                 part = slice(first, first + CHUNK_SAMPLES)
-                current = np.asarray(file["current"][part] * np.float64(self._scale), dtype=np.float32)
+                with np.errstate(over="ignore", invalid="ignore"):  # what does not fit is refused below
+                    current = np.asarray(file["current"][part] * np.float64(self._scale), dtype=np.float32)
                 check_finite(current, self._path, sample_place(first))
                 yield Piece(
                     current,
@@ -205,5 +206,5 @@ class DatasetSource(ColumnReader):
                 if should_stop():
                     raise Cancelled("stopped")
                 last = min(first + _ROWS, self._rows)
-                yield {i: file[self._datasets[i]][first:last].astype(np.float64) for i in self.columns.used}
+                yield {i: as_floats(file[self._datasets[i]][first:last]) for i in self.columns.used}
                 progress(last / self._rows)

@@ -10,7 +10,7 @@ import numpy as np
 
 from warm_ember.errors import BadFileError, Cancelled
 from warm_ember.formats.columns import ColumnReader, Columns, find_columns, with_digital_lines
-from warm_ember.formats.source import ImportOptions
+from warm_ember.formats.source import ImportOptions, as_floats
 from warm_ember.signal.series import Progress, ShouldStop
 
 _ROWS = 1 << 18
@@ -132,7 +132,7 @@ class ArrowSource(ColumnReader):
             column = column.cast(pa.int64())
         if column.null_count:
             column = column.cast(pa.float64(), safe=False).fill_null(float("nan"))
-        values = np.asarray(column.to_numpy(zero_copy_only=False)).astype(np.float64)
+        values = as_floats(np.asarray(column.to_numpy(zero_copy_only=False)))
         return values * unit_s if unit_s else values
 
     def row_place(self, row: int) -> str:

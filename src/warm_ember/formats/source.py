@@ -12,7 +12,7 @@ from typing import Protocol
 import numpy as np
 
 from warm_ember.errors import BadArgumentError, BadFileError
-from warm_ember.model.arrays import Bits, Samples
+from warm_ember.model.arrays import Bits, Floats, Samples
 from warm_ember.model.capture import CaptureInfo, Event
 from warm_ember.model.program import ProgramTrace
 from warm_ember.signal.series import Progress, ShouldStop
@@ -126,6 +126,12 @@ class Source(Protocol):
         ...
 
 
+def as_floats(values: np.ndarray) -> Floats:
+    """Return numbers of any kind as float64; bits that are no number become NaN without a word of NumPy's."""
+    with np.errstate(invalid="ignore"):
+        return values.astype(np.float64)
+
+
 def check_regular(path: Path) -> None:
     """Refuse what is no ordinary file: reading from a pipe or a device may never end.
 
@@ -165,8 +171,9 @@ def check_finite(values: Samples, path: Path, place: Callable[[int], str], *, wh
         Naming the first one.
     """
     # The sum is finite for finite samples and costs a tenth of looking at each.
-    if math.isfinite(float(np.add.reduce(values, dtype=np.float64))):
-        return
+    with np.errstate(invalid="ignore"):
+        if math.isfinite(float(np.add.reduce(values, dtype=np.float64))):
+            return
     infinite = np.flatnonzero(np.isinf(values))
     if len(infinite):
         where = place(int(infinite[0]))

@@ -69,6 +69,10 @@ def recover_file(session: Session, partial: Path) -> Recovered:
     The project itself is left to `adopt_recovered`.
     """
     recording = recording_file.name_of(partial)
+    done = recording_file.already_recovered(partial)
+    if done is not None:
+        recording_file.discard(partial)
+        return Recovered(recording, recording, done)
     try:
         name = free_name(session, recording)
         samples = recording_file.recover(partial, session.folder.capture_path(name))

@@ -18,7 +18,7 @@ from warm_ember.signal.joining import MeanBounds, mean_bounds
 from warm_ember.signal.pyramid import BLOCK_SAMPLES, RATIO
 from warm_ember.signal.series import Progress, Series, ShouldStop, ignore_progress, never
 from warm_ember.signal.stretch import StretchReading, read_samples, read_stretch, snap
-from warm_ember.store.capture_file import read_info
+from warm_ember.store.capture_file import power_of, read_info
 from warm_ember.store.layout import damaged, open_file
 from warm_ember.store.summary import summary_of
 
@@ -72,7 +72,7 @@ class _Product:
         self.shape = one.shape
 
     def __getitem__(self, piece: slice) -> Samples:
-        return np.asarray(self._one[piece] * self._other[piece])
+        return power_of(self._one[piece], self._other[piece])
 
 
 class _StoredLines(_Stored):

@@ -135,7 +135,7 @@ class CaptureWriter:
             self._background.submit(self._channels[name], values)
             self._builders[name].append(values)
         if voltage is not None:
-            self._builders["power"].append(current * voltage)
+            self._builders["power"].append(power_of(current, voltage))
         if lines is not None:
             self.append_lines(lines)
         self._samples += len(current)
@@ -191,6 +191,12 @@ class CaptureWriter:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         self.abort()
+
+
+def power_of(current: Samples, voltage: Samples) -> Samples:
+    """Return the power of each sample, W; infinite where it is beyond all that a float32 holds."""
+    with np.errstate(over="ignore", invalid="ignore"):
+        return current * voltage
 
 
 def line_type(lines: int) -> type[np.unsignedinteger[Any]]:

@@ -38,7 +38,7 @@ def shipped_parts() -> PartLibrary:
 def _library(path: Path, content: bytes) -> PartLibrary:
     try:
         found = msgspec.json.decode(content, type=PartLibrary)
-    except msgspec.MsgspecError as error:
+    except (msgspec.MsgspecError, UnicodeDecodeError) as error:
         raise BadFileError(path, f"this is no file of parts: {error}", remedy="see docs/formats.md") from error
     problem = _problem(found)
     if problem:

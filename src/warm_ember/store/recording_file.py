@@ -27,10 +27,19 @@ from warm_ember.signal.bits import BitPyramidBuilder
 from warm_ember.signal.one_clock import events_of
 from warm_ember.signal.pyramid import GrowingBlocks, PyramidBuilder
 from warm_ember.signal.series import CHUNK_SAMPLES
-from warm_ember.store.capture_file import CaptureWriter, line_type, read_info, storable, write_events, write_info
+from warm_ember.store.capture_file import (
+    CaptureWriter,
+    line_type,
+    power_of,
+    read_info,
+    storable,
+    write_events,
+    write_info,
+)
 from warm_ember.store.capture_name import CaptureName, is_being_written
 from warm_ember.store.hdf5_storage import import_h5py
 from warm_ember.store.journaled_storage import JournaledStorage, complete, forget
+from warm_ember.store.layout import open_file
 from warm_ember.store.new_file import sync_folder
 from warm_ember.store.summary import remove_beside, stamp_now, write_summary
 
@@ -183,7 +192,7 @@ class RecordingFile:
         self._growing["current"].append(current)
         if voltage is not None:
             self._growing["voltage"].append(voltage)
-            self._growing["power"].append(current * voltage)
+            self._growing["power"].append(power_of(current, voltage))
         if lines is not None and self._bits is not None:
             self._bits.append(lines)
         self.samples = last
@@ -388,6 +397,28 @@ def recover(partial: Path, path: Path) -> int:
     finally:
         own.release()
     return samples
+
+
+def already_recovered(partial: Path) -> int | None:
+    """Return how many samples a capture holds that was made of a recording which a killed program did not remove.
+
+    None where there is no such capture.
+    """
+    path = _path_of(partial)
+    try:
+        with import_h5py().File(partial, "r", locking=False) as recording, open_file(path) as capture:
+            samples, recorded = len(capture["current"]), len(recording["current"])
+            same = read_info(capture, path).start_utc == read_info(recording, partial).start_utc
+            said = "interrupted" in read_info(capture, path).note
+            if not (same and said and samples == recorded):
+                return None
+            ends = (slice(0, 1000), slice(max(0, samples - 1000), samples))
+            same = all(
+                np.array_equal(capture["current"][end], recording["current"][end], equal_nan=True) for end in ends
+            )
+            return samples if same else None
+    except (OSError, KeyError, ValueError):
+        return None
 
 
 def _recover(partial: Path, path: Path, name: CaptureName) -> int:
