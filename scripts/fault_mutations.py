@@ -35,7 +35,7 @@ from warm_ember.store.parts_file import read_parts_file
 from warm_ember.store.project_folder import ProjectFolder
 
 LONGEST_S = 20
-MOST_BYTES = 600 << 20
+MOST_BYTES = 400 << 20
 BATCH = 250
 TOKENS = (
     b"NaN", b"inf", b"-inf", b"1e999", b"-1", b"0", b"1e-320", b"99999999999999999999999", b"\0", b"\xff\xfe", b"\n\n",
@@ -268,23 +268,27 @@ def _in_process(path: Path, content: bytes, read: Callable[[Path], object], seed
 def _read_all(path: Path, content: bytes, read: Callable[[Path], object], seeds: range, writing: int) -> None:
     warnings.simplefilter("error")
     signal.signal(signal.SIGALRM, _too_slow)
-    code = 1
+    code, began = 1, _peak_bytes()
     try:
         for seed in seeds:
             path.write_bytes(mutated(content, seed))
             signal.alarm(LONGEST_S)
             told = _told(path, read)
             signal.alarm(0)
-            peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss << 10
-            if peak > MOST_BYTES:
-                told = f"memory: {peak >> 20} MB"
+            grown = _peak_bytes() - began
+            if grown > MOST_BYTES:
+                told = f"memory: {grown >> 20} MB more"
             suffix = "" if told in ("read", "refused") else f" (seed {seed})"
             os.write(writing, (" ".join(f"{told}{suffix}".split()) + "\n").encode("utf-8", "replace"))
-            if peak > MOST_BYTES:
+            if grown > MOST_BYTES:
                 break  # the next one starts with a fresh process
         code = 0
     finally:
         os._exit(code)
+
+
+def _peak_bytes() -> int:
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss << 10
 
 
 def _told(path: Path, read: Callable[[Path], object]) -> str:

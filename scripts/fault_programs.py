@@ -91,26 +91,27 @@ def ten_programs(folder: Path) -> Tried:
     return PROGRAMS * TURNS * 2, lost + [f"left {name}" for name in left]
 
 
-def one_name(folder: Path) -> Tried:
-    """Let eight programs import under one new name: one has it, the others are told."""
+def one_name(folder: Path, programs: int = 8, turns: int = 3) -> Tried:
+    """Let programs import under one new name: one has it, the others are told."""
     lost = []
-    for turn in range(3):
+    for turn in range(turns):
         project = folder / f"p{turn}"
         Session.open_or_create(project).save()
-        for number in range(8):
+        for number in range(programs):
             np.full(2_000_000, 1e-3 * (number + 1), np.float32).tofile(folder / f"{number}.f32")
-        programs = [
-            command("import", project, folder / f"{number}.f32", "--rate", 1000, "--name", "one") for number in range(8)
+        started = [
+            command("import", project, folder / f"{number}.f32", "--rate", 1000, "--name", "one")
+            for number in range(programs)
         ]
-        told = [(program.communicate()[1], program.returncode) for program in programs]
-        if sorted(code for _, code in told) != [0] + [2] * 7:
+        told = [(program.communicate()[1], program.returncode) for program in started]
+        if sorted(code for _, code in told) != [0] + [2] * (programs - 1):
             lost.append(f"exit codes {sorted(code for _, code in told)}")
         lost += [f"not one line: {words!r}" for words, code in told if code == 2 and words.count("\n") != 1]
         winner = next((number for number, (_, code) in enumerate(told) if code == 0), None)
         with Capture(project / "captures" / "one.h5") as capture:
             if winner is not None and abs(capture.whole().mean_a / (1e-3 * (winner + 1)) - 1) > 1e-6:
                 lost.append("the capture is not that of the program which was told so")
-    return 24, lost
+    return programs * turns, lost
 
 
 def six_readers(folder: Path) -> Tried:

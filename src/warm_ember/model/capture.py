@@ -12,6 +12,10 @@ AT_LEAST, AT_MOST = "at least", "at most"
 """Auxiliary channels of a joined capture: bounds of the samples that no instrument resolved."""
 
 
+SHORTEST_S, LONGEST_S = 1e-12, 1e9
+"""Between these lies every interval from one sample to the next that anybody means."""
+
+
 class Event(msgspec.Struct, frozen=True):
     """One entry of the target's log, in the target's own clock.
 
@@ -96,8 +100,10 @@ def info_from(attributes: Mapping[str, Any]) -> CaptureInfo:
             value = attributes[name]
             known[name] = value.tolist() if isinstance(value, np.ndarray | np.generic) else value
     info: CaptureInfo = msgspec.convert(known, CaptureInfo, strict=False)
-    if not 0 < info.sample_interval_s < float("inf"):
-        raise ValueError(f"sample_interval_s must be above 0, found {info.sample_interval_s}")
+    if not SHORTEST_S <= info.sample_interval_s <= LONGEST_S:
+        raise ValueError(
+            f"sample_interval_s must be above 0, {SHORTEST_S:g} to {LONGEST_S:g}, found {info.sample_interval_s}"
+        )
     return info
 
 

@@ -45,8 +45,7 @@ def open_file(path: Path) -> h5py.File:
     if start != _SIGNATURE:
         raise BadFileError(path, "expected an HDF5 capture, found something else", remedy="import it if it is a table")
     try:
-        # Without a cache a short read takes its part of a stored chunk only, not all of it.
-        file = import_h5py().File(path, "r", rdcc_nbytes=0, locking=False)
+        file = _opened(path)
     except OSError as error:
         raise BadFileError(path, _reason(error), remedy="take it from a copy") from error
     try:
@@ -59,6 +58,18 @@ def open_file(path: Path) -> h5py.File:
         file.close()
         raise damaged(path, error) from error
     return file
+
+
+def _opened(path: Path) -> h5py.File:
+    # Without a cache a short read takes its part of a stored chunk only, not all of it.
+    options: dict[str, Any] = {"rdcc_nbytes": 0}
+    try:
+        return import_h5py().File(path, "r", locking=False, **options)
+    except OSError as error:
+        # Whoever uses us as a library may have it open in this very process, in the library's own way.
+        if "locking flag values" not in str(error):
+            raise
+        return import_h5py().File(path, "r", **options)
 
 
 def damaged(path: Path, error: Exception, *, where: str = "") -> BadFileError:
