@@ -75,36 +75,37 @@ class CaptureWriter:
         if len(line_names) > MOST_LINES:
             raise BadFileError(path, f"{len(line_names)} digital lines are more than the {MOST_LINES} that it can hold")
         self.path = path
+        self._samples = 0
         self._name = name if name is not None else CaptureName.take(path, replace=replace)
+        self._new: NewFile | None = None
+        self._background: BackgroundWriter | None = None
+        self._file: h5py.File | None = None
         try:
             self._new = NewFile(path)
-        except BaseException:
-            self._name.release()
-            raise
-        self._storage = Storage(self._new.descriptor)
-        self._file = import_h5py().File(self._storage, "w")
-        self._background = BackgroundWriter(self._new.descriptor)
-        self._samples = 0
-        try:
-            self._make_channels(with_voltage, line_names, aux_units or {})
+            self._storage = Storage(self._new.descriptor)
+            self._background = BackgroundWriter(self._new.descriptor)
+            self._file = import_h5py().File(self._storage, "w")
+            self._make_channels(self._file, with_voltage, line_names, aux_units or {})
         except BaseException:
             self.abort()
             raise
 
-    def _make_channels(self, with_voltage: bool, line_names: tuple[str, ...], aux_units: Mapping[str, str]) -> None:
-        self._channels = {"current": ChunkedDataset(self._file, "current", np.float32)}
+    def _make_channels(
+        self, file: h5py.File, with_voltage: bool, line_names: tuple[str, ...], aux_units: Mapping[str, str]
+    ) -> None:
+        self._channels = {"current": ChunkedDataset(file, "current", np.float32)}
         self._builders = {"current": PyramidBuilder()}
         if with_voltage:
-            self._channels["voltage"] = ChunkedDataset(self._file, "voltage", np.float32)
+            self._channels["voltage"] = ChunkedDataset(file, "voltage", np.float32)
             self._builders |= {"voltage": PyramidBuilder(), "power": PyramidBuilder()}
         for name, unit in aux_units.items():
-            channel = ChunkedDataset(self._file, f"aux/{storable(name)}", np.float32)
+            channel = ChunkedDataset(file, f"aux/{storable(name)}", np.float32)
             channel.dataset.attrs["unit"] = storable(unit)
             self._channels[f"aux/{name}"] = channel
             self._builders[f"aux/{name}"] = PyramidBuilder()
         self._line_builder: BitPyramidBuilder | None = None
         if line_names:
-            self._channels["lines"] = ChunkedDataset(self._file, "lines", line_type(len(line_names)))
+            self._channels["lines"] = ChunkedDataset(file, "lines", line_type(len(line_names)))
             self._channels["lines"].dataset.attrs["names"] = list(map(storable, line_names))
             self._line_builder = BitPyramidBuilder()
 
@@ -131,6 +132,7 @@ class CaptureWriter:
         pieces = {"current": current} | {f"aux/{name}": values for name, values in (aux or {}).items()}
         if voltage is not None:
             pieces["voltage"] = voltage
+        assert self._background is not None
         for name, values in pieces.items():
             self._background.submit(self._channels[name], values)
             self._builders[name].append(values)
@@ -143,7 +145,7 @@ class CaptureWriter:
 
     def append_lines(self, lines: Bits) -> None:
         """Write the next bit fields of the digital lines; they may come after the samples of all other channels."""
-        if self._line_builder is not None:
+        if self._line_builder is not None and self._background is not None:
             self._background.submit(self._channels["lines"], lines)
             self._line_builder.append(lines)
 
@@ -155,6 +157,9 @@ class CaptureWriter:
         OSError
             If the disk is full or gone; what had the name before still has it then.
         """
+        assert self._background is not None
+        assert self._file is not None
+        assert self._new is not None
         pyramids = {name: builder.finish() for name, builder in self._builders.items()}
         bits = self._line_builder.finish() if self._line_builder is not None else None
         self._background.close()
@@ -176,12 +181,14 @@ class CaptureWriter:
         """Leave nothing behind; after `finish` there is nothing left to do."""
         try:
             with contextlib.suppress(OSError, RuntimeError):
-                self._background.close()
-            if self._file:
-                with contextlib.suppress(OSError, RuntimeError):
+                if self._background is not None:
+                    self._background.close()
+            with contextlib.suppress(OSError, RuntimeError):
+                if self._file:
                     self._file.close()
         finally:
-            self._new.drop()
+            if self._new is not None:
+                self._new.drop()
             self._name.release()
 
     def __enter__(self) -> Self:

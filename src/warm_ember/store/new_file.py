@@ -45,16 +45,24 @@ class NewFile:
 
     def __init__(self, path: Path) -> None:
         self.path = path
+        self._is_open = False
         remove_leftovers(path.parent)
-        while True:
-            self.partial = path.parent / f"{_PREFIX}{secrets.token_hex(6)}{_ENDING}"
-            flags = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC
+        self.partial = path.parent / f"{_PREFIX}{secrets.token_hex(6)}{_ENDING}"
+        try:
+            self._open()
+        except BaseException:
+            self.partial.unlink(missing_ok=True)
+            raise
+
+    def _open(self) -> None:
+        flags = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC
+        while not self._is_open:
             self.descriptor = os.open(self.partial, flags, 0o666)
             # Another program may look for leftovers between these two lines and take this for one.
-            if lock_open_file(self.descriptor) and is_at(self.descriptor, self.partial):
-                break
-            os.close(self.descriptor)
-        self._is_open = True
+            self._is_open = lock_open_file(self.descriptor) and is_at(self.descriptor, self.partial)
+            if not self._is_open:
+                os.close(self.descriptor)
+                self.partial = self.path.parent / f"{_PREFIX}{secrets.token_hex(6)}{_ENDING}"
 
     def write(self, data: bytes | memoryview) -> None:
         """Write the next bytes.
