@@ -41,7 +41,14 @@ def command(*arguments: object) -> subprocess.Popen[str]:
         stderr=subprocess.PIPE,
         text=True,
         env=os.environ | {"PYTHONPATH": os.pathsep.join(sys.path), "PYTHONDONTWRITEBYTECODE": "1"},
+        preexec_fn=listen_to_signals,
     )
+
+
+def listen_to_signals() -> None:
+    """Take signals as a program started at a terminal does: in the background of a script some are ignored."""
+    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+        signal.signal(number, signal.SIG_DFL)
 
 
 def _in_processes(count: int, work: Callable[[int], None]) -> list[int]:

@@ -14,6 +14,7 @@ from warm_ember.memory import keep_freed_memory
 def main() -> None:
     """Run the command line and leave with its exit code."""
     logging.basicConfig(level=logging.ERROR, format="%(message)s", handlers=[logging.NullHandler()])
+    logging.captureWarnings(capture=True)  # what a library warns of goes to the log, not between a command's lines
     keep_freed_memory()
     _prepare_streams()
     from warm_ember.cli.app import run

@@ -27,7 +27,13 @@ ENVIRONMENT = os.environ | {"PYTHONPATH": os.pathsep.join(sys.path)}
 def process(*arguments: object, **options: object) -> subprocess.Popen[str]:
     words = [sys.executable, "-m", "warm_ember", *map(str, arguments)]
     pipes = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE, "env": ENVIRONMENT} | options
-    return subprocess.Popen(words, text=True, **pipes)
+    return subprocess.Popen(words, text=True, preexec_fn=listen_to_signals, **pipes)
+
+
+def listen_to_signals() -> None:
+    """Take signals as a program started at a terminal does: the tests may run where some are ignored."""
+    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+        signal.signal(number, signal.SIG_DFL)
 
 
 @pytest.fixture

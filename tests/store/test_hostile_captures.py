@@ -17,6 +17,7 @@ from warm_ember.store.capture import Capture
 
 ONES = np.ones(1000, dtype=np.float32)
 TEXT = h5py.string_dtype()
+EVENTS = [("time_s", "f8"), ("event", TEXT), ("name", TEXT), ("value", TEXT)]
 Make = Callable[[h5py.File], object]
 
 
@@ -88,10 +89,9 @@ HOSTILE: dict[str, Make] = {
     "events are numbers": replaced("events", ONES),
     "events without a name": replaced("events", table(time_s="f8", event="i4")),
     "events of numbers": replaced("events", table(time_s="f8", event="i4", name="i4", value="i4")),
+    "events at no time": replaced("events", np.array([(np.nan, "state", "a", "")], EVENTS)),
     "events at text": replaced("events", table(time_s="S3", event="S3", name="S3", value="S3")),
-    "events without end": lambda file: file.create_dataset(
-        "events", (10**10,), [("time_s", "f8"), ("event", TEXT), ("name", TEXT), ("value", TEXT)], chunks=(1000,)
-    ),
+    "events without end": lambda file: file.create_dataset("events", (10**10,), EVENTS, chunks=(1000,)),
     "10^30 samples in all but name": lambda file: (
         file.__delitem__("current"),
         file.create_dataset("current", (10**18,), "f4", chunks=(1000,)),

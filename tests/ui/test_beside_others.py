@@ -112,6 +112,7 @@ def test_a_signal_closes_the_window_in_good_order(tmp_path: Path, demo_copy: Pat
         [sys.executable, "-c", script, str(demo_copy), address],
         stderr=subprocess.PIPE,
         text=True,
+        preexec_fn=lambda: signal.signal(number, signal.SIG_DFL),  # the tests may run where it is ignored
         env=os.environ
         | {"PYTHONPATH": os.pathsep.join(sys.path), "QT_QPA_PLATFORM": "offscreen", "XDG_CONFIG_HOME": str(tmp_path),
            "XDG_STATE_HOME": str(tmp_path)},

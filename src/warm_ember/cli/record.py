@@ -92,7 +92,8 @@ def record_(
     _report(taken, bench, json=json)
     if asked.number is not None:
         stopped = Stopped(asked.number)
-        say(f"{stopped}: the output is off, {taken[-1].samples} samples are kept as {taken[-1].name!r}")
+        output = "left on" if request.keep_power and not as_is else "as it was" if as_is else "off"
+        say(f"{stopped}: the output is {output}, {taken[-1].samples} samples are kept as {taken[-1].name!r}")
         return stopped.exit_code
     return 0
 

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import csv
+import itertools
 import json
 import math
-from collections.abc import Iterator
+import sys
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -14,6 +16,9 @@ from warm_ember.errors import BadFileError
 from warm_ember.model.capture import Event
 
 _REPLACED = "\N{REPLACEMENT CHARACTER}"
+_MOST_EVENTS = 2_000_000
+_LONGEST_CELL = 1 << 24
+csv.field_size_limit(_LONGEST_CELL)
 KINDS = ("state", "wake", "sleep", "mark", "sync", "log")
 
 
@@ -47,15 +52,18 @@ def read_events(path: Path) -> EventLog:
         Naming the line, what was expected and what was found.
     """
     try:
-        text = path.read_bytes().decode("utf-8-sig", "replace")
+        # Line by line: the text of a long log is many times as large as its events.
+        with path.open(encoding="utf-8-sig", errors="replace", newline=None) as file:
+            first = next((line.strip() for line in file if line.strip()), "")
+            file.seek(0)
+            if not first:
+                raise BadFileError(path, "the event log is empty")
+            rows = _json_rows(path, file) if first.startswith("{") else _csv_rows(path, file)
+            found = _limited(path, ((number, *_event(path, number, row)) for number, row in rows))
     except OSError as error:
+        if isinstance(error, BadFileError):
+            raise
         raise BadFileError(path, f"cannot be read: {error.strerror}") from error
-    lines = text.splitlines()
-    first = next((line.strip() for line in lines if line.strip()), "")
-    if not first:
-        raise BadFileError(path, "the event log is empty")
-    rows = _json_rows(path, lines) if first.startswith("{") else _csv_rows(path, lines)
-    found = [(number, *_event(path, number, row)) for number, row in rows]
     if not found:
         raise BadFileError(path, "the event log holds no events")
     events = [event for _, event, _ in found]
@@ -76,7 +84,14 @@ def read_events(path: Path) -> EventLog:
     return EventLog(tuple(sorted(events, key=lambda event: event.time_s)), tuple(notes))
 
 
-def _json_rows(path: Path, lines: list[str]) -> Iterator[tuple[int, dict[str, Any]]]:
+def _limited(path: Path, found: Iterable[tuple[int, Event, str]]) -> list[tuple[int, Event, str]]:
+    kept = list(itertools.islice(found, _MOST_EVENTS + 1))
+    if len(kept) > _MOST_EVENTS:
+        raise BadFileError(path, f"holds more than {_MOST_EVENTS} events", remedy="split it, as the captures are")
+    return kept
+
+
+def _json_rows(path: Path, lines: Iterable[str]) -> Iterator[tuple[int, dict[str, Any]]]:
     for number, line in enumerate(lines, 1):
         if not line.strip():
             continue
@@ -90,22 +105,30 @@ def _json_rows(path: Path, lines: list[str]) -> Iterator[tuple[int, dict[str, An
         yield number, row
 
 
-def _csv_rows(path: Path, lines: list[str]) -> Iterator[tuple[int, dict[str, Any]]]:
-    start = next(index for index, line in enumerate(lines) if line.strip())
-    delimiter = next((sign for sign in (";", "\t") if sign in lines[start]), ",")
-    csv.field_size_limit(max(csv.field_size_limit(), max(map(len, lines)) + 1))
+def _csv_rows(path: Path, lines: Iterable[str]) -> Iterator[tuple[int, dict[str, Any]]]:
     # A target that boots may write NUL, which no table of text holds.
-    reader = csv.reader((line.replace("\0", _REPLACED) for line in lines[start:]), delimiter=delimiter)
+    texts = (line.replace("\0", _REPLACED) for line in lines)
+    skipped, heading = next((number, line) for number, line in enumerate(texts) if line.strip())
+    delimiter = next((sign for sign in (";", "\t") if sign in heading), ",")
+    reader = csv.reader(itertools.chain((heading,), texts), delimiter=delimiter)
     header = [cell.strip() for cell in next(reader)]
     for needed in ("time_s", "event"):
         if needed not in header:
             raise BadFileError(
                 path,
-                f"expected the header time_s,event,name,value, found {lines[start][:60]!r}",
-                where=f"line {start + 1}",
+                f"expected the header time_s,event,name,value, found {heading.strip()[:60]!r}",
+                where=f"line {skipped + 1}",
             )
-    for row in reader:
-        number = start + reader.line_num
+    while True:
+        try:
+            row = next(reader, None)
+        except csv.Error as error:
+            raise BadFileError(
+                path, f"expected a row of cells: {error}", where=f"line {skipped + reader.line_num}"
+            ) from error
+        if row is None:
+            return
+        number = skipped + reader.line_num
         if not any(cell.strip() for cell in row):
             continue
         if len(row) > len(header):
@@ -135,4 +158,5 @@ def _event(path: Path, number: int, row: dict[str, Any]) -> tuple[Event, str]:
 
 
 def _text(cell: object) -> str:
-    return "" if cell is None else str(cell).replace("\0", _REPLACED).strip()
+    # The same few names come again and again: each is kept once.
+    return "" if cell is None else sys.intern(str(cell).replace("\0", _REPLACED).strip())

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable, Mapping
 from typing import Any
 
@@ -108,10 +109,20 @@ def info_from(attributes: Mapping[str, Any]) -> CaptureInfo:
 
 
 def events_from(table: Iterable[Mapping[str, Any]]) -> tuple[Event, ...]:
-    """Return the target's log from the rows of its table."""
-    return tuple(
+    """Return the target's log from the rows of its table.
+
+    Raises
+    ------
+    ValueError
+        If a time is no number.
+    """
+    events = tuple(
         Event(float(row["time_s"]), text_of(row["event"]), text_of(row["name"]), text_of(row["value"])) for row in table
     )
+    for number, event in enumerate(events):
+        if not math.isfinite(event.time_s):
+            raise ValueError(f"row {number}: expected a time in seconds, found {event.time_s}")
+    return events
 
 
 def text_of(value: Any) -> str:

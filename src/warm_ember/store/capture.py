@@ -157,6 +157,8 @@ class Capture:
             return events_from(self._file["events"][:])
         except OSError as error:
             raise damaged(self.path, error, where="/events") from error
+        except ValueError as error:
+            raise BadFileError(self.path, str(error), where="/events") from error
 
     @cached_property
     def program(self) -> ProgramTrace | None:

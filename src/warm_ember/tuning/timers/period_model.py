@@ -15,7 +15,7 @@ from warm_ember.model.project import Project
 from warm_ember.signal.bands import band_stays
 from warm_ember.signal.intervals import interval_sums
 from warm_ember.signal.periods import period_of
-from warm_ember.signal.series import ShouldStop, never
+from warm_ember.signal.series import Series, ShouldStop, never
 from warm_ember.signal.stretch import total
 from warm_ember.units import duration_text
 
@@ -23,6 +23,7 @@ _LEAST = 6
 _NEAR = 0.02
 _HALF_WAY, _ABOVE = 0.5, 1.5
 _LONGEST_LOOK_S = 600.0
+_MEDIAN_PIECES, _MEDIAN_SAMPLES = 64, 1 << 14
 
 
 @dataclass(frozen=True)
@@ -110,11 +111,10 @@ def of_state(
     longest = mine[int(np.argmax(lengths))]
     first, last = int(placement.edges[longest]), int(placement.edges[longest + 1])
     last = min(last, first + int(_LONGEST_LOOK_S / current.interval_s))
-    values = np.asarray(current.read(first, last), dtype=np.float64)
-    values = values[np.isfinite(values)]
-    if len(values) < _LEAST:
+    stay = total(current, first, last)
+    if stay.count < _LEAST:
         return None
-    floor_a, highest_a = float(np.median(values)), float(values.max())
+    floor_a, highest_a = _median_a(current, first, last), stay.high
     if highest_a < _ABOVE * floor_a:
         return None
     threshold_a = floor_a + _HALF_WAY * (highest_a - floor_a)
@@ -127,7 +127,14 @@ def of_state(
     sums = interval_sums(current, edges, should_stop=should_stop)
     at = np.searchsorted(edges, stays[:, 0])
     above_c = (sums.total[at] - floor_a * sums.count[at]) * current.interval_s
-    stay = total(current, first, last)
     charge_c = float(above_c.sum())
     between_a = (stay.total * current.interval_s - charge_c) / (stay.count * current.interval_s)
     return PeriodModel(state, True, period.period_s, charge_c / len(stays), between_a, len(stays))
+
+
+def _median_a(current: Series, first: int, last: int) -> float:
+    """Return the median of a stretch; where it is long, of pieces that are evenly spread over it."""
+    count = min(_MEDIAN_PIECES, -(-(last - first) // _MEDIAN_SAMPLES))
+    starts = np.linspace(first, max(first, last - _MEDIAN_SAMPLES), count).astype(int).tolist()
+    pieces = [current.read(start, min(start + _MEDIAN_SAMPLES, last)) for start in starts]
+    return float(np.nanmedian(np.concatenate(pieces).astype(np.float64)))
