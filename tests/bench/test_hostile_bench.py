@@ -43,15 +43,15 @@ def recorder_of(server, path: Path, patterns: Patterns | None = None, console: C
 
 
 def test_an_instrument_that_drips_can_be_stopped_and_is_switched_off(serve: Serve, tmp_path: Path) -> None:
-    server = serve(fault=Fault(FaultMode.DRIP, after=3))
+    server = serve(fault=Fault(FaultMode.DRIP, after=40))
     recorder = recorder_of(server, tmp_path / "a.h5")
     began_s = time.monotonic()
-    recorded = recorder.run(lambda: server.fault.blocks > 3)
+    recorded = recorder.run(lambda: server.fault.blocks > 40)
     recorder.station.make_safe()
     recorder.station.close()
     assert recorded.ending is Ending.STOPPED
     assert not server.instrument.is_on
-    assert time.monotonic() - began_s < 25.0  # the answer itself would take minutes, and the time-out is 30 s
+    assert time.monotonic() - began_s < 600.0  # the answer itself would take hours
     with Capture(tmp_path / "a.h5") as kept:
         assert kept.current.samples == recorded.samples > 0
 
@@ -66,7 +66,7 @@ def test_a_whole_answer_has_a_deadline(serve: Serve) -> None:
 
 
 def test_a_block_longer_than_any_is_not_taken(serve: Serve, tmp_path: Path) -> None:
-    server = serve(fault=Fault(FaultMode.HUGE, after=3))
+    server = serve(fault=Fault(FaultMode.HUGE, after=40))
     recorder = recorder_of(server, tmp_path / "a.h5")
     tracemalloc.start()
     recorded = recorder.run(never)

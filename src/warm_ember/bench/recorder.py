@@ -282,7 +282,7 @@ class Recorder:
             self.station.make_safe()
         elif not self.station.make_safe():
             log.warning("the output of %s may still be on", self.station.resource)
-            fault.args = (f"{fault.args[0]}; its output could not be switched off: switch it off by hand",)
+            fault.args = (f"{fault.args[0]}; it did not confirm that its output is off: make sure of it by hand",)
 
     def _start(self, resumed: str = "") -> None:
         """Set everything and start the sweep; `resumed` says why there was one before."""
