@@ -14,7 +14,7 @@ from warm_ember.bench.recipe_run import check_steps
 from warm_ember.bench.recipe_text import steps_from_text, text_of_steps
 from warm_ember.errors import BadArgumentError, InstrumentError
 from warm_ember.model.bench import DEFAULT_PATTERNS, LinePattern, Power, Send, Take, WaitFor
-from warm_ember.signal.one_clock import events_of
+from warm_ember.signal.one_clock import JUST_BEFORE_S, events_of
 
 PATTERNS = Patterns((*DEFAULT_PATTERNS, LinePattern(r"^irq (?P<pin>\w+) at (\d+)", "wake", r"pin \g<pin>")))
 
@@ -64,7 +64,7 @@ def test_lines_with_the_targets_time_keep_it_and_others_follow_it(gaps, offset_s
     events = events_of(PATTERNS.heard(line, start_s) for line in lines)
     times = {event.time_s for event in events}
     assert {line.target_s for line in stamped if line.received_s >= start_s} <= times
-    before = [line for line in lines if line.received_s < start_s]
+    before = [line for line in lines if line.received_s - start_s < -JUST_BEFORE_S]
     assert len(events) == len(lines) - len(before) + (1 if before else 0)
     if before:
         assert events[0].name == before[-1].text.removeprefix("st ")

@@ -16,6 +16,7 @@ from warm_ember.formats.columns import TIME_UNITS_S, VOLTAGE_UNITS_V
 from warm_ember.formats.source import CURRENT_UNITS_A
 from warm_ember.model.arrays import Floats
 
+_EXPONENT = re.compile(r"[+-]?[0-9]{1,3}")
 _HEAD_BYTES = 1 << 16
 _TAIL_BYTES = 1 << 16
 _ENOUGH_ROWS = 100
@@ -211,7 +212,7 @@ def _decimals(cell: str, decimal: str) -> int:
         return len(re.split(r"[.,]", cell)[-1].rstrip("Z ").split("+")[0]) if re.search(r":\d\d[.,]\d", cell) else 0
     mantissa, _, exponent = cell.lower().partition("e")
     digits = len(mantissa.partition(decimal)[2])
-    return digits - int(exponent) if exponent.lstrip("+-").isdigit() else digits
+    return digits - int(exponent) if _EXPONENT.fullmatch(exponent) else digits
 
 
 def _find_table(lines: list[str], wanted: str | None, wanted_decimal: str | None) -> tuple[str, str, int, int] | None:

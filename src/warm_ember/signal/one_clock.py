@@ -9,6 +9,10 @@ from warm_ember.model.capture import Event
 from warm_ember.model.heard import Heard
 
 
+JUST_BEFORE_S = 0.25
+"""By how much a line may seem to come before a recording that had begun already."""
+
+
 def events_of(heard: Iterable[Heard]) -> tuple[Event, ...]:
     """Return what was heard as the events of a recording.
 
@@ -22,7 +26,8 @@ def events_of(heard: Iterable[Heard]) -> tuple[Event, ...]:
     tuple of Event
         In the order they were received. As soon as one line carries the target's time all are in the target's clock,
         and a line without one gets it from when it came, by the median difference of the two clocks; without any all
-        are in the recording's. Of what came before the recording only the last state counts: it holds at its start.
+        are in the recording's. Of what came long before the recording only the last state counts: it holds at its
+        start. What came just before is kept: a recording begins a little before anybody can know that it has.
 
     Examples
     --------
@@ -38,7 +43,7 @@ def events_of(heard: Iterable[Heard]) -> tuple[Event, ...]:
     for line in lines:
         time_s = line.target_s if line.target_s is not None else line.received_s + offset_s
         event = Event(time_s, line.event, line.name)
-        if line.received_s >= 0:
+        if line.received_s >= -JUST_BEFORE_S:
             found.append(event)
         elif event.event == "state":
             before = event
