@@ -299,7 +299,7 @@ def test_lines_take_the_place_of_digital_columns(tmp_path, command) -> None:
         assert (lines.read(0, 200) & 1).tolist() == [0] * 100 + [1] * 100
 
 
-def test_an_exponent_that_is_none_ends_in_one_line(tmp_path: Path, command) -> None:
+def test_an_exponent_that_is_none_ends_in_one_line(tmp_path, command) -> None:
     rows = ["time_s,current_a", *(f"{k},1.5e--05" for k in range(5)), *(f"{k},1.5e-05" for k in range(5, 50))]
     (tmp_path / "a.csv").write_text("\n".join(rows))
     code, _, err = command("import", tmp_path / "p", tmp_path / "a.csv")

@@ -8,7 +8,6 @@ from collections.abc import Iterable
 from warm_ember.model.capture import Event
 from warm_ember.model.heard import Heard
 
-
 JUST_BEFORE_S = 0.25
 """By how much a line may seem to come before a recording that had begun already."""
 
