@@ -2,25 +2,13 @@
 
 from __future__ import annotations
 
-import importlib.util
 import signal
-import sys
 import time
 from pathlib import Path
 
 import pytest
 
-SCRIPTS = Path(__file__).parents[1] / "scripts"
-
-
-def script(name: str):
-    """Load a script; they use each other."""
-    spec = importlib.util.spec_from_file_location(name, SCRIPTS / f"{name}.py")
-    module = importlib.util.module_from_spec(spec)
-    sys.modules[name] = module
-    spec.loader.exec_module(module)
-    return module
-
+from scripted import script
 
 fault_tracer = script("fault_tracer")
 fault_cases = script("fault_cases")

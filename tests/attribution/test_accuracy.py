@@ -2,25 +2,11 @@
 
 from __future__ import annotations
 
-import importlib.util
-import sys
-from pathlib import Path
-
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-SCRIPTS = Path(__file__).parents[2] / "scripts"
-
-
-def script(name: str):
-    """Load a script; one of them uses the other."""
-    spec = importlib.util.spec_from_file_location(name, SCRIPTS / f"{name}.py")
-    module = importlib.util.module_from_spec(spec)
-    sys.modules[name] = module
-    spec.loader.exec_module(module)
-    return module
-
+from scripted import script
 
 accuracy_wakes = script("accuracy_wakes")
 accuracy_findings = script("accuracy_findings")

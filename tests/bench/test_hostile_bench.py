@@ -23,8 +23,9 @@ from warm_ember.bench.console_line import ConsoleLine
 from warm_ember.bench.description import read_description
 from warm_ember.bench.link import Link
 from warm_ember.bench.patterns import Patterns
-from warm_ember.bench.recorder import Ending, Job, Recorder, Station
+from warm_ember.bench.recorder import Ending, Job, Recorder
 from warm_ember.bench.simulated.faults import Fault, FaultMode
+from warm_ember.bench.station import Station
 from warm_ember.errors import BadArgumentError, BadFileError, InstrumentError
 from warm_ember.model.bench import LinePattern, Settings
 from warm_ember.model.capture import CaptureInfo

@@ -16,10 +16,10 @@ from bench.fake_instrument import FakeInstrument
 from warm_ember.bench.description import description_for, known_descriptions, read_description
 from warm_ember.bench.discovery import find_instruments
 from warm_ember.bench.instrument import Instrument, open_instrument
-from warm_ember.bench.recorder import Station
 from warm_ember.bench.scpi_errors import error_words, parse_error
 from warm_ember.bench.simulated.faults import Fault, FaultMode
 from warm_ember.bench.simulated.instrument import IDENTITY
+from warm_ember.bench.station import Station
 from warm_ember.errors import BadArgumentError, BadFileError, InstrumentError
 from warm_ember.model.bench import Settings, Trigger, TriggerSource
 

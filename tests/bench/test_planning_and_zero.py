@@ -13,9 +13,9 @@ from hypothesis import strategies as st
 from bench.benches import Serve, address
 from warm_ember.bench.description import known_descriptions
 from warm_ember.bench.planning import Expectation, nice_below, plan_capture
-from warm_ember.bench.recorder import Station
 from warm_ember.bench.simulated.attachments import ATTACHMENTS
 from warm_ember.bench.simulated.ranges import RANGES
+from warm_ember.bench.station import Station
 from warm_ember.bench.wiring import added_by, at_target
 from warm_ember.bench.zero import Level, level_of, read_level, tool_load, zero_from
 from warm_ember.errors import BadArgumentError

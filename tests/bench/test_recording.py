@@ -19,12 +19,13 @@ from warm_ember.attribution.ledger import make_ledger
 from warm_ember.attribution.placing import place
 from warm_ember.bench.console import Console
 from warm_ember.bench.patterns import Patterns
-from warm_ember.bench.recorder import Ending, Job, Recorder, Station
+from warm_ember.bench.recorder import Ending, Job, Recorder
 from warm_ember.bench.simulated.direct import noise_of
 from warm_ember.bench.simulated.faults import Fault, FaultMode
 from warm_ember.bench.simulated.firmware import FIRMWARE, LINES, Post
 from warm_ember.bench.simulated.ranges import Noise
 from warm_ember.bench.simulated.sampling import Sampler
+from warm_ember.bench.station import Station
 from warm_ember.errors import InstrumentError
 from warm_ember.model.bench import (
     DEFAULT_PATTERNS,

@@ -10,7 +10,8 @@ import msgspec
 
 from warm_ember.bench.console import Console
 from warm_ember.bench.patterns import compile_expression
-from warm_ember.bench.recorder import Ending, Job, Recorded, Recorder, Station
+from warm_ember.bench.recorder import Ending, Job, Recorded, Recorder
+from warm_ember.bench.station import Station
 from warm_ember.errors import BadArgumentError, InstrumentError, WarmEmberError
 from warm_ember.model.bench import Bench, Power, Recipe, Send, Settings, Step, Take, WaitFor
 from warm_ember.signal.series import ShouldStop

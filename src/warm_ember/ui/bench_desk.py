@@ -15,7 +15,8 @@ from warm_ember.bench.console import Console
 from warm_ember.bench.description import InstrumentDescription, description_for, known_descriptions
 from warm_ember.bench.discovery import Found, find_instruments
 from warm_ember.bench.patterns import Patterns
-from warm_ember.bench.recorder import Recorded, Recorder, Station
+from warm_ember.bench.recorder import Recorded, Recorder
+from warm_ember.bench.station import Station
 from warm_ember.bench.zero import Level, Stage, read_level
 from warm_ember.errors import WarmEmberError
 from warm_ember.model.bench import Bench, Power, Recipe, Settings, Take
