@@ -201,4 +201,3 @@ def test_a_disk_that_is_nearly_full_is_told_and_nothing_is_left(tmp_path: Path) 
     assert done.stderr.count("\n") == 1
     assert "nothing was imported" in done.stderr
     assert not (tmp_path / "p").exists()
-    assert resource.RLIMIT_FSIZE  # of the child alone

@@ -27,7 +27,7 @@ from warm_ember.model.capture import CaptureInfo
 from warm_ember.model.correction import Correction
 from warm_ember.model.heard import Heard
 from warm_ember.signal.corrections import correct
-from warm_ember.signal.one_clock import events_of
+from warm_ember.signal.one_clock import JUST_BEFORE_S, events_of
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.store.capture_name import CaptureName
 from warm_ember.store.recording_file import RecordingFile
@@ -400,12 +400,16 @@ class Recorder:
             missing -= count
 
     def _wait_for_last_lines(self) -> None:
-        """Give the console time until the target's own clock has reached the recording's end, but not for ever."""
+        """Give the console time until the target's own clock is past the recording's end, but not for ever.
+
+        Lines come in order: one that was printed after the end says that all from before it are here. The first may
+        itself have been printed a little before the recording, so that what lies between them has to be longer.
+        """
         until_s = time.monotonic() + _LAST_LINES_S
         while time.monotonic() < until_s:
             self._hear()
             stamped = [one.target_s for one in self._heard if one.target_s is not None and one.received_s >= 0]
-            if stamped and stamped[-1] - stamped[0] >= self._length_s:
+            if stamped and stamped[-1] - stamped[0] >= self._length_s + JUST_BEFORE_S:
                 return
             time.sleep(_POLL_S)
 
