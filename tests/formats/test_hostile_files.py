@@ -164,6 +164,17 @@ def test_a_pipe_is_no_file(tmp_path: Path, command, place: str) -> None:
     assert not (tmp_path / "p").exists()
 
 
+def test_an_array_that_python_2_wrote_is_read_without_a_word(tmp_path: Path, command) -> None:
+    header = b"{'descr': '<f4', 'fortran_order': False, 'shape': (500L, 2L), }".ljust(117) + b"\n"
+    values = np.column_stack([np.arange(500) * 1e-3, np.full(500, 2e-3)]).astype("<f4")
+    (tmp_path / "a.npy").write_bytes(b"\x93NUMPY\x01\x00\x76\x00" + header + values.tobytes())
+    code, _, err = command("import", tmp_path / "p", tmp_path / "a.npy", "--json")
+    assert (code, err) == (0, "")
+    with Session.open(tmp_path / "p") as session:
+        assert session.capture("a").whole().mean_a == pytest.approx(2e-3)
+        assert session.capture("a").current.interval_s == pytest.approx(1e-3)
+
+
 @pytest.mark.parametrize("name", ["zeros.f32", "zeros.npy"])
 def test_a_terabyte_of_zeros_is_refused_at_once(tmp_path: Path, command, name: str) -> None:
     path = tmp_path / name

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import io
 import math
+import re
 from collections.abc import Iterator
 from pathlib import Path
 from tokenize import TokenError
@@ -30,6 +32,9 @@ _MOST_COLUMNS = 1024
 _FEW, _MANY = 16, 64
 _HEADER_ERRORS = (ValueError, TypeError, KeyError, OverflowError, SyntaxError, RecursionError, MemoryError, TokenError)
 """What the library raises on a header that is no description of an array."""
+_MOST_HEADER = 1 << 16
+_LONG_INTEGER = re.compile(rb"(?<=\d)L(?=[,)])")
+"""Python 2 wrote ``10L`` for ten. NumPy reads that too, but not without a warning."""
 _FORMATS: dict[str, np.dtype[Any]] = {"f32": np.dtype("<f4"), "f64": np.dtype("<f8"), "i16": np.dtype("<i2")}
 
 
@@ -149,10 +154,12 @@ def open_npy(path: Path, options: ImportOptions) -> BinarySource | TableSource:
     try:
         with path.open("rb") as file:
             version = np.lib.format.read_magic(file)
-            read = np.lib.format.read_array_header_1_0 if version == (1, 0) else np.lib.format.read_array_header_2_0
-            shape, by_column, found = read(file)
+            is_short = version == (1, 0)
+            read = np.lib.format.read_array_header_1_0 if is_short else np.lib.format.read_array_header_2_0
+            begin, header = file.tell(), io.BytesIO(_LONG_INTEGER.sub(b" ", file.read(_MOST_HEADER)))
+            shape, by_column, found = read(header)
             element: np.dtype[Any] = np.dtype(found)
-            start_byte = file.tell()
+            start_byte = begin + header.tell()
     except _HEADER_ERRORS as error:
         words = " ".join(str(error).split())[:160]
         raise BadFileError(path, f"expected a NumPy array file: {words}", where="byte 0") from error
