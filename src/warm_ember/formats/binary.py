@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import io
+import ast
 import math
 import re
 from collections.abc import Iterator
@@ -34,7 +34,7 @@ _HEADER_ERRORS = (ValueError, TypeError, KeyError, OverflowError, SyntaxError, R
 """What the library raises on a header that is no description of an array."""
 _MOST_HEADER = 1 << 16
 _LONG_INTEGER = re.compile(rb"(?<=\d)L(?=[,)])")
-"""Python 2 wrote ``10L`` for ten. NumPy reads that too, but not without a warning."""
+"""Python 2 wrote ``10L`` for ten."""
 _FORMATS: dict[str, np.dtype[Any]] = {"f32": np.dtype("<f4"), "f64": np.dtype("<f8"), "i16": np.dtype("<i2")}
 
 
@@ -143,6 +143,29 @@ def open_raw(path: Path, options: ImportOptions) -> BinarySource:
     return source
 
 
+def _npy_header(file: BinaryIO) -> tuple[tuple[int, ...], bool, np.dtype[Any]]:
+    """Read what an array is, and leave the file at its first byte.
+
+    NumPy's own reader mends headers that it does not understand, and says so by a warning.
+
+    References
+    ----------
+    NEP 1, "A simple file format for NumPy arrays": a magic string, the version, the header's length, little-endian in
+    two bytes or from version 2 on in four, and a Python dictionary.
+    """
+    version = np.lib.format.read_magic(file)
+    length = int.from_bytes(file.read(2 if version == (1, 0) else 4), "little")
+    if length > _MOST_HEADER:
+        raise ValueError(f"its header has {length} bytes")
+    header = ast.literal_eval(_LONG_INTEGER.sub(b" ", file.read(length)).decode("latin-1").strip())
+    shape, by_column = header["shape"], header["fortran_order"]
+    if not isinstance(shape, tuple) or not all(type(size) is int and size >= 0 for size in shape):
+        raise ValueError(f"its shape is {shape!r}")
+    if not isinstance(by_column, bool):
+        raise ValueError(f"its order is {by_column!r}")
+    return shape, by_column, np.lib.format.descr_to_dtype(header["descr"])
+
+
 def open_npy(path: Path, options: ImportOptions) -> BinarySource | TableSource:
     """Open a NumPy array: one dimension is current, rows of two and more or named fields are a table.
 
@@ -153,13 +176,8 @@ def open_npy(path: Path, options: ImportOptions) -> BinarySource | TableSource:
     """
     try:
         with path.open("rb") as file:
-            version = np.lib.format.read_magic(file)
-            is_short = version == (1, 0)
-            read = np.lib.format.read_array_header_1_0 if is_short else np.lib.format.read_array_header_2_0
-            begin, header = file.tell(), io.BytesIO(_LONG_INTEGER.sub(b" ", file.read(_MOST_HEADER)))
-            shape, by_column, found = read(header)
-            element: np.dtype[Any] = np.dtype(found)
-            start_byte = begin + header.tell()
+            shape, by_column, element = _npy_header(file)
+            start_byte = file.tell()
     except _HEADER_ERRORS as error:
         words = " ".join(str(error).split())[:160]
         raise BadFileError(path, f"expected a NumPy array file: {words}", where="byte 0") from error
