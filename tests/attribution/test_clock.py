@@ -8,8 +8,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from attribution.made import INTERVAL_S, ArrayLines, Made, stays
-from warm_ember.attribution.clock import align, residuals
+from warm_ember.attribution.clock import align, clock_sentence, residuals
 from warm_ember.attribution.placing import place
+from warm_ember.attribution.wakes import UNKNOWN, find_wakes
 from warm_ember.model.capture import Event
 from warm_ember.model.finding import Kind
 from warm_ember.model.placement import Alignment
@@ -75,14 +76,116 @@ def test_regular_sync_pulses_are_told_apart_by_the_current(random: np.random.Gen
     assert found.offset_s == pytest.approx(-17.3, abs=2 * INTERVAL_S)
 
 
-def test_a_log_of_something_else_is_doubted(random: np.random.Generator) -> None:
-    parts = [(f"S{k % 2}", (2e-6, 1e-3)[k % 2], float(random.uniform(0.3, 3.0))) for k in range(40)]
-    made, _ = stays(*parts)
-    times = np.sort(random.uniform(0, made.current.samples * INTERVAL_S, 40))
-    other = Made(made.current, tuple(Event(t, "state", f"S{k % 2}") for k, t in enumerate(times)))
-    (finding,) = [one for one in find_all(other) if one.kind is Kind.AMBIGUOUS_CLOCK]
-    assert "changes are seen in the current" in finding.text
-    assert place(other).names == ("S0", "S1")  # both clocks are taken as the same, and that is said
+def _irregular(seed: int, count: int, pause_s: float | None = None) -> Made:
+    random = np.random.default_rng(seed)
+    states = [("Sleep", 5e-6), ("Work", 3e-3), ("Radio", 12e-3)]
+    parts = []
+    for k in range(count):
+        name, current_a = states[k % 2 * (1 + (random.random() < 0.3))]
+        asleep = pause_s if pause_s is not None and name == "Sleep" else float(random.uniform(0.1, 2.0))
+        parts.append((name, current_a, asleep))
+    return stays(*parts, noise=0.02, seed=seed)[0]
+
+
+@given(st.integers(0, 10_000), st.sampled_from([6, 12, 40, 150]), st.sampled_from([None, 2.0]))
+@settings(max_examples=30)
+def test_a_log_of_another_run_places_nothing_and_is_told(seed: int, count: int, pause_s: float | None) -> None:
+    made, other = _irregular(seed, count, pause_s), _irregular(seed + 20_000, count, pause_s)
+    mixed = Made(made.current, other.events)
+    placement = place(mixed)
+    assert placement.alignment.is_unusable
+    assert placement.names == ()
+    wakes = find_wakes(mixed, placement, lambda: find_levels(mixed.current))
+    assert set(wakes.names) <= {UNKNOWN}
+    (finding,) = [one for one in find_all(mixed) if one.kind is Kind.AMBIGUOUS_CLOCK]
+    assert finding.confidence >= 0.5
+
+
+@given(st.integers(0, 10_000), st.sampled_from([8, 40, 150]), st.floats(-1e4, 1e4), st.floats(0.0, 0.4))
+@settings(max_examples=30)
+def test_a_log_of_this_run_is_used_whatever_its_clock(seed: int, count: int, offset_s: float, missing: float) -> None:
+    made, random = _irregular(seed, count), np.random.default_rng(seed)
+    kept = tuple(one for one in made.events if count <= 8 or random.random() >= missing)
+    found = align(_shifted(Made(made.current, kept), offset_s), lambda: find_levels(made.current))
+    assert not found.is_unusable
+    assert found.offset_s == pytest.approx(-offset_s, abs=2 * INTERVAL_S)
+
+
+@given(st.integers(0, 10_000), st.floats(0.0, 0.1), st.floats(0.0, 16e-3))
+@settings(max_examples=20)
+def test_lines_that_were_stamped_when_they_came_over_a_console_still_belong(
+    seed: int, late_s: float, jitter_s: float
+) -> None:
+    made, random = _irregular(seed, 60), np.random.default_rng(seed)
+    late = [Event(e.time_s + late_s + jitter_s * random.random(), e.event, e.name) for e in made.events]
+    found = align(Made(made.current, tuple(late)), lambda: find_levels(made.current))
+    assert not found.is_unusable
+    assert -found.offset_s == pytest.approx(late_s + jitter_s / 2, abs=jitter_s / 2 + 2 * INTERVAL_S)
+
+
+def _two_cpus(seed: int, length_s: float) -> tuple[list[tuple[float, float]], tuple[Event, ...]]:
+    """Return when each of two CPUs is awake, 0.4 ms at a time 250 times a second, and what a kernel trace says."""
+    random = np.random.default_rng(seed)
+    awake, events = [], []
+    for cpu in range(2):
+        now_s = float(random.uniform(0, 4e-3))
+        while now_s < length_s:
+            until_s = now_s + 4e-4 * float(random.uniform(0.5, 1.6))
+            awake.append((now_s, until_s))
+            events += [Event(now_s, "wake", "hrtimer:tick", f"cpu={cpu}"), Event(until_s, "sleep", "C1", f"cpu={cpu}")]
+            apart_s = 4e-3 if random.random() < 0.7 else float(random.exponential(4e-3))
+            now_s = until_s + apart_s
+    return awake, tuple(sorted(events, key=lambda event: event.time_s))
+
+
+@pytest.mark.parametrize(("rate_hz", "length_s"), [(1e4, 2.0), (1e5, 2.0), (2e4, 10.0)])
+@pytest.mark.parametrize("seed", [1, 2])
+def test_a_dense_kernel_trace_with_a_clock_of_its_own_is_laid_on_the_current(
+    rate_hz: float, length_s: float, seed: int
+) -> None:
+    random = np.random.default_rng(seed)
+    from_s, epoch_s, drift = 0.3 * length_s, 5321.123456, -40e-6
+    awake, events = _two_cpus(seed, 1.6 * length_s)
+    current = np.full(round(length_s * rate_hz), 20e-3)
+    for begin_s, end_s in awake:
+        first, last = (max(round((t - from_s) * (1 + drift) * rate_hz), 0) for t in (begin_s, end_s))
+        current[first:last] += 80e-3
+    current += 5e-4 * random.standard_normal(len(current))
+    series = ArraySeries(current.astype(np.float32), 1 / rate_hz)
+    mine = Made(series, tuple(Event(e.time_s + epoch_s, e.event, e.name, e.value) for e in events))
+    found = align(mine, lambda: find_levels(series))
+    assert not found.is_unusable
+    assert found.to_capture(epoch_s + from_s) == pytest.approx(0.0, abs=0.5 / rate_hz + 1e-5)
+    assert found.to_capture(epoch_s + from_s + length_s) == pytest.approx(length_s * (1 + drift), abs=1.5 / rate_hz)
+    _, others = _two_cpus(seed + 100, 1.6 * length_s)
+    for shift_s in (epoch_s, -from_s):  # of another minute, by the machine's clock or by the capture's
+        other = Made(series, tuple(Event(e.time_s + shift_s, e.event, e.name, e.value) for e in others))
+        placement = place(other)
+        assert placement.alignment.is_unusable
+        assert find_wakes(other, placement).by_cpu is None
+
+
+@pytest.mark.parametrize("shift_s", [-1e5, 1e5, 1.7e9])
+def test_a_log_that_lies_outside_the_capture_places_nothing(shift_s: float) -> None:
+    made, other = _irregular(1, 40), _irregular(2, 40)
+    placement = place(_shifted(Made(made.current, other.events), -shift_s))
+    assert placement.alignment.lies_outside
+    assert placement.names == ()
+    assert "another time" in clock_sentence(placement.alignment)
+
+
+def test_a_single_state_from_before_the_capture_holds_in_it() -> None:
+    made = _irregular(1, 40)
+    assert place(Made(made.current, (Event(-5.0, "state", "Run"),))).names == ("Run",)
+
+
+def test_a_current_that_hardly_changes_contradicts_no_log(random: np.random.Generator) -> None:
+    """The firmware believes that it sleeps, and does not."""
+    values = (3e-3 * (1 + 0.01 * random.standard_normal(60_000))).astype(np.float32)
+    events = [Event(float(t), kind, "x") for t in range(60) for kind in ("wake",)]
+    events += [Event(t + 0.2, "sleep", "deep") for t in range(60)]
+    made = Made(ArraySeries(values, INTERVAL_S), tuple(sorted(events, key=lambda one: one.time_s)))
+    assert not align(made, lambda: find_levels(made.current)).is_unusable
 
 
 def _pulsed(starts_s, kind: str, offset_s: float, drift: float, length_s: float, *, missing: float, others=()) -> Made:

@@ -94,10 +94,11 @@ def test_what_is_in_no_activity_is_named_with_its_share_of_the_base() -> None:
     made, truth = stays(("sleep", 1e-5, 8.0), ("boot", 0.01, 0.2), ("sleep", 1e-5, 1.8), ("count", 0.02, 0.1))
     _, ledger = placed(made)
     load = make_load(ledger, (Activity("Count", FromStates(("count",), "count"), interval_s=60.0),), lambda _: None)
-    (first, share), (second, rest) = load.base_parts
-    assert (first, second) == ("boot", "sleep")
-    assert share == pytest.approx(truth["boot"] / (truth["boot"] + truth["sleep"]), rel=1e-6)
-    assert share + rest == pytest.approx(1.0)
+    boot, sleep = load.base_parts
+    assert (boot.state, sleep.state) == ("boot", "sleep")
+    assert boot.charge_share == pytest.approx(truth["boot"] / (truth["boot"] + truth["sleep"]), rel=1e-6)
+    assert boot.charge_share + sleep.charge_share == pytest.approx(1.0)
+    assert (boot.time_share, sleep.time_share) == pytest.approx((0.2 / 10, 9.8 / 10))
 
 
 def test_what_the_capture_does_not_tell_is_said() -> None:

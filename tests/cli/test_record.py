@@ -109,7 +109,7 @@ def test_bad_usage_leaves_nothing_behind(command, tmp_path: Path, arguments, wor
 
 def test_the_projects_guard_cannot_be_exceeded(command, tmp_path: Path) -> None:
     with Session.open_or_create(tmp_path / "p") as session:
-        session.apply(edits.Change("bench", {"guard_v": 3.6}), "guard")
+        session.apply(edits.SetFields("bench", {"guard_v": 3.6}), "guard")
         session.save()
     with FakeInstrument(VALUES, VALUES) as fake:
         code, _, err = command("record", tmp_path / "p", "--from", fake.address, "--duration", 1, "--voltage", 5)

@@ -108,7 +108,7 @@ def test_undo_takes_back_ones_own_edit_and_not_the_others(tmp_path: Path) -> Non
 
 def test_a_project_that_was_moved_away_is_not_made_anew(tmp_path: Path) -> None:
     one, _ = two_sessions(tmp_path / "p")
-    one.apply(edits.Change("project", {"target_s": 1e7}), "target")
+    one.apply(edits.SetFields("project", {"target_s": 1e7}), "target")
     (tmp_path / "p").rename(tmp_path / "elsewhere")
     with pytest.raises(ProjectError, match="moved or removed"):
         one.save()
@@ -122,7 +122,7 @@ def test_a_project_that_was_moved_away_is_not_made_anew(tmp_path: Path) -> None:
 @pytest.mark.parametrize("content", ["<<<<<<< mine\n{}\n=======\n", "", '{"format": 99}'])
 def test_what_cannot_be_read_is_never_replaced(tmp_path: Path, content: str) -> None:
     one, _ = two_sessions(tmp_path / "p")
-    one.apply(edits.Change("project", {"target_s": 1e7}), "target")
+    one.apply(edits.SetFields("project", {"target_s": 1e7}), "target")
     (tmp_path / "p" / "project.json").write_text(content)
     with pytest.raises(ProjectError):
         one.save()
@@ -150,7 +150,7 @@ def test_a_file_name_that_is_no_text_blocks_nothing(tmp_path: Path) -> None:
     one, _ = two_sessions(tmp_path / "p")
     (one.folder.captures / b"q\xff.h5".decode("utf-8", "surrogateescape")).touch()
     again = Session.open(tmp_path / "p")
-    again.apply(edits.Change("project", {"target_s": 1e7}), "target")
+    again.apply(edits.SetFields("project", {"target_s": 1e7}), "target")
     again.save()
     assert Session.open(tmp_path / "p").project.runs == ()
 

@@ -43,7 +43,7 @@ def test_budgets_add_up_to_the_average(demo_session: Session) -> None:
 
 
 def test_without_activities_the_capture_stands_for_the_life(demo_session: Session) -> None:
-    demo_session.apply(edits.Change("project", {"activities": ()}), "forget activities")
+    demo_session.apply(edits.SetFields("project", {"activities": ()}), "forget activities")
     results = demo_session.run("r4")
     assert results.load.mean_a == pytest.approx(results.whole.mean_a)
     assert sum(s.added_a for s in results.by_state) == pytest.approx(results.whole.mean_a)
@@ -51,7 +51,7 @@ def test_without_activities_the_capture_stands_for_the_life(demo_session: Sessio
 
 def test_results_are_remembered_and_shared(demo_session: Session) -> None:
     first = demo_session.run("r5")
-    demo_session.apply(edits.Change("battery", {"capacity_c": 1000.0}), "smaller battery")
+    demo_session.apply(edits.SetFields("battery", {"capacity_c": 1000.0}), "smaller battery")
     second = demo_session.run("r5")
     assert second.placement is first.placement
     assert second.ledger is first.ledger
@@ -82,7 +82,7 @@ def test_undo_and_redo_go_through_all_edits(demo_session: Session) -> None:
 
 
 def test_an_edit_that_changes_nothing_is_no_edit(demo_session: Session) -> None:
-    demo_session.apply(edits.Change("project", {"name": demo_session.project.name}), "nothing")
+    demo_session.apply(edits.SetFields("project", {"name": demo_session.project.name}), "nothing")
     assert demo_session.undoable is None
 
 
@@ -128,7 +128,7 @@ def test_activities_from_brackets_and_typed_ones(demo_session: Session) -> None:
     reading = demo_session.capture("r4").reading(bracket.from_s, bracket.to_s)
     stretch = FromStretch("r4", bracket.from_s, bracket.to_s)
     project = {"activities": (Activity("a", stretch, interval_s=1000.0), Activity("b", Typed(0.5), per_day=86.4))}
-    demo_session.apply(edits.Change("project", project), "activities")
+    demo_session.apply(edits.SetFields("project", project), "activities")
     load = demo_session.run("r4").load
     expected = load.base_a + (reading.charge_c - load.base_a * reading.length_s) / 1000 + 0.5 / 1000
     assert load.mean_a == pytest.approx(expected)
@@ -193,7 +193,7 @@ def test_a_folder_with_something_else_is_left_alone(tmp_path) -> None:
 
 
 def test_an_impossible_target_says_so(demo_session: Session) -> None:
-    demo_session.apply(edits.Change("battery", {"self_discharge_per_year": 0.9, "capacity_c": 10.0}), "tiny")
+    demo_session.apply(edits.SetFields("battery", {"self_discharge_per_year": 0.9, "capacity_c": 10.0}), "tiny")
     life = demo_session.run("r5").life
     assert life.budget_a is not None
     assert life.budget_a < 1e-6

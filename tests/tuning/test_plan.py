@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from itertools import combinations
 
 import msgspec
@@ -10,6 +11,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from warm_ember.model.finding import Finding, Kind
 from warm_ember.model.parts import Part, PartMode, Power
 from warm_ember.model.plan import (
     ActivityEvery,
@@ -27,6 +29,7 @@ from warm_ember.model.plan import (
 from warm_ember.session.demo import make_demo
 from warm_ember.session.session import Session
 from warm_ember.session.tuning_results import changes_ahead
+from warm_ember.tuning.offers import offers
 from warm_ember.tuning.prediction import Start, by_gain, predict, staircase
 from warm_ember.tuning.search import costs_of, smallest_set
 from warm_ember.tuning.waveform import predicted_waveform
@@ -226,3 +229,43 @@ def test_the_waveform_holds_the_charge_that_is_predicted(session: Session, start
     assert (edges[1:, 0] >= edges[:-1, 1] - 1e-9).all()
     idle = next(segment for segment in segments if segment.state == "Modem idle")
     assert idle.predicted_s == pytest.approx(10.0)
+
+
+def test_a_planned_change_answers_what_it_is_about_and_nothing_else(session: Session) -> None:
+    start = session.tuning.start(session.project, "r4")
+    matrix = session.tuning.matrix(msgspec.structs.replace(session.project, parts=(), expected=()), "r4")
+
+    def tail(source: str, state: str) -> Finding:
+        effects = (CurrentBy(-1e-3, state),)
+        return Finding(Kind.AWAKE_TAIL, 0.0, 1.0, 1e-3, 0.8, "it waits", f"Sleep while {source} waits", effects)
+
+    found = [tail("pir", "Count"), tail("rtc", "Count"), tail("modem", "Modem idle")]
+    kind = Kind.AWAKE_TAIL.value
+
+    def offered(*planned: Change) -> list[str]:
+        names = {one.change.name for one in offers(start, found, matrix, planned, planned)}
+        return [one.remedy for one in found if one.remedy in names]
+
+    remedies = [one.remedy for one in found]
+    assert offered() == remedies
+    assert offered(Change(remedies[0], found[0].effects, "r4", kind)) == remedies[1:]
+    # Renamed by hand it stands for whatever of its kind is about the same state.
+    assert offered(Change("Let it sleep", found[0].effects, "r4", kind)) == remedies[2:]
+    assert offered(Change("Something else", found[0].effects, "r4", Kind.TICK_RUNNING.value)) == remedies
+
+
+def test_an_interval_of_what_follows_something_else_is_no_plan_of_its_own(start: Start) -> None:
+    follower = msgspec.structs.replace(start.activities[0], name="Retry", interval_s=None, follows="Report")
+    led = dataclasses.replace(start, activities=(*start.activities, follower))
+    predicted = predict(led, one(ActivityEvery("Retry", 5.0)))
+    assert predicted.mean_a == predict(led, ()).mean_a
+    (words,) = predicted.unclear
+    assert "Report" in words
+
+
+def test_behind_a_capacitor_the_plan_starts_from_the_life_that_was_measured(session: Session) -> None:
+    supply = msgspec.structs.replace(session.project.supply, input_f=4.7e-3)
+    project = msgspec.structs.replace(session.project, supply=supply)
+    assert any(cost.pulses for cost in session.results.load(project, "r4").costs)
+    costs = predict(session.tuning.start(project, "r4"), ()).load.costs
+    assert [cost.pulses for cost in costs] == [cost.pulses for cost in session.results.load(project, "r4").costs]

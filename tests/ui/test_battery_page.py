@@ -55,7 +55,7 @@ def test_the_smallest_single_change_is_said_and_true(window: MainWindow, page: B
     assert f"{best.name}, from {best.now} to **{best.needed}**" in page.sentence()
     assert "Impossible at any sleep current alone" in page.sentence()
     assert (best.name, best.factor) == ("capacity", pytest.approx(1.41, abs=0.02))
-    edit = edits.Change("battery", {"capacity_c": window.desk.project.battery.capacity_c * best.factor})
+    edit = edits.SetFields("battery", {"capacity_c": window.desk.project.battery.capacity_c * best.factor})
     window.desk.apply(edit, "a larger battery")
     settle()
     life = window.desk.results.life
@@ -78,7 +78,7 @@ def test_a_parameter_is_chosen_by_mouse_and_key(page: BatteryPage, qtbot: QtBot,
 
 
 def test_without_a_target_one_is_asked_for(window: MainWindow, page: BatteryPage, settle) -> None:
-    window.desk.apply(edits.Change("project", {"target_s": None}), "forget the target")
+    window.desk.apply(edits.SetFields("project", {"target_s": None}), "forget the target")
     settle()
     assert page.sentence() == "Type a target to see what would meet it."
     assert page.tradeoffs.found.region is None
@@ -188,7 +188,7 @@ def test_a_wake_becomes_an_activity(
         return next(name for name in names if name.startswith("wake by ")), True
 
     monkeypatch.setattr(QInputDialog, "getItem", choose)
-    window.desk.apply(edits.Change("project", {"activities": ()}), "forget the activities")
+    window.desk.apply(edits.SetFields("project", {"activities": ()}), "forget the activities")
     settle()
     battery.activities.add()
     settle()
@@ -379,7 +379,7 @@ def test_a_cell_is_made_from_discharges_checked_changed_saved_and_opened(
     (tmp_path / "bad.json").write_text('{"ocv_v": [[0, 1]], "colour": 3}')
     battery.cell.open_file(tmp_path / "bad.json")
     assert "bad.json" in told[-1]
-    window.desk.apply(edits.Change("battery", {"cell": "FR6"}), "the old cell")
+    window.desk.apply(edits.SetFields("battery", {"cell": "FR6"}), "the old cell")
     settle()
     battery.cell.open_file(tmp_path / "mine.json")
     settle()
@@ -417,8 +417,8 @@ def test_a_library_cell_that_is_changed_becomes_ones_own(
 def test_a_model_that_never_ends_says_so(window: MainWindow, battery: BatteryPage, settle) -> None:
     nothing = msgspec.structs.replace(activity_of(window, "Report"), source=Typed(0.0))
     fields = {"activities": (nothing,), "target_s": None}
-    window.desk.apply(edits.Change("project", fields), "nothing at all")
-    window.desk.apply(edits.Change("battery", {"cell": None, "self_discharge_per_year": 0.0}), "an ideal battery")
+    window.desk.apply(edits.SetFields("project", fields), "nothing at all")
+    window.desk.apply(edits.SetFields("battery", {"cell": None, "self_discharge_per_year": 0.0}), "an ideal battery")
     settle()
     model = life_model(window.desk.project, window.desk.results.load)
     from dataclasses import replace
@@ -455,7 +455,7 @@ def test_a_view_leaves_the_ramp_as_it_was(window: MainWindow, battery: BatteryPa
 def test_what_hardly_makes_sense_is_shown_all_the_same(
     window: MainWindow, battery: BatteryPage, settle, part: str, fields: dict[str, object], words: str
 ) -> None:
-    window.desk.apply(edits.Change(part, fields), "something odd")
+    window.desk.apply(edits.SetFields(part, fields), "something odd")
     settle()
     assert words in battery.sentence()
     for view in ("years", "trade-offs", "cell", "life"):

@@ -32,7 +32,7 @@ def test_another_programs_edits_are_taken_in_and_kept(window: MainWindow, qtbot:
     with Session.open(folder) as other:
         other.apply(lambda project: msgspec.structs.replace(project, supply_v=2.7), "voltage")
         other.save()
-    window.desk.apply(edits.Change("project", {"target_s": 5e7}), "target")
+    window.desk.apply(edits.SetFields("project", {"target_s": 5e7}), "target")
     window.desk.save()
     settle()
     assert (window.desk.project.supply_v, window.desk.project.target_s) == (2.7, 5e7)
@@ -56,7 +56,7 @@ def test_coming_back_to_the_window_shows_what_others_did(window: MainWindow, qtb
 def test_a_project_that_was_moved_away_is_told_and_not_made_anew(window: MainWindow, tmp_path: Path, settle) -> None:
     folder = window.desk.session.folder.path
     folder.rename(tmp_path / "elsewhere")
-    window.desk.apply(edits.Change("project", {"target_s": 5e7}), "target")
+    window.desk.apply(edits.SetFields("project", {"target_s": 5e7}), "target")
     window.desk.save()
     assert "moved or removed" in window.messages.words.text()
     assert not folder.exists()
@@ -69,7 +69,7 @@ def test_no_text_of_others_is_taken_for_markup(window: MainWindow, settle) -> No
     project = window.desk.project
     runs = tuple(msgspec.structs.replace(run, title=EVIL, changed=EVIL) for run in project.runs)
     bench = msgspec.structs.replace(project.bench, resource=EVIL, console=EVIL)
-    window.desk.apply(edits.Change("project", {"name": EVIL, "runs": runs, "bench": bench}), "names")
+    window.desk.apply(edits.SetFields("project", {"name": EVIL, "runs": runs, "bench": bench}), "names")
     settle()
     window.desk.troubled.emit(EVIL)
     for title in ("Bench", "Trace", "States", "Wakes", "Battery", "Tune", "Runs"):

@@ -98,7 +98,7 @@ def test_states_can_come_from_levels_and_unplaced_ones_warn(window: MainWindow, 
     settle()
     assert window.desk.project.rules == (LevelsRule(),)
     assert window.desk.results.ledger.rows[0].name.startswith("level ")
-    window.desk.apply(edits.Change("project", {"rules": (BandRule("Hot", 0.1, 1.0),)}), "only one band")
+    window.desk.apply(edits.SetFields("project", {"rules": (BandRule("Hot", 0.1, 1.0),)}), "only one band")
     settle()
     assert "is unplaced, the limit is" in plain(window.headline.warning)
     assert window.spine.links["States"].shown.doubt
@@ -179,6 +179,7 @@ def test_activities_are_added_and_removed(window: MainWindow, settle) -> None:
 
 def test_two_runs_are_picked_on_the_ladder(window: MainWindow, qtbot: QtBot, settle) -> None:
     window.show_page("Runs")
+    settle()
     ladder = window.runs.ladder
     window.grab()
     centre = [ladder._column(index).center().toPoint() for index in range(5)]
@@ -206,7 +207,7 @@ def test_a_budget_segment_leads_to_its_state(window: MainWindow, qtbot: QtBot) -
 
 def test_edits_are_saved_by_themselves(window: MainWindow, qtbot: QtBot, settle) -> None:
     folder = window.desk.session.folder
-    window.desk.apply(edits.Change("project", {"name": "renamed"}), "rename")
+    window.desk.apply(edits.SetFields("project", {"name": "renamed"}), "rename")
     assert folder.load().name != "renamed"
     with qtbot.waitSignal(window.desk.saved_changed, timeout=90_000):
         pass
@@ -272,7 +273,7 @@ def test_every_page_paints_in_both_themes_with_long_names_and_many_runs(window: 
     project = window.desk.project
     runs = tuple(msgspec.structs.replace(run, title=long, changed=long) for run in project.runs)
     activities = tuple(msgspec.structs.replace(a, name=f"{a.name} {long}") for a in project.activities)
-    window.desk.apply(edits.Change("project", {"runs": runs, "activities": activities}), "long names")
+    window.desk.apply(edits.SetFields("project", {"runs": runs, "activities": activities}), "long names")
     window.desk.apply(edits.rename_state("Deep sleep", long, (LogRule(),)), "long state")
     settle()
     for title in window.pages:

@@ -229,7 +229,7 @@ def _believed(recording: Recording, alignment: Alignment, marker: Marker) -> Ind
 
 
 def _by_log(recording: Recording, alignment: Alignment) -> Indices | None:
-    return None if alignment.is_ambiguous else logged_sleep(recording, alignment)
+    return None if alignment.is_unusable else logged_sleep(recording, alignment)
 
 
 def logged_sleep(recording: Recording, alignment: Alignment) -> Indices:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
@@ -10,15 +11,20 @@ import numpy as np
 from warm_ember.attribution.recording import Recording
 from warm_ember.model.arrays import Floats
 from warm_ember.model.placement import SAME_CLOCK, Alignment
-from warm_ember.signal.alignment import ClockFit, fit_clock, nearest, same_clock
+from warm_ember.signal.alignment import FEWEST_SHARE, ClockFit, fit_clock, nearest, same_clock
+from warm_ember.signal.bands import band_stays
 from warm_ember.signal.bits import LineSeries, rising_edges
 from warm_ember.signal.levels import Levels
 from warm_ember.signal.series import CHUNK_SAMPLES
 from warm_ember.units import bare, duration_text
 
+TIMED_EVENTS = ("state", "wake", "sleep", "sync")
+"""What a log is laid on a capture by."""
 _SHORTEST_TOLERANCE_S = 1e-3
 _NEARER = 0.25
 _CROWD, _FEW = 0.1, 8
+_CLOSEST, _DENSE_SHARE = 1.5, 0.5
+_LATE_S, _LATE_SHARE, _SPARSE = 25e-3, 0.8, 0.3
 
 
 def align(recording: Recording, levels: Callable[[], Levels]) -> Alignment:
@@ -47,7 +53,7 @@ def align(recording: Recording, levels: Callable[[], Levels]) -> Alignment:
     if on_line is not None and not on_line.is_ambiguous:
         return on_line
     on_changes = _by_changes(recording, levels, tolerance_s, length_s)
-    if on_changes.matched and not on_changes.is_ambiguous and not on_changes.is_unconfirmed:
+    if on_changes.matched and not on_changes.is_unusable:
         return on_changes
     on_pulses = on_line if on_line is not None else _by_sync_pulses(recording, levels, tolerance_s, length_s)
     if on_pulses is None:
@@ -58,17 +64,27 @@ def align(recording: Recording, levels: Callable[[], Levels]) -> Alignment:
 
 def _by_changes(recording: Recording, levels: Callable[[], Levels], tolerance_s: float, length_s: float) -> Alignment:
     """Match the log with the current: what must have made it rise, and all that should have changed it."""
-    edges_s, rises_s = _edges(recording, levels())
+    found, interval_s = levels(), recording.current.interval_s
+    edges_s, rises_s = _edges(recording, found)
     # A wake that is taken for the end of another one, a pulse's width later, would fit just as well: it is a rise.
-    ways = [(_times(recording, ("wake", "sync")), rises_s, "rises of the current")]
+    ways = [(_times(recording, ("wake", "sync")), rises_s, tolerance_s, FEWEST_SHARE, "rises of the current")]
     if len(_times(recording, ("state", "sleep"))):
-        ways.append((_changes(recording), edges_s, "changes of the current"))
+        ways.append((_changes(recording), edges_s, tolerance_s, FEWEST_SHARE, "changes of the current"))
+        if len(_changes(recording)) > _crowd(recording) and len(found.centres_a) > 1:
+            # Where something happens all the time anything fits, unless it has to fit as closely as that is dense.
+            every_s = _crossings(recording, found)
+            close_s = max(_CLOSEST * interval_s, min(tolerance_s, _CROWD * length_s / max(len(every_s), 1)))
+            ways.append((_changes(recording), every_s, close_s, _DENSE_SHARE, "changes of the current"))
     tried = [
-        _fitted(target_s, partners_s, tolerance_s, length_s, recording.current.interval_s, what)
-        for target_s, partners_s, what in ways
+        _fitted(target_s, partners_s, within_s, fewest, length_s, interval_s, what)
+        for target_s, partners_s, within_s, fewest, what in ways
         if len(target_s)
     ]
-    sure = [one for one in tried if one.matched and not one.is_ambiguous and not one.is_unconfirmed]
+    sure = [one for one in tried if one.is_confirmed and not one.is_unusable]
+    if not sure and len(edges_s) * 2 * _LATE_S < _SPARSE * length_s:
+        # Lines that were stamped when they came over a console come some milliseconds late, each differently so.
+        late = _fitted(_changes(recording), edges_s, _LATE_S, _LATE_SHARE, length_s, interval_s, "late changes")
+        sure = [late] if late.matched and late.method != SAME_CLOCK and not late.is_unusable else []
     # Sync pulses that nothing shows may still fall on what is regular: the way that explains more counts, unless it
     # leaves a part unexplained that the other does not.
     return max(sure or tried[-1:] or [Alignment()], key=lambda one: (_share(one), one.matched))
@@ -80,17 +96,36 @@ def _share(alignment: Alignment) -> float:
 
 
 def _fitted(
-    target_s: Floats, partners_s: Floats, tolerance_s: float, length_s: float, interval_s: float, what: str
+    target_s: Floats,
+    partners_s: Floats,
+    tolerance_s: float,
+    fewest: float,
+    length_s: float,
+    interval_s: float,
+    what: str,
 ) -> Alignment:
-    fit = fit_clock(target_s, partners_s, tolerance_s=tolerance_s, length_s=length_s)
+    fit = fit_clock(target_s, partners_s, tolerance_s=tolerance_s, length_s=length_s, fewest=fewest)
     same = same_clock(target_s[(target_s > 0) & (target_s < length_s)], partners_s, tolerance_s=tolerance_s)
-    as_it_is = Alignment(matched=same.matched, expected=same.expected, residual_s=same.residual_s)
-    if fit is None:
+    as_it_is = Alignment(
+        matched=same.matched,
+        expected=same.expected,
+        residual_s=same.residual_s,
+        seen=len(partners_s),
+        by_chance=same.expected * min(1.0, len(partners_s) * 2 * tolerance_s / max(length_s, tolerance_s)),
+        lies_outside=_lies_outside(target_s, length_s, tolerance_s),
+    )
+    if fit is None or (len(target_s) == 1 and target_s[0] < 0):  # what held before the capture holds in it
         return as_it_is
     fits_more = fit.matched > 1.25 * same.matched
     # Two clocks that are the same leave less than a sample; a slow drift leaves more, though most pairs are close.
     fits_closer = fit.matched >= 0.95 * same.matched and same.residual_s > max(3 * fit.residual_s, 1.5 * interval_s)
     return _alignment(fit, what) if fits_more or fits_closer else as_it_is
+
+
+def _lies_outside(target_s: Floats, length_s: float, tolerance_s: float) -> bool:
+    """Answer whether a log tells nothing of a capture; a single state from before it holds in it."""
+    inside = (target_s >= -tolerance_s) & (target_s <= length_s + tolerance_s)
+    return not inside.any() and not (len(target_s) == 1 and target_s[0] < 0)
 
 
 def _by_sync_pulses(
@@ -109,7 +144,7 @@ def _edges(recording: Recording, levels: Levels) -> tuple[Floats, Floats]:
     interval_s = recording.current.interval_s
     edges_s: Floats = levels.edges[1:-1].astype(np.float64) * interval_s
     rises, tells = np.diff(levels.level) > 0, np.zeros(len(edges_s), dtype=bool)
-    crowd = _CROWD * recording.current.samples * interval_s / max(3 * interval_s, _SHORTEST_TOLERANCE_S)
+    crowd = _crowd(recording)
     if len(edges_s) <= crowd:
         return edges_s, edges_s[rises]
     # Where a tick or hum moves the current all the time anything fits: only levels that are crossed seldom tell.
@@ -120,6 +155,21 @@ def _edges(recording: Recording, levels: Levels) -> tuple[Floats, Floats]:
     if tells.sum() < _FEW:  # a device that is as busy as that has nothing else to tell by
         return edges_s, edges_s[rises]
     return edges_s[tells], edges_s[tells & rises]
+
+
+def _crossings(recording: Recording, levels: Levels) -> Floats:
+    """Return all times at which the current goes from one level to another, however short it stays there."""
+    centres = levels.centres_a
+    between = (float(low + high) / 2 for low, high in itertools.pairwise(centres))
+    stays = [band_stays(recording.current, threshold_a, np.inf, hysteresis=0.0) for threshold_a in between]
+    edges = np.unique(np.concatenate([stay.ravel() for stay in stays]))
+    return edges[(edges > 0) & (edges < recording.current.samples)].astype(np.float64) * recording.current.interval_s
+
+
+def _crowd(recording: Recording) -> float:
+    """Return from how many changes on next to anything would fit the capture."""
+    interval_s = recording.current.interval_s
+    return _CROWD * recording.current.samples * interval_s / max(3 * interval_s, _SHORTEST_TOLERANCE_S)
 
 
 def _times(recording: Recording, kinds: tuple[str, ...]) -> Floats:
@@ -169,14 +219,25 @@ def clock_sentence(alignment: Alignment) -> str:
     if alignment.is_ambiguous:
         shift = duration_text(abs(alignment.rival_s or 0.0)).marked
         return f"The log fits as well when it is shifted by {shift}: type the offset, or record a sync pulse."
+    if alignment.lies_outside:
+        return "The log tells of **another time** than the capture's and fits nowhere in it: nothing is placed by it."
     if alignment.is_unconfirmed:
-        return "Next to nothing of the log is seen in the current: both clocks are taken as the same."
+        return "The current changes **elsewhere** than the log says, however it is shifted: nothing is placed by it."
     if alignment.method == SAME_CLOCK:
         return "The log's clock is taken as the capture's."
     ppm = f"**{bare(abs(alignment.drift) / 1e-6, 2)}** millionths {'slow' if alignment.drift > 0 else 'fast'}"
     offset = duration_text(abs(alignment.offset_s)).marked
     when = "after" if alignment.offset_s > 0 else "before"
     return f"The log's clock began {offset} {when} the capture and runs {ppm}."
+
+
+def misfit_words(alignment: Alignment) -> str:
+    """Say why a log fits nowhere, and what was tried."""
+    tried = "it was tried with both clocks the same, and shifted with a drift of up to 500 millionths"
+    if alignment.lies_outside:
+        return f"all that the log tells lies outside the capture, and it fits nowhere in it ({tried})"
+    counts = f"only {alignment.matched} of the log's {alignment.expected} changes are seen in the current"
+    return f"{counts}, which changes {alignment.seen} times by itself: it is not this capture's log ({tried})"
 
 
 @dataclass(frozen=True, eq=False)

@@ -6,9 +6,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from warm_ember.attribution.ledger import Ledger
+from warm_ember.attribution.ledger import Ledger, LedgerRow
 from warm_ember.model.arrays import Floats
-from warm_ember.model.load import ActivityCost, Load
+from warm_ember.model.load import ActivityCost, BasePart, Load
 from warm_ember.units import DAY_S
 
 
@@ -43,35 +43,61 @@ def day_rows(load: Load, ledger: Ledger) -> dict[str, DayRow]:
     ----------
     load, ledger
         Of one run; without activities the capture is the day.
+
+    Returns
+    -------
+    dict
+        By name: the ledger's states, and after them each activity of which no state of it shows anything, such as one
+        that was typed. Their shares sum to 1.
     """
-    times: dict[str, float] = {}
-    charges: dict[str, float] = {}
-    entries: dict[str, float] = {}
-    busy = 0.0
+    seconds: dict[str, float] = {row.name: 0.0 for row in ledger.all_rows}
+    charges: dict[str, float] = dict(seconds)
+    left_s = DAY_S
     for cost in load.costs:
-        busy += cost.rate_hz * cost.duration_s
-        for name, (charge_c, dwell_s) in cost.state_charges_c.items():
-            times[name] = times.get(name, 0.0) + cost.rate_hz * dwell_s
-            charges[name] = charges.get(name, 0.0) + cost.rate_hz * charge_c * DAY_S
-    resting = [row for row in ledger.all_rows if row.name not in times]
-    resting_s = sum(row.dwell_s for row in resting)
-    for row in resting:
-        times[row.name] = (1 - busy) * row.dwell_s / resting_s if resting_s else 0.0
-        charges[row.name] = times[row.name] * DAY_S * (row.mean.value or 0.0)
-    for row in ledger.all_rows:
-        entries[row.name] = times[row.name] * DAY_S / row.mean_dwell_s if row.mean_dwell_s else 0.0
-    whole = load.mean_a * DAY_S
+        times = cost.rate_hz * DAY_S
+        left_s -= times * cost.duration_s
+        parts = cost.state_charges_c or {cost.name: (cost.charge_c, cost.duration_s)}
+        for name, (charge_c, dwell_s) in parts.items():
+            seconds[name] = seconds.get(name, 0.0) + times * dwell_s
+            charges[name] = charges.get(name, 0.0) + times * charge_c
+    for part in load.base_parts if load.costs else _as_captured(ledger):
+        seconds[part.state] += left_s * part.time_share
+        charges[part.state] += left_s * load.base_a * part.charge_share
+    whole_c = load.mean_a * DAY_S
+    rows = {row.name: row for row in ledger.all_rows}
     return {
-        row.name: DayRow(
+        name: DayRow(
+            name,
+            seconds[name] / DAY_S,
+            charges[name] / whole_c if whole_c else 0.0,
+            charges[name],
+            _energy_j(charges[name], rows.get(name)),
+            _entries(seconds[name], rows.get(name)),
+        )
+        for name in seconds
+    }
+
+
+def _as_captured(ledger: Ledger) -> tuple[BasePart, ...]:
+    dwell_s = sum(row.dwell_s for row in ledger.all_rows)
+    return tuple(
+        BasePart(
             row.name,
-            times[row.name],
-            charges[row.name] / whole if whole else 0.0,
-            charges[row.name],
-            charges[row.name] * row.energy_j / row.charge_c if row.energy_j is not None and row.charge_c else None,
-            entries[row.name],
+            row.charge_c / ledger.charge_c if ledger.charge_c else 0.0,
+            row.dwell_s / dwell_s if dwell_s else 0.0,
         )
         for row in ledger.all_rows
-    }
+    )
+
+
+def _energy_j(charge_c: float, row: LedgerRow | None) -> float | None:
+    if row is None or row.energy_j is None or not row.charge_c:
+        return None
+    return charge_c * row.energy_j / row.charge_c
+
+
+def _entries(seconds: float, row: LedgerRow | None) -> float:
+    return seconds / row.mean_dwell_s if row is not None and row.mean_dwell_s else 0.0
 
 
 def hourly(cost: ActivityCost, base_a: float) -> Floats:

@@ -10,7 +10,7 @@ import numpy as np
 from warm_ember.attribution.ledger import Ledger, LedgerRow
 from warm_ember.model.battery import Activity, FromStates, FromStretch, FromWakes, Points, Typed
 from warm_ember.model.figure import Figure, Grade
-from warm_ember.model.load import ActivityCost, Load
+from warm_ember.model.load import ActivityCost, BasePart, Load
 from warm_ember.model.rates import rates
 
 TYPED_SPREAD = 0.05
@@ -151,11 +151,11 @@ def _base_name(resting: list[_Rest]) -> str:
     return longest.name if longest is not None else "base"
 
 
-def _base_parts(resting: list[_Rest]) -> tuple[tuple[str, float], ...]:
-    """Return each state's share of the base's charge, the largest first."""
-    whole = sum(rest.charge_c for rest in resting)
-    shares = [(rest.name, rest.charge_c / whole) for rest in resting] if whole > 0 else []
-    return tuple(sorted(shares, key=lambda one: -one[1]))
+def _base_parts(resting: list[_Rest]) -> tuple[BasePart, ...]:
+    """Return each state's share of the base, the largest charge first."""
+    whole_c, whole_s = sum(rest.charge_c for rest in resting), sum(rest.dwell_s for rest in resting)
+    parts = [BasePart(r.name, r.charge_c / whole_c if whole_c else 0.0, r.dwell_s / whole_s) for r in resting]
+    return tuple(sorted(parts, key=lambda part: -part.charge_share))
 
 
 def _occurrences(activity: Activity, ledger: Ledger, measure: MeasureOccurrences) -> Occurrences | None:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from warm_ember.attribution.clock import align
+from warm_ember.attribution.clock import TIMED_EVENTS, align
 from warm_ember.attribution.recording import Recording
 from warm_ember.model.arrays import Indices
 from warm_ember.model.placement import TYPED_CLOCK, UNPLACED, Alignment, Placement
@@ -20,8 +20,6 @@ from warm_ember.signal.series import CHUNK_SAMPLES, ShouldStop, never
 from warm_ember.units import quantity_text
 
 _VECTOR_BIT = re.compile(r"(.+)\[(\d{1,2})\]\Z")
-
-_TIMED = ("state", "wake", "sleep", "sync")
 
 
 @dataclass(frozen=True, eq=False)
@@ -45,7 +43,7 @@ def default_rules(recording: Recording) -> tuple[Rule, ...]:
 
 def place(
     recording: Recording,
-    rules: tuple[Rule, ...] = (),
+    rules: tuple[Rule, ...] | None = None,
     *,
     clock: TypedClock | None = None,
     levels: Callable[[], Levels] | None = None,
@@ -58,7 +56,7 @@ def place(
     recording
         The capture.
     rules
-        In order; none takes `default_rules`. Rules by hand go before all others.
+        In order; None takes `default_rules`, an empty tuple places nothing. Rules by hand go before all others.
     clock
         How the log's clock maps to the capture's; found when None.
     levels
@@ -76,7 +74,7 @@ def place(
     Cancelled
         If `should_stop` answered yes.
     """
-    rules = rules or default_rules(recording)
+    rules = default_rules(recording) if rules is None else rules
     by_hand = tuple(r for r in rules if isinstance(r, HandRule))
     others = tuple(r for r in rules if not isinstance(r, HandRule))
     find = levels or (lambda: find_levels(recording.current, should_stop=should_stop))
@@ -88,7 +86,7 @@ def place(
     layers = [(rules.index(rule), placer.layer(rule)) for rule in ordered]
     told = [(number, layer) for number, layer in layers if layer is not None]
     # Wakes and sleeps lie on the capture by the same clock, whatever places the states.
-    has_log = any(event.event in _TIMED for event in recording.events)
+    has_log = any(event.event in TIMED_EVENTS for event in recording.events)
     return _flatten(told, recording.current.samples, placer.clock() if has_log else placer.alignment)
 
 
@@ -119,7 +117,7 @@ class _Placer:
         if not states:
             return None
         alignment = self.clock()
-        if alignment.is_ambiguous:
+        if alignment.is_unusable:
             return None
         samples = self._recording.current.samples
         times = np.array([alignment.to_capture(event.time_s) for event in states])
@@ -135,8 +133,9 @@ class _Placer:
         if lines is None:
             return None
         edges, values = self._line_changes()
-        if not rule.high and not rule.low and not rule.state:
+        if rule.is_all:
             names = [_combination_name(int(value), lines.names) for value in values]
+            names = [rule.names.get(name, name) for name in names]
             known = tuple(dict.fromkeys(names))
             return _Layer(edges, known, np.array([known.index(name) for name in names]), "digital lines")
         wanted = [(lines.names.index(n), True) for n in rule.high if n in lines.names]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from warm_ember.attribution.ledger import Ledger
@@ -13,7 +15,7 @@ CONSTANTS_S = tuple(np.geomspace(1e-5, 1e3, 17).tolist())
 """Time constants at which it is measured, two to a decade."""
 
 
-def left_of_pulses(series: Series, stretches: list[tuple[int, int]], *, should_stop: ShouldStop = never) -> Points:
+def left_of_pulses(series: Series, stretches: Sequence[tuple[int, int]], *, should_stop: ShouldStop = never) -> Points:
     """Measure the highest current that a low-pass of the first order leaves, for some time constants.
 
     Parameters

@@ -118,7 +118,7 @@ def rest_of(
     """
     events = {event.event for event in recording.events}
     by_state = any(how.startswith(_TOLD) for how in placement.how)
-    if {"sleep", "wake"} <= events and not (placement.alignment is not None and placement.alignment.is_ambiguous):
+    if {"sleep", "wake"} <= events and not (placement.alignment is not None and placement.alignment.is_unusable):
         return _by_log(recording, placement, wakes, by_state, should_stop)
     named = [row for row in ledger.rows if _SLEEPS.search(row.name)]
     rows = named or (list(ledger.rows) if by_state else [])

@@ -437,7 +437,7 @@ def _modes(recording: Recording, placement: Placement, starts: Indices) -> list[
     """Return the mode of each stretch of sleep: as the log says, else the state it is in."""
     interval_s = recording.current.interval_s
     alignment = placement.alignment or Alignment()
-    events = () if alignment.is_ambiguous else recording.events
+    events = () if alignment.is_unusable else recording.events
     told = sorted((alignment.to_capture(e.time_s), e.name) for e in events if e.event == "sleep")
     times = np.array([time_s for time_s, _ in told])
     # The event and the change it announces are rounded to a sample each.

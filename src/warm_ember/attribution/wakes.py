@@ -153,8 +153,8 @@ def find_wakes(
     alignment = placement.alignment or Alignment()
     samples = current.samples
 
-    # A log that may lie on the capture in several ways tells nothing of when.
-    events = () if alignment.is_ambiguous else recording.events
+    # A log that lies on the capture in several ways, or in none, tells nothing of when.
+    events = () if alignment.is_unusable else recording.events
 
     def places(kind: str) -> tuple[Indices, list[str]]:
         told = [(alignment.to_capture(e.time_s), e.name) for e in events if e.event == kind]

@@ -74,6 +74,23 @@ class ActivityCost:
 
 
 @dataclass(frozen=True)
+class BasePart:
+    """What a state is of the base, outside all activities.
+
+    Parameters
+    ----------
+    state
+        The state.
+    charge_share, time_share
+        Of the base's charge and of its time.
+    """
+
+    state: str
+    charge_share: float
+    time_share: float
+
+
+@dataclass(frozen=True)
 class Load:
     """The load over the device's life.
 
@@ -88,14 +105,14 @@ class Load:
     missing
         Names of activities that the capture at hand does not show.
     base_parts
-        The states that the base is made of, each with its share of the base's charge, the largest first.
+        The states that the base is made of, the largest charge first.
     """
 
     base: Figure
     base_name: str
     costs: tuple[ActivityCost, ...]
     missing: tuple[str, ...] = ()
-    base_parts: tuple[tuple[str, float], ...] = ()
+    base_parts: tuple[BasePart, ...] = ()
 
     @property
     def base_a(self) -> float:

@@ -11,7 +11,7 @@ from warm_ember.model.arrays import Flags, Indices
 UNPLACED = -1
 SAME_CLOCK = "same clock"
 TYPED_CLOCK = "typed"
-_ENOUGH = 8
+_ENOUGH, _SOME = 8, 3
 
 
 @dataclass(frozen=True, eq=False)
@@ -34,6 +34,12 @@ class Alignment:
         How many of the log's changes fall into the capture.
     rival_s
         By how much another map that fits as well is shifted; the map is ambiguous then.
+    seen
+        How many changes the current shows by itself.
+    by_chance
+        How many pairs chance alone would give.
+    lies_outside
+        Whether all that the log tells lies before or after the capture.
     """
 
     offset_s: float = 0.0
@@ -43,10 +49,18 @@ class Alignment:
     method: str = SAME_CLOCK
     expected: int = 0
     rival_s: float | None = None
+    seen: int = 0
+    by_chance: float = 0.0
+    lies_outside: bool = False
+
+    @property
+    def is_unusable(self) -> bool:
+        """Whether nothing may be placed by the log: it fits the capture in several ways, or in none."""
+        return self.is_ambiguous or self.is_unconfirmed or self.lies_outside
 
     @property
     def is_ambiguous(self) -> bool:
-        """Whether the log can be laid on the capture in several ways; then nothing is placed by it."""
+        """Whether the log can be laid on the capture in several ways."""
         return self.rival_s is not None
 
     @property
@@ -59,9 +73,25 @@ class Alignment:
         return self.matched / self.expected if self.expected else 0.0
 
     @property
+    def is_confirmed(self) -> bool:
+        """Whether the current shows a good part of what the log tells."""
+        return self.matched > 0 and (self.method != SAME_CLOCK or self.matched >= self.expected / 4)
+
+    @property
     def is_unconfirmed(self) -> bool:
-        """Whether the log shows a good number of changes of which the current shows next to none."""
-        return self.method == SAME_CLOCK and self.expected >= _ENOUGH and self.matched < self.expected / 4
+        """Whether the current changes as often as the log does, but not when it does.
+
+        A current that hardly changes confirms nothing and contradicts nothing: it may be that of a device that only
+        believes that it sleeps.
+        """
+        if self.method != SAME_CLOCK or self.seen < self.expected / 4:
+            return False
+        if self.expected < _ENOUGH:
+            elsewhere, missed = self.seen - self.matched, self.expected - self.matched
+            return self.expected >= _SOME and self.matched <= self.expected / 4 and elsewhere >= missed / 2
+        tells = self.by_chance < self.expected / 2
+        surprising = self.by_chance + 3 * self.by_chance**0.5 if tells else 0.0
+        return self.matched < max(self.expected / 4, surprising)
 
     def to_capture(self, target_s: float) -> float:
         """Map a target time to capture time."""

@@ -27,11 +27,26 @@ class LineRule(msgspec.Struct, frozen=True, tag="line", tag_field="by", forbid_u
     """Place a state wherever some digital lines are high and some low.
 
     With neither named, each combination of lines is a state named by its high lines.
+
+    Parameters
+    ----------
+    state
+        The state's name; empty for all combinations.
+    high, low
+        The lines.
+    names
+        Names given to combinations, by how they are called without; several may share one state.
     """
 
     state: str = ""
     high: tuple[str, ...] = ()
     low: tuple[str, ...] = ()
+    names: dict[str, str] = {}
+
+    @property
+    def is_all(self) -> bool:
+        """Whether it makes a state of each combination."""
+        return not self.high and not self.low and not self.state
 
 
 class BandRule(msgspec.Struct, frozen=True, tag="band", tag_field="by", forbid_unknown_fields=True):

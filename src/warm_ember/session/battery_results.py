@@ -16,6 +16,7 @@ from warm_ember.model.arrays import Floats
 from warm_ember.model.battery import Cell
 from warm_ember.model.measured_discharge import MeasuredDischarge
 from warm_ember.model.project import Project
+from warm_ember.session.graph import remembered
 from warm_ember.session.results import Results, life_model
 from warm_ember.signal.series import ShouldStop, never
 
@@ -120,8 +121,9 @@ class BatteryResults:
     """
 
     def __init__(self, results: Results) -> None:
-        self._results = results
+        self._results, self.graph = results, results.graph
 
+    @remembered
     def tradeoffs(
         self, project: Project, name: str, parameter: str, activity: str, should_stop: ShouldStop = never
     ) -> Tradeoffs:
@@ -136,40 +138,27 @@ class BatteryResults:
         should_stop
             Polled on long passes.
         """
-        results = self._results
+        load = self._results.load(project, name, should_stop)
+        model, target_s = life_model(project, load), project.target_s
+        known = parameters(model)
+        chosen = next((one for one in known if one.name == parameter), known[0] if known else None)
+        line = course(chosen, target_s) if chosen is not None else None
+        if target_s is None:
+            return Tradeoffs((), line, None, None, None)
+        budget_a = budget_current(model, target_s)
+        names = [cost.name for cost in load.costs]
+        about = activity if activity in names else next(iter(names), None)
+        edge = region(model, about, budget_a) if about is not None else None
+        return Tradeoffs(ways(model, target_s), line, edge, target_s, budget_a)
 
-        def work() -> Tradeoffs:
-            load = results.load(project, name, should_stop)
-            model = life_model(project, load)
-            known = parameters(model)
-            chosen = next((one for one in known if one.name == parameter), known[0] if known else None)
-            line = course(chosen, project.target_s) if chosen is not None else None
-            if project.target_s is None:
-                return Tradeoffs((), line, None, None, None)
-            budget_a = budget_current(model, project.target_s)
-            names = [cost.name for cost in load.costs]
-            about = activity if activity in names else next(iter(names), None)
-            edge = region(model, about, budget_a) if about is not None else None
-            return Tradeoffs(ways(model, project.target_s), line, edge, project.target_s, budget_a)
-
-        return results.once(("tradeoffs", parameter, activity, *results.life_key(project, name)), work)
-
+    @remembered
     def steps(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[Step, ...]:
         """Work out what one more step of each parameter does to one run's life."""
-        results = self._results
+        return sensitivity(life_model(project, self._results.load(project, name, should_stop)))
 
-        def work() -> tuple[Step, ...]:
-            return sensitivity(life_model(project, results.load(project, name, should_stop)))
-
-        return results.once(("steps", *results.life_key(project, name)), work)
-
+    @remembered
     def in_years(self, project: Project, name: str, should_stop: ShouldStop = never) -> LifeInYears:
         """Cut one run's life into years, and say what it includes."""
-        results = self._results
-
-        def work() -> LifeInYears:
-            load, life = results.life(project, name, should_stop)
-            model = life_model(project, load)
-            return LifeInYears(by_year(life, project.climate), effects(model), bare_life(model))
-
-        return results.once(("years", *results.life_key(project, name)), work)
+        load, life = self._results.life(project, name, should_stop)
+        model = life_model(project, load)
+        return LifeInYears(by_year(life, project.climate), effects(model), bare_life(model))

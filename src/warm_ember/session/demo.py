@@ -257,6 +257,6 @@ def _with_brackets(folder: ProjectFolder) -> Project:
                 entries = np.flatnonzero(placement.of(state))
                 longest = entries[int(np.argmax(np.diff(placement.edges)[entries]))]
                 brackets.append(Bracket(letter, run.name, float(edges_s[longest]), float(edges_s[longest + 1]), name))
-        return edits.Change("project", {"brackets": tuple(brackets)})(session.project)
+        return edits.SetFields("project", {"brackets": tuple(brackets)})(session.project)
     finally:
         session.close()

@@ -9,10 +9,12 @@ from typing import Any
 import msgspec
 
 from warm_ember.model.battery import Activity, FromStates
-from warm_ember.model.fold import FoldPlan
+from warm_ember.model.fold import AlignBy, FoldPlan
 from warm_ember.model.parts import PartLibrary
+from warm_ember.model.plan import Becomes, Change
 from warm_ember.model.project import Bracket, Edit, ExpectedValue, Project, StateGroup, TypedClock
 from warm_ember.model.rules import BandRule, HandRule, LevelsRule, LineRule, LogRule, Rule
+from warm_ember.model.wakes import SleepMode
 
 replace = msgspec.structs.replace
 
@@ -146,7 +148,7 @@ def _places_all(rule: Rule) -> bool:
     if isinstance(rule, LogRule):
         return not rule.event_name
     if isinstance(rule, LineRule):
-        return not rule.state
+        return rule.is_all
     return isinstance(rule, LevelsRule)
 
 
@@ -179,27 +181,81 @@ def place_rest_by(base: Rule) -> Edit:
     return edit
 
 
-def rename_state(old: str, new: str, defaults: tuple[Rule, ...]) -> Edit:
-    """Give a state another name everywhere; naming it like another state joins the two."""
+def rename_state(old: str, new: str, defaults: tuple[Rule, ...], logged_modes: frozenset[str] = frozenset()) -> Edit:
+    """Give a state another name everywhere; naming it like another state joins the two.
+
+    What log, lines or levels call it themselves stays in the rule that translates it.
+
+    Parameters
+    ----------
+    old, new
+        The names.
+    defaults
+        The rules that held while the project had none; they are written down, so that they go on holding.
+    logged_modes
+        Sleep modes that the log names: one that is called like the state keeps its name.
+    """
 
     def edit(project: Project) -> Project:
+        if old == new:
+            return project
         rules = [_renamed(rule, old, new) for rule in project.rules or defaults]
         if any(isinstance(rule, LogRule) and not rule.event_name for rule in rules) and not any(
             isinstance(rule, LogRule) and rule.event_name and rule.state == new for rule in rules
         ):
             first = next(i for i, r in enumerate(rules) if isinstance(r, LogRule) and not r.event_name)
             rules.insert(first, LogRule(old, new))
-        activities = tuple(_activity_renamed(activity, old, new) for activity in project.activities)
         expected = tuple(replace(e, state=new) if e.state == old else e for e in project.expected)
-        return replace(project, rules=tuple(rules), activities=activities, expected=_first_of_each(expected))
+        modes = project.sleep_modes
+        return replace(
+            project,
+            rules=tuple(rules),
+            activities=tuple(_activity_renamed(activity, old, new) for activity in project.activities),
+            expected=_first_of_each(expected),
+            groups=_groups_renamed(project.groups, old, new),
+            folds=tuple(_fold_renamed(fold, old, new) for fold in project.folds),
+            wake_sources=tuple(replace(s, ran=new) if s.ran == old else s for s in project.wake_sources),
+            sleep_modes=modes if old in logged_modes else _modes_renamed(modes, old, new),
+            plan=replace(project.plan, changes=tuple(_change_renamed(c, old, new) for c in project.plan.changes)),
+        )
 
     return edit
 
 
+def _groups_renamed(groups: tuple[StateGroup, ...], old: str, new: str) -> tuple[StateGroup, ...]:
+    """Put the new name in the place of the old one; a state that is in a group already stays in that alone."""
+    if any(new in group.states for group in groups):
+        kept = (replace(group, states=tuple(name for name in group.states if name != old)) for group in groups)
+        return tuple(group for group in kept if group.states)
+    return tuple(replace(g, states=tuple(new if name == old else name for name in g.states)) for g in groups)
+
+
+def _fold_renamed(fold: FoldPlan, old: str, new: str) -> FoldPlan:
+    return replace(fold, what=new) if fold.by is AlignBy.STATE and fold.what == old else fold
+
+
+def _modes_renamed(modes: tuple[SleepMode, ...], old: str, new: str) -> tuple[SleepMode, ...]:
+    """Rename the mode that is a state in which something idles, which is called like it."""
+    if any(mode.name == new for mode in modes):
+        return tuple(mode for mode in modes if mode.name != old)
+    return tuple(replace(mode, name=new) if mode.name == old else mode for mode in modes)
+
+
+def _change_renamed(change: Change, old: str, new: str) -> Change:
+    effects = []
+    for effect in change.effects:
+        if getattr(effect, "state", None) == old:
+            effect = replace(effect, state=new)
+        if isinstance(effect, Becomes) and effect.name == old:
+            effect = replace(effect, name=new)
+        effects.append(effect)
+    return replace(change, effects=tuple(effects))
+
+
 def _renamed(rule: Rule, old: str, new: str) -> Rule:
-    if isinstance(rule, LevelsRule):
-        renamed = {level: new if name == old else name for level, name in rule.names.items()}
-        return LevelsRule(renamed if old in rule.names.values() else {**renamed, old: new})
+    if isinstance(rule, LevelsRule) or (isinstance(rule, LineRule) and rule.is_all):
+        renamed = {own: new if name == old else name for own, name in rule.names.items()}
+        return replace(rule, names=renamed if old in rule.names.values() else {**renamed, old: new})
     if isinstance(rule, BandRule | HandRule):
         return replace(rule, state=new) if rule.state == old else rule
     return replace(rule, state=new) if rule.state == old and rule.state else rule
@@ -262,7 +318,7 @@ def drop_activity(name: str) -> Edit:
 
 
 @dataclass(frozen=True)
-class Change:
+class SetFields:
     """Fields of one part of the project to change: its battery, supply, settings, or the project itself."""
 
     part: str

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import logging
+from contextlib import closing
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
 import msgspec
 
-from warm_ember.errors import BadArgumentError, BadFileError, ProjectError
+from warm_ember.attribution.clock import TIMED_EVENTS, align, misfit_words
+from warm_ember.errors import BadArgumentError, BadFileError, Cancelled, ProjectError
 from warm_ember.formats.cpuidle import read_cpuidle
 from warm_ember.formats.event_log import EventLog, read_events
 from warm_ember.formats.itm import ItmStream, read_itm
@@ -24,7 +26,9 @@ from warm_ember.model.program import Function, ProgramTrace
 from warm_ember.model.project import Run
 from warm_ember.model.wakes import SleepMode
 from warm_ember.session.session import Session
+from warm_ember.signal.levels import find_levels
 from warm_ember.signal.series import Progress, ShouldStop, ignore_progress, never
+from warm_ember.store.capture import Capture
 from warm_ember.store.capture_file import CaptureWriter
 from warm_ember.store.layout import MOST_SAMPLES
 from warm_ember.store.project_folder import check_capture_name
@@ -140,7 +144,9 @@ def import_file(
     made_folders = make_folders(path.parent)
     try:
         importing = _Import(request, name, path, source, vcd, log_file, program, kernel)
-        return replace(importing.run(should_stop, progress), sleep_modes=modes)
+        report = importing.run(should_stop, progress)
+        misfit = _misfit(path, should_stop) if report.events else ()
+        return replace(report, sleep_modes=modes, notes=(*report.notes, *misfit))
     except OSError as error:
         remove_folders(made_folders)
         if isinstance(error, BadFileError | ProjectError):
@@ -149,6 +155,22 @@ def import_file(
     except BaseException:
         remove_folders(made_folders)
         raise
+
+
+def _misfit(path: Path, should_stop: ShouldStop) -> tuple[str, ...]:
+    """Say that the log of a new capture does not fit it, if so."""
+    with closing(Capture(path)) as capture:
+        if capture.whole().mean_a is None or not any(event.event in TIMED_EVENTS for event in capture.events):
+            return ()
+        try:
+            alignment = align(capture, lambda: find_levels(capture.current, should_stop=should_stop))
+        except Cancelled:  # the capture is whole
+            return ()
+    if not alignment.is_unusable:
+        return ()
+    if alignment.is_ambiguous:
+        return (f"the log places nothing: it fits as well when it is shifted by {abs(alignment.rival_s or 0.0):.3g} s",)
+    return (f"the log places nothing: {misfit_words(alignment)}",)
 
 
 def _idle_states(request: ImportRequest) -> tuple[SleepMode, ...]:

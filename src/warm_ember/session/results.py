@@ -1,13 +1,10 @@
-"""The graph of results: each a pure function of the project and a capture, remembered by what it depends on."""
+"""What is computed of each run: pure functions of the project and its captures, remembered by what they read."""
 
 from __future__ import annotations
 
-import threading
-from collections import OrderedDict
-from collections.abc import Callable, Hashable, Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from functools import partial
-from typing import TypeVar
 
 import msgspec
 import numpy as np
@@ -16,7 +13,7 @@ from warm_ember.attribution.budget import Segment, budget_by_activity, budget_by
 from warm_ember.attribution.cycles import default_plan, fold_cycles
 from warm_ember.attribution.expected import expected_in
 from warm_ember.attribution.ledger import Ledger, make_ledger
-from warm_ember.attribution.load import Occurrences, Reproduced, make_load, no_pulses, reproduce
+from warm_ember.attribution.load import MeasurePulses, Occurrences, Reproduced, make_load, no_pulses, reproduce
 from warm_ember.attribution.occurrences import of_stretch, of_wakes
 from warm_ember.attribution.placing import place
 from warm_ember.attribution.pulses import hottest_entries, left_of_pulses
@@ -24,12 +21,14 @@ from warm_ember.attribution.wake_ledger import WakeLedger, make_wake_ledger
 from warm_ember.attribution.wakes import Wakes, arranged, find_wakes
 from warm_ember.battery.life import LifeEstimate, estimate_life, follow_life
 from warm_ember.model.battery import Activity, FromStates, FromStretch, FromWakes, Points
-from warm_ember.model.finding import Finding
+from warm_ember.model.bench import Attached
+from warm_ember.model.finding import Finding, Kind
 from warm_ember.model.fold import FoldPlan
 from warm_ember.model.load import LifeModel, Load
 from warm_ember.model.placement import Placement
 from warm_ember.model.project import Project, Run
 from warm_ember.model.rules import HandRule, Rule
+from warm_ember.session.graph import ResultGraph, look_up, remembered
 from warm_ember.signal.fold import Fold
 from warm_ember.signal.levels import Levels, find_levels
 from warm_ember.signal.series import ShouldStop, never
@@ -39,8 +38,6 @@ from warm_ember.tuning.findings.registry import Checkup, check
 from warm_ember.tuning.findings.waste import Waste
 from warm_ember.tuning.findings.wasters import find_waste
 
-T = TypeVar("T")
-_REMEMBERED = 200
 _MOST_PULSES = 16
 
 
@@ -86,38 +83,24 @@ class RunResults:
         return tuple((row.name, row.mean.value) for row in self.ledger.all_rows)
 
 
-class Memory:
-    """Values that were computed, by all that they depend on; the least recently used are forgotten."""
-
-    def __init__(self) -> None:
-        self._kept: OrderedDict[Hashable, object] = OrderedDict()
-        self._lock = threading.Lock()
-
-    def once(self, key: Hashable, work: Callable[[], T]) -> T:
-        """Return what is known under a key, else compute it; safe from several threads."""
-        with self._lock:
-            if key in self._kept:
-                self._kept.move_to_end(key)
-                return self._kept[key][0]  # type: ignore[index, no-any-return]
-        value = work()
-        with self._lock:
-            # The first answer stays, so that what is keyed by its identity stays valid.
-            kept = self._kept.setdefault(key, (value,))
-            while len(self._kept) > _REMEMBERED:
-                self._kept.popitem(last=False)
-        return kept[0]  # type: ignore[index, no-any-return]
-
-
-_memory = Memory()  # one for all sessions: a project that is opened again is there at once
-
-
 class Results:
-    """Compute and remember; safe to ask from several threads."""
+    """Compute and remember; safe to ask from several threads.
+
+    Parameters
+    ----------
+    open_capture
+        Opens a capture by its name.
+
+    Attributes
+    ----------
+    graph
+        Where results are remembered.
+    """
 
     def __init__(self, open_capture: Callable[[str], Capture]) -> None:
-        self.open_capture = open_capture
-        self.once = _memory.once
+        self.graph = ResultGraph(open_capture)
 
+    @remembered
     def run(self, project: Project, name: str, should_stop: ShouldStop = never) -> RunResults:
         """Compute all of one run.
 
@@ -130,19 +113,13 @@ class Results:
         Cancelled
             If `should_stop` answered yes.
         """
-        run = project.run(name) or Run(name)
-        capture = self.open_capture(name)
-        placement = self.placement(project, name, should_stop)
         ledger = self.ledger(project, name, should_stop)
         load, life = self.life(project, name, should_stop)
         return RunResults(
-            run=run,
-            capture=capture,
-            whole=self.once(
-                ("whole", capture.identity, project.supply_v),
-                lambda: capture.whole(supply_v=project.supply_v),
-            ),
-            placement=placement,
+            run=project.run(name) or Run(name),
+            capture=self.graph.capture(project, name),
+            whole=self.whole(project, name, should_stop),
+            placement=self.placement(project, name, should_stop),
             ledger=ledger,
             load=load,
             life=life,
@@ -152,73 +129,75 @@ class Results:
             fold_plan=self.fold_plan(project, name, should_stop),
         )
 
+    @remembered
+    def whole(self, project: Project, name: str, should_stop: ShouldStop = never) -> StretchReading:
+        """Read the whole of one capture."""
+        return self.graph.capture(project, name).whole(supply_v=project.supply_v)
+
+    @remembered
     def placement(self, project: Project, name: str, should_stop: ShouldStop = never) -> Placement:
         """Place the states of one capture."""
-        capture = self.open_capture(name)
-        rules = _rules_for(project.rules, name)
-        levels = self.levels(capture, should_stop)
-        return self.once(
-            placement_key(project, capture),
-            lambda: place(capture, rules, clock=project.clock_of(name), levels=levels, should_stop=should_stop),
+        return place(
+            self.graph.capture(project, name),
+            look_up(project, rules_for, name),
+            clock=project.clock_of(name),
+            levels=partial(self.levels, project, name, should_stop),
+            should_stop=should_stop,
         )
 
-    def levels(self, capture: Capture, should_stop: ShouldStop) -> Callable[[], Levels]:
-        """Return what gives the levels of a capture, which several results need."""
-        key = ("levels", capture.identity)
-        return lambda: self.once(key, lambda: find_levels(capture.current, should_stop=should_stop))
+    @remembered
+    def levels(self, project: Project, name: str, should_stop: ShouldStop = never) -> Levels:
+        """Find the levels of one capture."""
+        return find_levels(self.graph.capture(project, name).current, should_stop=should_stop)
 
+    @remembered
     def ledger(self, project: Project, name: str, should_stop: ShouldStop = never) -> Ledger:
         """Sum one capture over its states."""
-        capture = self.open_capture(name)
+        return make_ledger(
+            self.graph.capture(project, name),
+            self.placement(project, name, should_stop),
+            look_up(project, expected_in, name),
+            supply_v=project.supply_v,
+            should_stop=should_stop,
+        )
 
-        def work() -> Ledger:
-            placement = self.placement(project, name, should_stop)
-            volts = project.supply_v
-            expected = expected_in(project, name)
-            return make_ledger(capture, placement, expected, supply_v=volts, should_stop=should_stop)
-
-        return self.once(_ledger_key(project, capture), work)
-
+    @remembered
     def findings(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[Finding, ...]:
         """Find what is wrong with one capture, and what is wasted in it, in the order of time."""
-        capture, wakes = self.open_capture(name), self.wake_ledger(project, name, should_stop=should_stop)
-        device = (project.parts, project.bench.attached, project.sleep_modes)
-
-        def work() -> tuple[Finding, ...]:
-            return find_waste(self.waste(project, name, should_stop), self.checkup(name, should_stop).findings)
-
-        return self.once(("findings", wakes, device, *_ledger_key(project, capture)), work)
+        faults = self.checkup(project, name, should_stop).findings
+        if project.clock_of(name) is not None:  # typed, so that nothing is open any more
+            faults = tuple(one for one in faults if one.kind is not Kind.AMBIGUOUS_CLOCK)
+        return find_waste(self.waste(project, name, should_stop), faults)
 
     def waste(self, project: Project, name: str, should_stop: ShouldStop = never) -> Waste:
         """Return what waste is looked for in."""
-        capture = self.open_capture(name)
+        capture = self.graph.capture(project, name)
         return Waste(
             capture,
             self.placement(project, name, should_stop),
             self.ledger(project, name, should_stop),
             self.wake_ledger(project, name, should_stop=should_stop),
-            expected_in(project, name),
+            look_up(project, expected_in, name),
             project.parts,
-            project.bench.attached,
+            look_up(project, attached),
             capture.info.supply_v or project.supply_v,
-            frozenset(mode.name for mode in project.sleep_modes),
+            look_up(project, _mode_names),
             should_stop,
         )
 
-    def checkup(self, name: str, should_stop: ShouldStop = never) -> Checkup:
+    @remembered
+    def checkup(self, project: Project, name: str, should_stop: ShouldStop = never) -> Checkup:
         """Find what is wrong with one capture, and say what was looked at."""
-        capture = self.open_capture(name)
-        levels = self.levels(capture, should_stop)
-        return self.once(("checkup", capture.identity), lambda: check(capture, levels, should_stop=should_stop))
+        levels = partial(self.levels, project, name, should_stop)
+        return check(self.graph.capture(project, name), levels, should_stop=should_stop)
 
     def fold_plan(self, project: Project, name: str, should_stop: ShouldStop = never) -> FoldPlan:
         """Say how one capture is folded: as the project says, else as is likely to be wanted."""
-        known = project.fold_of(name)
-        if known is not None:
-            return known
-        capture, placement = self.open_capture(name), self.placement(project, name, should_stop)
-        key = ("fold plan", *placement_key(project, capture))
-        return self.once(key, lambda: default_plan(capture, placement))
+        return project.fold_of(name) or self._default_fold_plan(project, name, should_stop)
+
+    @remembered
+    def _default_fold_plan(self, project: Project, name: str, should_stop: ShouldStop = never) -> FoldPlan:
+        return default_plan(self.graph.capture(project, name), self.placement(project, name, should_stop))
 
     def fold(self, project: Project, name: str, plan: FoldPlan, should_stop: ShouldStop = never) -> Fold:
         """Fold one capture; how its steps are cut and named does not matter here.
@@ -228,23 +207,20 @@ class Results:
         BadArgumentError
             If there is nothing to fold.
         """
-        capture = self.open_capture(name)
-        plan = msgspec.structs.replace(plan, edges_s=None, names=())
+        return self._fold(project, name, msgspec.structs.replace(plan, edges_s=None, names=()), should_stop)
 
-        def work() -> Fold:
-            return fold_cycles(capture, self.placement(project, name, should_stop), plan, should_stop=should_stop)
+    @remembered
+    def _fold(self, project: Project, name: str, plan: FoldPlan, should_stop: ShouldStop = never) -> Fold:
+        capture, placement = self.graph.capture(project, name), self.placement(project, name, should_stop)
+        return fold_cycles(capture, placement, plan, should_stop=should_stop)
 
-        return self.once(("fold", plan, *placement_key(project, capture)), work)
-
+    @remembered
     def life(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[Load, LifeEstimate]:
         """Work out one run's load and life."""
+        load = self.load(project, name, should_stop)
+        return load, estimate_life(life_model(project, load), project.target_s)
 
-        def work() -> tuple[Load, LifeEstimate]:
-            load = self.load(project, name, should_stop)
-            return load, estimate_life(life_model(project, load), project.target_s)
-
-        return self.once(("life", *self.life_key(project, name)), work)
-
+    @remembered
     def load(self, project: Project, name: str, should_stop: ShouldStop = never) -> Load:
         """Work out what one run means for the device's life: its base, and its activities as often as they come.
 
@@ -253,14 +229,18 @@ class Results:
         BadArgumentError
             If an activity's rate is impossible.
         """
-        key = ("load", *self.life_key(project, name))
-        return self.once(key, lambda: self._load(project, name, should_stop))
+        return self._load(project, name, should_stop)
 
     def _load(self, project: Project, name: str, should_stop: ShouldStop) -> Load:
-        ledger = self.ledger(project, name, should_stop)
         measure = partial(self.occurrences, project, name, should_stop=should_stop)
-        behind = partial(self._pulses, project, name, should_stop=should_stop)
-        return make_load(ledger, project.activities, measure, behind if project.supply.input_f else no_pulses)
+        pulses = self.pulses(project, name, should_stop)
+        return make_load(self.ledger(project, name, should_stop), project.activities, measure, pulses)
+
+    def pulses(self, project: Project, name: str, should_stop: ShouldStop = never) -> MeasurePulses:
+        """Return what measures how much of an activity's pulses gets through a capacitor before the cell, if any."""
+        if not look_up(project, _has_capacitor):
+            return no_pulses
+        return partial(self._pulses, project, name, should_stop=should_stop)
 
     def preview(self, project: Project, like: RunResults, should_stop: ShouldStop = never) -> RunResults:
         """Work out roughly what a run's life would be in a project that differs only in what it is fed by or does.
@@ -277,15 +257,18 @@ class Results:
         by_state, by_activity = budget_by_state(load, like.ledger), budget_by_activity(load)
         return replace(like, load=load, life=life, by_state=by_state, by_activity=by_activity)
 
+    @remembered
     def wakes(self, project: Project, name: str, should_stop: ShouldStop = never) -> Wakes:
-        """Find one run's wakes."""
-        capture, placement = self.open_capture(name), self.placement(project, name, should_stop)
-        levels = self.levels(capture, should_stop)
-        found = self.once(
-            ("wakes", *placement_key(project, capture)),
-            lambda: find_wakes(capture, placement, levels, should_stop=should_stop),
-        )
+        """Find one run's wakes, under the names of their sources."""
+        capture, placement = self.graph.capture(project, name), self.placement(project, name, should_stop)
+        found = self._wakes_as_found(project, name, should_stop)
         return arranged(found, project.wake_sources, placement, capture.current.interval_s)
+
+    @remembered
+    def _wakes_as_found(self, project: Project, name: str, should_stop: ShouldStop = never) -> Wakes:
+        levels = partial(self.levels, project, name, should_stop)
+        capture, placement = self.graph.capture(project, name), self.placement(project, name, should_stop)
+        return find_wakes(capture, placement, levels, should_stop=should_stop)
 
     def wake_ledger(
         self,
@@ -297,26 +280,34 @@ class Results:
         cpu: int | None = None,
     ) -> WakeLedger:
         """Sum one run over its wakes, or those of one CPU; `slack_s` overrides the project's."""
-        capture, placement = self.open_capture(name), self.placement(project, name, should_stop)
-        wakes, slack_s = self.wakes(project, name, should_stop), {**project.slack_s, **(slack_s or {})}
-        wakes = wakes if cpu is None else wakes.of_cpu(cpu)
-        said = (cpu, tuple(sorted(slack_s.items())), project.wake_sources, project.sleep_modes)
-        return self.once(
-            ("wake ledger", *said, *placement_key(project, capture)),
-            lambda: make_wake_ledger(capture, placement, wakes, slack_s, project.sleep_modes, should_stop=should_stop),
-        )
+        return self._wake_ledger(project, name, tuple(sorted((slack_s or {}).items())), cpu, should_stop)
+
+    @remembered
+    def _wake_ledger(
+        self,
+        project: Project,
+        name: str,
+        slack: tuple[tuple[str, float], ...],
+        cpu: int | None,
+        should_stop: ShouldStop = never,
+    ) -> WakeLedger:
+        capture, placement = self.graph.capture(project, name), self.placement(project, name, should_stop)
+        wakes = self.wakes(project, name, should_stop)
+        wakes, slack_s = wakes if cpu is None else wakes.of_cpu(cpu), {**project.slack_s, **dict(slack)}
+        return make_wake_ledger(capture, placement, wakes, slack_s, project.sleep_modes, should_stop=should_stop)
 
     def occurrences(
         self, project: Project, name: str, source: FromStretch | FromWakes, should_stop: ShouldStop
     ) -> Occurrences | None:
         """Measure an activity that was taken from a bracket or from wakes; None when its capture does not show it."""
         if isinstance(source, FromWakes):
-            capture, placement = self.open_capture(name), self.placement(project, name, should_stop)
+            capture, placement = self.graph.capture(project, name), self.placement(project, name, should_stop)
             wakes = self.wakes(project, name, should_stop)
             return of_wakes(capture, placement, wakes, source.wake_source, should_stop=should_stop)
-        if project.run(source.capture) is None:
+        if not look_up(project, _has_run, source.capture):
             return None
-        capture, placement = self.open_capture(source.capture), self.placement(project, source.capture, should_stop)
+        capture = self.graph.capture(project, source.capture)
+        placement = self.placement(project, source.capture, should_stop)
         first, last = snap(capture.current, source.from_s, source.to_s)
         found = of_stretch(capture, placement, first, last, should_stop=should_stop)
         # A bracket on another run takes nothing from this one's base, and its states are that run's.
@@ -326,9 +317,10 @@ class Results:
 
     def _pulses(self, project: Project, name: str, activity: Activity, should_stop: ShouldStop) -> Points:
         source = activity.source
-        capture, placement = self.open_capture(name), self.placement(project, name, should_stop)
+        capture, placement = self.graph.capture(project, name), self.placement(project, name, should_stop)
         if isinstance(source, FromStretch):
-            capture = self.open_capture(source.capture)
+            name = source.capture
+            capture = self.graph.capture(project, name)
             stretches = [snap(capture.current, source.from_s, source.to_s)]
         elif isinstance(source, FromWakes):
             wakes = self.wakes(project, name, should_stop)
@@ -338,15 +330,13 @@ class Results:
             stretches = hottest_entries(self.ledger(project, name, should_stop), placement, source, _MOST_PULSES)
         else:
             return ()
-        key = ("pulses", capture.identity, tuple(stretches))
-        return self.once(key, lambda: left_of_pulses(capture.current, stretches, should_stop=should_stop))
+        return self._left_of_pulses(project, name, tuple(stretches), should_stop)
 
-    def life_key(self, project: Project, name: str) -> tuple[Hashable, ...]:
-        """Return all that the life of one run depends on."""
-        stretches = {a.source.capture for a in project.activities if isinstance(a.source, FromStretch)}
-        others = tuple(self.open_capture(other).identity for other in sorted(stretches) if project.run(other))
-        inputs = (project.activities, project.battery, project.supply, project.climate, project.target_s)
-        return (*_ledger_key(project, self.open_capture(name)), others, *inputs)
+    @remembered
+    def _left_of_pulses(
+        self, project: Project, name: str, stretches: tuple[tuple[int, int], ...], should_stop: ShouldStop = never
+    ) -> Points:
+        return left_of_pulses(self.graph.capture(project, name).current, stretches, should_stop=should_stop)
 
 
 def life_model(project: Project, load: Load) -> LifeModel:
@@ -354,21 +344,34 @@ def life_model(project: Project, load: Load) -> LifeModel:
     return LifeModel(load, project.battery, project.supply, project.climate)
 
 
-def placement_key(project: Project, capture: Capture) -> tuple[Hashable, ...]:
-    """Return all that the placement of one capture depends on."""
-    # Some rules hold a table of names, which has no hash; their text says all that they are.
-    rules, clock = repr(_rules_for(project.rules, capture.name)), project.clock_of(capture.name)
-    return ("placement", capture.name, capture.identity, rules, clock)
+def rules_for(project: Project, name: str) -> tuple[Rule, ...] | None:
+    """Return the placement rules that may change something in one capture, None where a project has none of its own.
 
-
-def _ledger_key(project: Project, capture: Capture) -> tuple[Hashable, ...]:
-    expected = expected_in(project, capture.name)
-    return ("ledger", *placement_key(project, capture), expected, project.supply_v)
-
-
-def _rules_for(rules: tuple[Rule, ...], name: str) -> tuple[Rule, ...]:
-    """Leave out strokes by hand on other captures: they change nothing here.
-
-    A project that has rules of its own must not fall back to the default ones, so at least one stays.
+    Strokes by hand on other captures change nothing in it. A project that has nothing but such strokes has rules of
+    its own all the same, and must not fall back on the default ones.
     """
-    return tuple(rule for rule in rules if not isinstance(rule, HandRule) or rule.capture == name)
+    if not project.rules:
+        return None
+    return tuple(rule for rule in project.rules if not isinstance(rule, HandRule) or rule.capture == name)
+
+
+def attached(project: Project) -> tuple[Attached, ...]:
+    """Return what hangs beside the device."""
+    return project.bench.attached
+
+
+def run_names(project: Project) -> tuple[str, ...]:
+    """Return the names of all runs, in their order."""
+    return tuple(run.name for run in project.runs)
+
+
+def _mode_names(project: Project) -> frozenset[str]:
+    return frozenset(mode.name for mode in project.sleep_modes)
+
+
+def _has_capacitor(project: Project) -> bool:
+    return project.supply.input_f > 0
+
+
+def _has_run(project: Project, name: str) -> bool:
+    return project.run(name) is not None

@@ -11,7 +11,8 @@ from warm_ember.battery.life import LifeEstimate, follow_life, life_of
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.plan import Change
 from warm_ember.model.project import Project
-from warm_ember.session.results import Results, life_model
+from warm_ember.session.graph import look_up, remembered
+from warm_ember.session.results import Results, attached, life_model, run_names
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.tuning.claims import CHARGE, LIFE, Claim, Interval, Judged, judge, read_claim
 from warm_ember.tuning.confounders import Confounder, confounders
@@ -111,8 +112,9 @@ class TuningResults:
     """Compute what is known of changes."""
 
     def __init__(self, results: Results) -> None:
-        self._results = results
+        self._results, self.graph = results, results.graph
 
+    @remembered
     def compare(self, project: Project, before: str, after: str, should_stop: ShouldStop = never) -> Comparison:
         """Hold one run against another.
 
@@ -149,7 +151,7 @@ class TuningResults:
         first = self._results.run(project, before, should_stop)
         if after == PLAN:
             start = self.start(project, before, should_stop)
-            predicted = predict(start, changes_ahead(project, before))
+            predicted = predict(start, look_up(project, changes_ahead, before))
             second = Side(predicted.by_state, predicted.ledger, predicted.load)
             model = life_model(project, predicted.load)
             life = follow_life(model, project.target_s, first.life)
@@ -168,8 +170,9 @@ class TuningResults:
             results.ledger(project, name, should_stop),
             project.activities,
             partial(results.occurrences, project, name, should_stop=should_stop),
+            pulses=results.pulses(project, name, should_stop),
             parts=project.parts,
-            on={value.state: value.parts for value in expected_in(project, name)},
+            on={value.state: value.parts for value in look_up(project, expected_in, name)},
         )
 
     def predict(
@@ -178,9 +181,10 @@ class TuningResults:
         """Predict one run with some changes."""
         return predict(self.start(project, name, should_stop), changes)
 
+    @remembered
     def ahead(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[float, float]:
         """Return the average and the life of one run with all of the plan that it does not contain yet."""
-        load = self.predict(project, name, changes_ahead(project, name), should_stop).load
+        load = self.predict(project, name, look_up(project, changes_ahead, name), should_stop).load
         return load.mean_a, life_of(life_model(project, load))
 
     def smallest_set(
@@ -193,24 +197,22 @@ class TuningResults:
         start = self.start(project, name, should_stop)
         return smallest_set(start, changes, budget_a, project.plan.limits, should_stop=should_stop)
 
+    @remembered
     def plan(self, project: Project, name: str, should_stop: ShouldStop = never) -> PlanResults:
         """Work out the plan as it stands for one run."""
-        run = self._results.run(project, name, should_stop)
+        results = self._results
+        run = results.run(project, name, should_stop)
         start = self.start(project, name, should_stop)
-        ahead = changes_ahead(project, name)
-        steps = staircase(start, ahead)
-        predicted = predict(start, ahead)
-        lives_s = []
-        for number in range(len(ahead)):
-            load = predict(start, ahead[: number + 1]).load
-            lives_s.append(life_of(life_model(project, load)))
-        life = follow_life(life_model(project, predicted.load), project.target_s, run.life)
-        before = step_before(project, name)
-        last = self._results.run(project, before, should_stop) if before else None
+        ahead = look_up(project, changes_ahead, name)
+        steps, predicted = staircase(start, ahead), predict(start, ahead)
+        model = life_model(project, predicted.load)
+        planned_s = life_of(model)
+        before = look_up(project, step_before, name)
+        last = results.run(project, before, should_stop) if before else None
         matrix = self.matrix(project, name, should_stop)
-        found = self._results.findings(project, name, should_stop)
+        found = results.findings(project, name, should_stop)
         supply_v = run.capture.info.supply_v or project.supply_v
-        offered = offers(start, found, matrix, project.plan.changes, ahead, project.bench.attached, supply_v)
+        offered = offers(start, found, matrix, project.plan.changes, ahead, look_up(project, attached), supply_v)
         return PlanResults(
             name,
             before,
@@ -219,23 +221,21 @@ class TuningResults:
             last.load.mean_a if last is not None else None,
             last.life.life_s if last is not None else None,
             steps,
-            tuple(lives_s),
+            tuple(life_of(life_model(project, step.load)) for step in steps),
             predicted,
-            life,
+            follow_life(model, project.target_s, run.life),
             self.proofs(project, name, should_stop),
             project.target_s,
             run.life.budget_a,
-            tuple(replace(one, gain_s=self._gain_s(project, start, ahead, one)) for one in offered),
+            tuple(
+                replace(one, gain_s=life_of(life_model(project, one.load)) - planned_s if one.load else 0.0)
+                for one in offered
+            ),
             matrix,
-            self._results.waste(project, name, should_stop).modes_of_states,
+            results.waste(project, name, should_stop).modes_of_states,
         )
 
-    @staticmethod
-    def _gain_s(project: Project, start: Start, ahead: tuple[Change, ...], offer: Offer) -> float:
-        """Return what an offer adds to the life beside the plan."""
-        without, beside = (predict(start, changes).load for changes in (ahead, (*ahead, offer.change)))
-        return life_of(life_model(project, beside)) - life_of(life_model(project, without))
-
+    @remembered
     def matrix(self, project: Project, name: str, should_stop: ShouldStop = never) -> Matrix:
         """Return the shutdown matrix held against one run."""
         results = self._results
@@ -249,27 +249,26 @@ class TuningResults:
             waste.modes_of_states,
         )
 
+    @remembered
     def periods(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[PeriodModel, ...]:
         """Return what happens with a period in one run: sources of wakes, and what pulses in its states."""
-        results = self._results
-        capture, placement = results.open_capture(name), results.placement(project, name, should_stop)
-        ledger = results.wake_ledger(project, name, should_stop=should_stop)
+        capture = self.graph.capture(project, name)
+        placement = self._results.placement(project, name, should_stop)
+        ledger = self._results.wake_ledger(project, name, should_stop=should_stop)
+        sources = (of_source(ledger, row.source) for row in ledger.sources)
+        states = (of_state(capture, placement, state, should_stop=should_stop) for state in placement.names)
+        return tuple(one for one in (*sources, *states) if one is not None)
 
-        def work() -> tuple[PeriodModel, ...]:
-            sources = (of_source(ledger, row.source) for row in ledger.sources)
-            states = (of_state(capture, placement, state, should_stop=should_stop) for state in placement.names)
-            return tuple(one for one in (*sources, *states) if one is not None)
-
-        return results.once(("periods", ledger), work)
-
+    @remembered
     def asked(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[Granted, ...]:
         """Return what was asked of a network and what it granted, in the order of the log."""
         return asked_and_granted(self._results.waste(project, name, should_stop))
 
+    @remembered
     def proofs(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[Proof, ...]:
         """Hold what was predicted of the changes in each run up to this one against what came."""
         results, found = self._results, []
-        names = [run.name for run in project.runs]
+        names = look_up(project, run_names)
         for after in names[: names.index(name) + 1] if name in names else []:
             changes = tuple(one for one in project.plan.changes if one.proved_by == after and one.on in names)
             for before in dict.fromkeys(change.on for change in changes):

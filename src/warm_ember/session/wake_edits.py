@@ -10,7 +10,9 @@ import msgspec
 from warm_ember.attribution.wake_ledger import SourceRow
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.battery import Activity, FromWakes, Typed
+from warm_ember.model.fold import AlignBy, FoldPlan
 from warm_ember.model.project import Edit, Project
+from warm_ember.model.wake_plan import WakePlan
 from warm_ember.model.wakes import SleepMode, WakeSource
 from warm_ember.units import DAY_S
 
@@ -38,8 +40,12 @@ def rename(old: str, new: str) -> Edit:
         if other is not None:
             joined = replace(joined, ran="", period_s=0.0) if not (mine.is_all and other.is_all) else joined
         project = replace(project, wake_sources=parts)
-        activities = tuple(_renamed(activity, old, new) for activity in project.activities)
-        return replace(_with_source(project, joined), activities=activities)
+        return replace(
+            _with_source(project, joined),
+            activities=tuple(_renamed(activity, old, new) for activity in project.activities),
+            wake_plan=_path_renamed(project.wake_plan, old, new),
+            folds=tuple(replace(f, what=new) if _is_on(f, old) else f for f in project.folds),
+        )
 
     return edit
 
@@ -89,6 +95,17 @@ def _with_source(project: Project, source: WakeSource) -> Project:
         changed = tuple(source if other.name == source.name else other for other in project.wake_sources)
         return replace(project, wake_sources=changed)
     return replace(project, wake_sources=(*project.wake_sources, source))
+
+
+def _path_renamed(plan: WakePlan, old: str, new: str) -> WakePlan:
+    """Rename a source's way to the core; of two that become one the way of the name that stays counts."""
+    if any(path.source == new for path in plan.paths):
+        return replace(plan, paths=tuple(path for path in plan.paths if path.source != old))
+    return replace(plan, paths=tuple(replace(p, source=new) if p.source == old else p for p in plan.paths))
+
+
+def _is_on(fold: FoldPlan, source: str) -> bool:
+    return fold.by is AlignBy.WAKE and fold.what == source
 
 
 def _renamed(activity: Activity, old: str, new: str) -> Activity:

@@ -8,6 +8,7 @@ from warm_ember.attribution.wake_alignment import Saving, saving_of
 from warm_ember.attribution.wake_ledger import WakeLedger
 from warm_ember.attribution.wake_profile import WakeProfile, wake_profile
 from warm_ember.model.project import Project
+from warm_ember.session.graph import remembered
 from warm_ember.session.results import Results
 from warm_ember.signal.series import ShouldStop, never
 
@@ -25,21 +26,26 @@ class WakeResults:
     """Compute and remember what is known of one run's wakes."""
 
     def __init__(self, results: Results) -> None:
-        self._results = results
+        self._results, self.graph = results, results.graph
 
+    @remembered
     def shown(self, project: Project, name: str, cpu: int | None = None, should_stop: ShouldStop = never) -> WakesShown:
         """Sum one run over its wakes, or those of one CPU."""
         ledger = self._results.wake_ledger(project, name, should_stop=should_stop, cpu=cpu)
-        profile = self._results.once(("wake profile", ledger), lambda: wake_profile(ledger))
-        return WakesShown(ledger, profile, self._results.wakes(project, name, should_stop).cpus)
+        return WakesShown(ledger, wake_profile(ledger), self._results.wakes(project, name, should_stop).cpus)
 
-    def saving(self, ledger: WakeLedger, source: str, should_stop: ShouldStop = never) -> Saving:
+    @remembered
+    def saving(
+        self, project: Project, name: str, source: str, cpu: int | None = None, should_stop: ShouldStop = never
+    ) -> Saving:
         """Try slacks of one source."""
-
-        def work() -> Saving:
-            cost_c, duration_s = ledger.cost_c, ledger.duration_s
-            return saving_of(
-                ledger.wakes, cost_c, ledger.slack_s, source, ledger.interval_s, duration_s, should_stop=should_stop
-            )
-
-        return self._results.once(("saving", source, ledger), work)
+        ledger = self._results.wake_ledger(project, name, should_stop=should_stop, cpu=cpu)
+        return saving_of(
+            ledger.wakes,
+            ledger.cost_c,
+            ledger.slack_s,
+            source,
+            ledger.interval_s,
+            ledger.duration_s,
+            should_stop=should_stop,
+        )

@@ -13,7 +13,7 @@ LARGEST_DRIFT = 500e-6
 USUAL_DRIFT = 100e-6
 _VOTES = 2_000_000
 _CANDIDATES = 16
-_FEWEST_SHARE = 1 / 3
+FEWEST_SHARE = 1 / 3
 _CLEAR_SHARE = 0.02
 _NEARLY_ALL = 0.92
 _SOME = 12
@@ -58,7 +58,12 @@ class ClockFit:
 
 
 def fit_clock(
-    target_s: Floats, capture_s: Floats, *, tolerance_s: float, length_s: float | None = None
+    target_s: Floats,
+    capture_s: Floats,
+    *,
+    tolerance_s: float,
+    length_s: float | None = None,
+    fewest: float = FEWEST_SHARE,
 ) -> ClockFit | None:
     """Match two lists of times of the same happenings and fit offset and drift.
 
@@ -70,12 +75,13 @@ def fit_clock(
         How far a matched pair may be apart.
     length_s
         Length of the capture, to know which of the target's times it should hold; the last of `capture_s` when None.
+    fewest
+        Which share of what the capture should hold has to match at least.
 
     Returns
     -------
     ClockFit or None
-        None when fewer pairs match than a third of what the capture should hold, than three, or than what chance
-        would match.
+        None when fewer pairs match than that share, than three, or than what chance would match.
 
     Notes
     -----
@@ -91,7 +97,7 @@ def fit_clock(
     fits: list[ClockFit] = []
     for candidate in _candidate_offsets(target_s, capture_s, tolerance_s, end_s):
         fit = _grown(target_s, capture_s, candidate, tolerance_s, end_s)
-        if fit is not None and _is_more_than_chance(fit, len(target_s), len(capture_s), end_s, tolerance_s):
+        if fit is not None and _is_more_than_chance(fit, len(target_s), len(capture_s), end_s, tolerance_s, fewest):
             fits.append(fit)
     if not fits:
         return None
@@ -111,9 +117,11 @@ def fit_clock(
     return replace(best, rival_s=min(others, key=abs)) if others else best
 
 
-def _is_more_than_chance(fit: ClockFit, targets: int, captures: int, end_s: float, tolerance_s: float) -> bool:
+def _is_more_than_chance(
+    fit: ClockFit, targets: int, captures: int, end_s: float, tolerance_s: float, fewest: float
+) -> bool:
     by_chance = fit.expected * min(1.0, captures * 2 * tolerance_s / max(end_s, tolerance_s))
-    needed = max(min(3, targets), _FEWEST_SHARE * fit.expected, by_chance + 5 * math.sqrt(by_chance))
+    needed = max(min(3, targets), fewest * fit.expected, by_chance + 5 * math.sqrt(by_chance))
     return fit.matched >= needed
 
 
@@ -141,12 +149,27 @@ def _candidate_offsets(target_s: Floats, capture_s: Floats, tolerance_s: float, 
     so a long span votes coarsely, and a short span within the capture places each of the winners finely.
     """
     voters = target_s[: max(8, min(len(target_s), _VOTES // max(len(capture_s), 1)))]
-    # What lies beyond the capture finds no partner: the votes of those within are smeared over its length at most.
-    coarse_s = max(2 * tolerance_s, 2 * LARGEST_DRIFT * min(float(voters[-1] - voters[0]), end_s))
-    usual_s = max(2 * tolerance_s, coarse_s * USUAL_DRIFT / LARGEST_DRIFT)
-    differences = _differences(voters, capture_s)
-    # Among many shifts of a period that fit nearly as well, narrow votes tell the true one where the drift is small.
-    coarse = [*_most_voted(differences, usual_s), *_most_voted(differences, coarse_s)]
+    polls = [(voters, capture_s, float(voters[-1] - voters[0]))]
+    if len(voters) < len(target_s):
+        # The first times of a long log may all lie before the capture: then those of the capture vote.
+        seen = capture_s[: max(8, min(len(capture_s), _VOTES // len(target_s)))]
+        polls.append((target_s, seen, float(seen[-1] - seen[0])))
+    found: list[_Candidate] = []
+    for voting_s, seen_s, span_s in polls:
+        # What lies beyond the capture finds no partner: the votes of those within are smeared over its length at most.
+        coarse_s = max(2 * tolerance_s, 2 * LARGEST_DRIFT * min(span_s, end_s))
+        usual_s = max(2 * tolerance_s, coarse_s * USUAL_DRIFT / LARGEST_DRIFT)
+        differences = _differences(voting_s, seen_s)
+        # Among many shifts of a period that fit nearly as well, narrow votes tell the true one if the drift is small.
+        coarse = [*_most_voted(differences, usual_s), *_most_voted(differences, coarse_s)]
+        found += _placed_finely(coarse, target_s, capture_s, coarse_s, tolerance_s, end_s)
+    return list(dict.fromkeys(found))
+
+
+def _placed_finely(
+    coarse: list[float], target_s: Floats, capture_s: Floats, coarse_s: float, tolerance_s: float, end_s: float
+) -> list[_Candidate]:
+    """Place offsets that are known coarsely by a short span of times within the capture."""
     found: list[_Candidate] = []
     for offset_s in dict.fromkeys(coarse):
         begin_s = min(coarse_s, end_s / 4) if coarse_s > 2 * tolerance_s else -coarse_s
@@ -157,28 +180,39 @@ def _candidate_offsets(target_s: Floats, capture_s: Floats, tolerance_s: float, 
         short = int(np.searchsorted(inside, holds_s + max(2 * tolerance_s / LARGEST_DRIFT, 1.0)))
         # A few times fit by chance as well: some more tell, though a large drift smears them.
         for some in {short if short >= 3 else _SOME, max(short, _SOME)}:
-            local = _differences(inside[:some], capture_s)
-            near = local[np.abs(local - offset_s) <= coarse_s]
+            near = _near(inside[:some], capture_s, offset_s, coarse_s)
             if len(near):
                 found += [(fine_s, holds_s) for fine_s in _most_voted(near, 2 * tolerance_s)[:3]]
-    return list(dict.fromkeys(found))
+    return found
 
 
 def _differences(target_s: Floats, capture_s: Floats) -> Floats:
     return (capture_s[:, None] - target_s[None, :]).ravel()
 
 
+def _near(target_s: Floats, capture_s: Floats, offset_s: float, within_s: float) -> Floats:
+    """Return the differences that are near an offset."""
+    first = np.searchsorted(capture_s, target_s + (offset_s - within_s), side="left")
+    count = np.searchsorted(capture_s, target_s + (offset_s + within_s), side="right") - first
+    at = np.repeat(first - np.concatenate(([0], np.cumsum(count)[:-1])), count) + np.arange(count.sum())
+    return capture_s[at] - np.repeat(target_s, count)
+
+
 def _most_voted(offsets_s: Floats, bin_s: float) -> list[float]:
     """Return the middles of the windows of that width that hold the most offsets, not overlapping."""
     ordered = np.sort(offsets_s)
     votes = np.searchsorted(ordered, ordered + bin_s, side="right") - np.arange(len(ordered))
+    places = np.arange(len(ordered))
+    middles = (ordered[places + (votes - 1) // 2] + ordered[places + votes // 2]) / 2
+    # Of equal votes the smaller offset goes first.
+    score = votes - 0.5 * np.abs(ordered) / max(float(np.abs(ordered).max(initial=0.0)), 1e-300)
     found: list[float] = []
-    for index in np.lexsort((np.abs(ordered), -votes)):
-        middle = float(np.median(ordered[index : index + votes[index]]))
-        if all(abs(middle - other) > bin_s for other in found):
-            found.append(middle)
-        if len(found) == _CANDIDATES:
+    while len(found) < _CANDIDATES and len(score):
+        best = int(np.argmax(score))
+        if score[best] < 0:
             break
+        found.append(float(middles[best]))
+        score[np.abs(middles - middles[best]) <= bin_s] = -1.0
     return found
 
 

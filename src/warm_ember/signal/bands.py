@@ -89,7 +89,9 @@ def band_stays(
     Cancelled
         If `should_stop` answered yes.
     """
-    wide_low, wide_high = low_a - abs(low_a) * hysteresis, high_a + abs(high_a) * hysteresis
+    wide_low, wide_high = low_a, high_a
+    if hysteresis:  # without, an open band's infinity would become no number
+        wide_low, wide_high = low_a - abs(low_a) * hysteresis, high_a + abs(high_a) * hysteresis
 
     def decide(blocks: Blocks) -> Indices:
         inside = (blocks["min"] >= low_a) & (blocks["max"] <= high_a)

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from warm_ember.model.bench import Attached
 from warm_ember.model.finding import Finding
+from warm_ember.model.load import Load
 from warm_ember.model.parts import Part, PartMode, Power
 from warm_ember.model.plan import Change, CurrentBy, PartTo
 from warm_ember.tuning.leaks import leak_words, possible_leaks
@@ -31,6 +32,8 @@ class Offer:
         What it would save beside the plan as it is.
     from_s, to_s
         Where the evidence lies; None where it is no stretch of the capture.
+    load
+        What the device would draw with it beside the plan; None where nobody worked it out.
     gain_s
         What that would add to the life, s; 0 where nobody worked it out.
     """
@@ -40,6 +43,7 @@ class Offer:
     saved_a: float
     from_s: float | None = None
     to_s: float | None = None
+    load: Load | None = None
     gain_s: float = 0.0
 
 
@@ -80,19 +84,32 @@ def offers(
     ]
     found += _idle_parts(start, matrix, run)
     answers = [*(one for one in planned if one.on == run), *ahead]
-    fresh = [one for one in found if not _is_answered(one.change, answers)]
+    names = {one.change.name for one in found}
+    fresh = [one for one in found if not _is_answered(one.change, answers, names)]
     before_a = predict(start, ahead).mean_a
-    priced = [
-        Offer(one.change, one.words, before_a - predict(start, (*ahead, one.change)).mean_a, one.from_s, one.to_s)
-        for one in fresh
-    ]
+    loads = [predict(start, (*ahead, one.change)).load for one in fresh]
+    priced = [replace(one, saved_a=before_a - load.mean_a, load=load) for one, load in zip(fresh, loads, strict=True)]
     worth = [one for one in priced if one.saved_a > _WORTH * before_a]
     return tuple(sorted(worth, key=lambda one: -one.saved_a))
 
 
-def _is_answered(change: Change, planned: list[Change]) -> bool:
-    """Answer whether changes that were planned on the same run are about the same thing."""
-    if any(one.name == change.name or (one.reason == change.reason != MATRIX) for one in planned):
+def _is_answered(change: Change, planned: list[Change], names: set[str]) -> bool:
+    """Answer whether changes that were planned on the same run are about the same thing.
+
+    Parameters
+    ----------
+    change
+        What could be offered.
+    planned
+        What is planned.
+    names
+        Of all that could be offered: a change that is called like one of them answers that one alone.
+    """
+    if any(one.name == change.name for one in planned):
+        return True
+    mine = _about(change)
+    others = [_about(one) for one in planned if one.reason == change.reason != MATRIX and one.name not in names]
+    if any(about == mine or about & mine for about in others):
         return True
     states = {effect.state for effect in change.effects if isinstance(effect, CurrentBy)}
     parts = {(effect.part, effect.mode) for effect in change.effects if isinstance(effect, PartTo)}
@@ -102,6 +119,12 @@ def _is_answered(change: Change, planned: list[Change]) -> bool:
         if isinstance(effect, PartTo) and (effect.part, effect.mode) in parts:
             return True
     return False
+
+
+def _about(change: Change) -> frozenset[str]:
+    """Return the states, parts and activities that a change acts on."""
+    names = ("state", "part", "activity")
+    return frozenset(name for effect in change.effects for key in names if (name := getattr(effect, key, "")))
 
 
 def _lead(column: Column, start: Start, attached: tuple[Attached, ...], supply_v: float | None, run: str) -> Offer:

@@ -135,8 +135,12 @@ def predict(start: Start, changes: Iterable[Change]) -> Predicted:
 
 
 def _every(activities: tuple[Activity, ...], effect: ActivityEvery, unclear: list[str]) -> tuple[Activity, ...]:
-    if all(activity.name != effect.activity for activity in activities):
+    activity = next((one for one in activities if one.name == effect.activity), None)
+    if activity is None:
         unclear.append(f"no activity is called {effect.activity}")
+    elif activity.follows:
+        unclear.append(f"{activity.name} comes as often as {activity.follows}, which it follows: change that interval")
+        return activities
     return tuple(
         msgspec.structs.replace(one, interval_s=effect.interval_s, per_day=None) if one.name == effect.activity else one
         for one in activities
@@ -275,8 +279,8 @@ class Step:
         What it saves after those before it.
     alone_a
         What it would save alone.
-    mean_a
-        The average with it and those before it.
+    load
+        What the device draws with it and those before it.
     unclear
         Why a part of it does nothing here.
     """
@@ -284,8 +288,13 @@ class Step:
     change: Change
     saved_a: float
     alone_a: float
-    mean_a: float
+    load: Load
     unclear: tuple[str, ...]
+
+    @property
+    def mean_a(self) -> float:
+        """The average with it and those before it."""
+        return self.load.mean_a
 
 
 def staircase(start: Start, changes: Iterable[Change]) -> tuple[Step, ...]:
@@ -294,10 +303,9 @@ def staircase(start: Start, changes: Iterable[Change]) -> tuple[Step, ...]:
     first_a = predict(start, ()).mean_a
     steps, before_a = [], first_a
     for number, change in enumerate(chosen):
-        mean_a = predict(start, chosen[: number + 1]).mean_a
-        alone = predict(start, (change,))
-        steps.append(Step(change, before_a - mean_a, first_a - alone.mean_a, mean_a, alone.unclear))
-        before_a = mean_a
+        load, alone = predict(start, chosen[: number + 1]).load, predict(start, (change,))
+        steps.append(Step(change, before_a - load.mean_a, first_a - alone.mean_a, load, alone.unclear))
+        before_a = load.mean_a
     return tuple(steps)
 
 

@@ -20,7 +20,7 @@ from warm_ember.bench.station import Station
 from warm_ember.bench.zero import Level, Stage, read_level
 from warm_ember.errors import WarmEmberError
 from warm_ember.model.bench import Bench, Power, Recipe, Settings, Take
-from warm_ember.session.edits import Change
+from warm_ember.session.edits import SetFields
 from warm_ember.session.importing import free_name
 from warm_ember.session.live import LiveRun
 from warm_ember.session.recording import RecordRequest, adopt_recorded, check_request, record
@@ -79,7 +79,7 @@ class BenchDesk(QObject):
 
     def change(self, what: str, **fields: object) -> None:
         """Send an edit of the bench."""
-        self.desk.apply(Change("bench", fields), what)
+        self.desk.apply(SetFields("bench", fields), what)
 
     def change_settings(self, what: str, **fields: object) -> None:
         """Send an edit of what the instrument is set to."""

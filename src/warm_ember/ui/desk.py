@@ -9,12 +9,14 @@ from typing import Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from warm_ember.errors import WarmEmberError
+from warm_ember.errors import Cancelled, WarmEmberError
 from warm_ember.model.finding import Finding
 from warm_ember.model.project import Edit, Project
 from warm_ember.session.importing import ImportReport, ImportRequest, adopt, import_file
-from warm_ember.session.results import RunResults
+from warm_ember.session.results import RunResults, run_names
 from warm_ember.session.session import Session
+from warm_ember.session.tuning_results import step_before
+from warm_ember.signal.series import Progress, ShouldStop
 from warm_ember.tuning.findings.registry import Checkup
 from warm_ember.ui.work import Jobs, Work
 
@@ -35,7 +37,7 @@ class Desk(QObject):
     results_changed
         Results of the current run are there, or gone (None).
     runs_changed
-        Results of all runs are there.
+        Results of other runs are there: of all while somebody looks at them, else of the step before.
     checkup_changed
         What is wrong with the current run's capture is known, or not yet (None).
     recomputing
@@ -64,6 +66,7 @@ class Desk(QObject):
         self.results: RunResults | None = None
         self.all_results: dict[str, RunResults] = {}
         self.checkup: Checkup | None = None
+        self._viewers: set[object] = set()
         self._autosave = QTimer(self)
         self._autosave.setSingleShot(True)
         self._autosave.setInterval(_AUTOSAVE_MS)
@@ -172,8 +175,15 @@ class Desk(QObject):
             f"reading {name}",
             lambda should_stop, _progress: session.results.run(project, name, should_stop),
             self._on_results,
-            self._on_failed,
+            self._on_results_failed,
         )
+
+    def _on_results_failed(self, error: Exception) -> None:
+        # What is shown belongs to a project as it was before: nothing is better than figures of that.
+        self.results = None
+        self.recomputing.emit(0)
+        self.results_changed.emit(None)
+        self._on_failed(error)
 
     def _on_results(self, results: RunResults) -> None:
         self.results = results
@@ -182,28 +192,45 @@ class Desk(QObject):
         session = self.session
         if session is None:
             return
-        project = session.project
-        name = results.run.name
+        project, name = session.project, results.run.name
         self.jobs.run(
             "checkup",
             f"looking for faults in {name}",
-            lambda should_stop, _progress: session.results.checkup(name, should_stop),
+            lambda should_stop, _progress: session.results.checkup(project, name, should_stop),
             self._set_checkup,
             self._on_failed,
             quiet=True,
         )
+        self._read_runs()
 
-        def all_runs(should_stop: object, progress: object) -> dict[str, RunResults]:
+    def show_runs(self, viewer: object, *, wanted: bool) -> None:
+        """Say whether somebody looks at all runs: until then only the step before the current one is read beside it."""
+        was_wanted = bool(self._viewers)
+        self._viewers = (self._viewers - {viewer}) | ({viewer} if wanted else set())
+        if not was_wanted and wanted and self.results is not None:
+            self._read_runs()
+
+    def _read_runs(self) -> None:
+        session = self.session
+        if session is None:
+            return
+        project, current = session.project, session.current
+        names = run_names(project) if self._viewers else (step_before(project, current), current)
+        wanted = [name for name in names if name]
+
+        def read(should_stop: ShouldStop, progress: Progress) -> dict[str, RunResults]:
             found = {}
-            for index, run in enumerate(project.runs):
+            for index, name in enumerate(wanted):
                 try:
-                    found[run.name] = session.results.run(project, run.name, should_stop)  # type: ignore[arg-type]
+                    found[name] = session.results.run(project, name, should_stop)
+                except Cancelled:
+                    raise
                 except WarmEmberError as error:
-                    log.info("run %s left out: %s", run.name, error)
-                progress((index + 1) / len(project.runs))  # type: ignore[operator]
+                    log.info("run %s left out: %s", name, error)
+                progress((index + 1) / len(wanted))
             return found
 
-        self.jobs.run("runs", "reading the other runs", all_runs, self._on_all_results, self._on_failed)
+        self.jobs.run("runs", "reading the other runs", read, self._on_all_results, self._on_failed)
 
     @property
     def findings(self) -> tuple[Finding, ...] | None:
@@ -240,7 +267,6 @@ class Desk(QObject):
         self.runs_changed.emit()
 
     def _on_failed(self, error: Exception) -> None:
-        self.recomputing.emit(0)
         if isinstance(error, WarmEmberError):
             self.troubled.emit(error.one_line)
         else:

@@ -33,14 +33,13 @@ class _Job:
 class Jobs(QObject):
     """Run work off the interface thread, at most one piece per subject.
 
-    A new piece of work on a subject stops the old one, whose answer is dropped. Exactly one of `then`, `failed`
-    or nothing at all (stopped) happens for each piece, on the interface thread.
+    A new piece of work on a subject stops the old one, whose answer is dropped. For each piece exactly one of `then`
+    and `failed` is called on the interface thread, and neither when it was stopped.
     """
 
     shown = Signal(str)
     progressed = Signal(float)
     hidden = Signal()
-    settled = Signal()
     _answered = Signal(str, int, object, object)
     _progress_made = Signal(str, int, float)
 
@@ -113,10 +112,8 @@ class Jobs(QObject):
         self._hide_when_idle()
         if error is None:
             job.then(result)
-        elif not isinstance(error, Cancelled):
+        else:
             job.failed(error)
-        if not self._jobs:
-            self.settled.emit()
 
     def _on_progress(self, subject: str, number: int, share: float) -> None:
         job = self._jobs.get(subject)

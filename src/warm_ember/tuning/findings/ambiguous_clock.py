@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from warm_ember.attribution.clock import align
+from warm_ember.attribution.clock import TIMED_EVENTS, align, misfit_words
 from warm_ember.model.finding import Finding, Kind
 from warm_ember.tuning.findings.evidence import Evidence
 from warm_ember.units import duration_text
@@ -11,7 +11,7 @@ from warm_ember.units import duration_text
 def ambiguous_clock(evidence: Evidence) -> list[Finding]:
     """Find a log whose clock cannot be told from the current or a line."""
     recording = evidence.recording
-    if not any(event.event in ("state", "wake", "sleep", "sync") for event in recording.events):
+    if not any(event.event in TIMED_EVENTS for event in recording.events):
         return []
     found = align(recording, lambda: evidence.levels)
     if found.rival_s is not None:
@@ -20,12 +20,9 @@ def ambiguous_clock(evidence: Evidence) -> list[Finding]:
             "regular to tell which is right; record a sync pulse on a line, or type the offset"
         )
         confidence = 0.95
-    elif found.is_unconfirmed:
-        text = (
-            f"only {found.matched} of the log's {found.expected} changes are seen in the current: both clocks are "
-            "taken as the same, which may be wrong; record a sync pulse on a line, or type the offset"
-        )
-        confidence = 0.6
+    elif found.is_unusable:
+        text = f"{misfit_words(found)}; record a sync pulse on a line, type the offset, or give this capture's own log"
+        confidence = 0.9
     else:
         return []
     length_s = recording.current.samples * recording.current.interval_s

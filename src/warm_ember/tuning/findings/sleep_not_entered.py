@@ -32,7 +32,7 @@ def sleep_not_entered(waste: Waste) -> list[Finding]:
     rest = waste.rest
     if rest is None:
         return []
-    if waste.alignment.is_ambiguous:
+    if waste.alignment.is_unusable:
         return _told(waste, _shifted(waste, rest))
     return _told(waste, rest) if rest.told else _never(waste)
 
@@ -116,7 +116,7 @@ def _least_awake(waste: Waste, rest: Rest) -> Floats:
 def _awake(waste: Waste, rest: Rest) -> tuple[Indices, Indices, Indices]:
     """Return where the device is awake by its own word, and what for: its wakes, else its other states."""
     wakes, placement = waste.wakes.wakes, waste.placement
-    if waste.alignment.is_ambiguous and len(rest.first) > 1:
+    if waste.alignment.is_unusable and len(rest.first) > 1:
         # The wakes that were found know nothing of the log then: what lies between its sleeps is awake.
         return rest.last[:-1], rest.first[1:], np.zeros(len(rest.first) - 1, dtype=np.int64)
     if any(event.event == "wake" for event in waste.recording.events):

@@ -57,7 +57,7 @@ class Granted:
 
 def asked_and_granted(waste: Waste) -> tuple[Granted, ...]:
     """Read what the log says was asked for and granted; nothing of a log that may lie in several ways."""
-    if waste.alignment.is_ambiguous:
+    if waste.alignment.is_unusable:
         return ()
     asked: Timers | None = None
     found = []

@@ -121,7 +121,7 @@ class Waste:
         stretches = self.wakes.depth.stretches
         first_s = stretches.first * self.wakes.interval_s
         here = (first_s <= time_s) & (time_s < first_s + stretches.lasts_s) & ~stretches.in_wakes
-        return told and not self.alignment.is_ambiguous and bool(here.any())
+        return told and not self.alignment.is_unusable and bool(here.any())
 
     def expects(self, state: str) -> ExpectedValue | None:
         """Return what a state should draw, or None."""

@@ -161,7 +161,7 @@ class ActivityPart(QObject):
         if not made:
             self._desk.troubled.emit("This run has one state only: place its states first.")
             return
-        self._send(edits.Change("project", {"activities": made}), f"take {results.run.name} as the model")
+        self._send(edits.SetFields("project", {"activities": made}), f"take {results.run.name} as the model")
 
     def remove(self) -> None:
         """Remove the activity that is open, or ask for one."""

@@ -47,6 +47,7 @@ class BatteryPage(Page):
     """Activities, battery, target and life."""
 
     title = "Battery"
+    shows_all_runs = True
 
     def __init__(self, desk: Desk, look: Look) -> None:
         super().__init__(desk, look)
@@ -170,6 +171,7 @@ class BatteryPage(Page):
         self.headline_changed.emit()
 
     def showEvent(self, event: object) -> None:
+        super().showEvent(event)
         self._ask()
 
     def resizeEvent(self, event: object) -> None:
@@ -297,10 +299,10 @@ class BatteryPage(Page):
         self._send(_battery_edit(part, field, value), f"change the {field.split('_')[0]}")
 
     def _on_climate(self, climate: Climate) -> None:
-        self._send(edits.Change("project", {"climate": climate}), "change the year that it lives in")
+        self._send(edits.SetFields("project", {"climate": climate}), "change the year that it lives in")
 
     def _on_cell(self, changes: dict[str, Any], what: str) -> None:
-        self._send(edits.Change("battery", {"grade": Grade.TYPED, **changes}), what)
+        self._send(edits.SetFields("battery", {"grade": Grade.TYPED, **changes}), what)
 
     def sentence(self) -> str:
         shown = self.preview or self.results
@@ -321,9 +323,10 @@ class BatteryPage(Page):
             return "**no battery chosen**: type yours at the right"
         if self.results.load.missing:
             return f"**{', '.join(self.results.load.missing)}** not in this capture: left out"
-        stray = [one for one in self.results.load.base_parts[1:] if one[1] > _STRAY]
+        stray = [one for one in self.results.load.base_parts[1:] if one.charge_share > _STRAY]
         if self.results.load.costs and stray:
-            return f"**{stray[0][0]}** is in no activity: {percent_text(stray[0][1]).marked} of the base is its charge"
+            share = percent_text(stray[0].charge_share).marked
+            return f"**{stray[0].state}** is in no activity: {share} of the base is its charge"
         return ""
 
     def switches(self) -> tuple[Switch, ...]:
@@ -353,7 +356,7 @@ class BatteryPage(Page):
 def _battery_edit(part: str, field: str, value: object) -> Edit:
     """Return the edit that a field of the panel stands for; a chosen cell brings its typical figures along."""
     if part != "battery":
-        return edits.Change(part, {field: value})
+        return edits.SetFields(part, {field: value})
 
     def edit(project: Project) -> Project:
         battery = project.battery
@@ -368,7 +371,7 @@ def _battery_edit(part: str, field: str, value: object) -> Edit:
                 fields["typical"] = ("capacity_c", "self_discharge_per_year")
         if field == "parallel" and "capacity_c" in battery.typical and isinstance(value, int):
             fields["capacity_c"] = battery.capacity_c / battery.parallel * value
-        return edits.Change("battery", fields)(project)
+        return edits.SetFields("battery", fields)(project)
 
     return edit
 

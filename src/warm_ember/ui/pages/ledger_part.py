@@ -198,7 +198,9 @@ class LedgerPart(StatesPart):
     def _rename(self, old: str, new: str) -> None:
         if self.results is not None:
             self.ledger.chosen = new
-            self.desk.apply(edits.rename_state(old, new, default_rules(self.results.capture)), f"rename {old}")
+            capture = self.results.capture
+            modes = frozenset(event.name for event in capture.events if event.event == "sleep")
+            self.desk.apply(edits.rename_state(old, new, default_rules(capture), modes), f"rename {old}")
 
     def _expect(self, value: ExpectedValue) -> None:
         self.desk.apply(edits.set_expected(value, value.state), f"expect {value.state}")

@@ -44,7 +44,7 @@ def level_rows(session: Session, rule: LevelsRule, name: str, should_stop: Shoul
     if rule.centres_a or rule.most != MOST_LEVELS:
         levels = find_levels(capture.current, most=rule.most, centres_a=rule.centres_a, should_stop=should_stop)
     else:
-        levels = session.results.levels(capture, should_stop)()
+        levels = session.results.levels(session.project, name, should_stop)
     sums = interval_sums(capture.current, levels.edges, should_stop=should_stop)
     lengths_s = np.diff(levels.edges) * capture.current.interval_s
     count = len(levels.centres_a)

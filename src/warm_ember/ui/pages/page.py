@@ -27,6 +27,7 @@ class Page(QWidget):
     """
 
     title = ""
+    shows_all_runs = False
     headline_changed = Signal()
 
     def __init__(self, desk: Desk, look: Look) -> None:
@@ -34,6 +35,14 @@ class Page(QWidget):
         self.setObjectName("page")
         self.desk, self.look = desk, look
         self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
+
+    def showEvent(self, event: object) -> None:
+        if self.shows_all_runs:
+            self.desk.show_runs(self, wanted=True)
+
+    def hideEvent(self, event: object) -> None:
+        if self.shows_all_runs:
+            self.desk.show_runs(self, wanted=False)
 
     def take_focus(self) -> None:
         """Take the keyboard when the page is opened, so that its keys work and no field in it is chosen."""

@@ -39,6 +39,7 @@ class RunsPage(Page):
     """
 
     title = "Runs"
+    shows_all_runs = True
     run_asked = Signal(str)
 
     def __init__(self, desk: Desk, look: Look) -> None:
@@ -106,7 +107,7 @@ class RunsPage(Page):
     def show_runs(self, found: dict[str, RunResults]) -> None:
         """Show the results of all runs."""
         self.found = found
-        if self.first not in found:
+        if self.desk.project.run(self.first) is None:
             self.first = self._run_before(self.second)
         self.planned = None
         self._show()

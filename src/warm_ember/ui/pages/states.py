@@ -204,8 +204,9 @@ class StatesPage(Page):
         if self.results is None:
             return ""
         alignment = self.results.placement.alignment
-        if alignment is not None and alignment.is_ambiguous and self.view != "clock":
-            return "the log's clock is **ambiguous**: see clock"
+        if alignment is not None and alignment.is_unusable and self.view != "clock":
+            why = "fits in several ways" if alignment.is_ambiguous else "does not fit this capture"
+            return f"the log **{why}**, nothing is placed by it: see clock"
         share, limit = self.results.ledger.unplaced_share, self.desk.project.settings.unplaced_limit
         if share <= limit:
             return ""

@@ -241,7 +241,8 @@ class TunePage(Page):
     def _show(self, found: PlanResults | None) -> None:
         self.found = found
         project = self.desk.project
-        ahead = self.ahead if found is not None else ()
+        # As the answer has it: the project may be further already.
+        ahead = tuple(step.change for step in found.steps) if found is not None else ()
         letters = LETTERS[: len(ahead)]
         self.matrix.show_matrix(
             found.matrix if found is not None else None, project.parts, tuple(zip(letters, ahead, strict=True))

@@ -216,14 +216,17 @@ class WakesPage(Page):
 
     def _ask_savings(self) -> None:
         """Try slacks of the sources whose tracks are shown."""
-        session, ledger = self.desk.session, self.ledger
+        session, results, cpu = self.desk.session, self.results, self.cpu
         wanted = [source for source in self.slack.sources if source not in self.slack.savings]
-        if session is None or ledger is None or not wanted:
+        if session is None or results is None or self.ledger is None or not wanted:
             return
+        project, name = session.project, results.run.name
         self.desk.work(
             "slacks",
             "trying slacks",
-            lambda should_stop, _progress: [session.wakes.saving(ledger, source, should_stop) for source in wanted],
+            lambda should_stop, _progress: [
+                session.wakes.saving(project, name, source, cpu, should_stop) for source in wanted
+            ],
             self._on_savings,
         )
 
@@ -289,7 +292,7 @@ class WakesPage(Page):
         self.desk.apply(wake_edits.set_mode(mode), "change a sleep mode")
 
     def _on_plan(self, plan: WakePlan) -> None:
-        self.desk.apply(edits.Change("project", {"wake_plan": plan}), "change the wake plan")
+        self.desk.apply(edits.SetFields("project", {"wake_plan": plan}), "change the wake plan")
 
     def _as_logged(self) -> None:
         self.desk.apply(wake_edits.as_logged, "name sources as the log does")
@@ -428,8 +431,9 @@ class WakesPage(Page):
         if ledger is None or self.results is None:
             return ""
         alignment = self.results.placement.alignment
-        if alignment is not None and alignment.is_ambiguous:
-            return "the log's clock is **ambiguous**: wakes are told by the current alone"
+        if alignment is not None and alignment.is_unusable:
+            why = "fits in several ways" if alignment.is_ambiguous else "does not fit this capture"
+            return f"the log **{why}**: wakes are told by the current alone"
         late = [row.source for row in ledger.sources if self.modes.is_late(row.source)]
         if late:
             return f"**{late[0]}** cannot be served within its deadline: see modes"

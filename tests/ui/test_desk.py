@@ -1,0 +1,75 @@
+"""What the window computes, when it says that it does, and what it shows where it cannot."""
+
+from __future__ import annotations
+
+import msgspec
+from pytestqt.qtbot import QtBot
+
+from ui.conftest import Settle
+from warm_ember.errors import BadArgumentError
+from warm_ember.model.plan import Change, Saves
+from warm_ember.session import edits, plan_edits
+from warm_ember.session.results import RunResults
+from warm_ember.ui.shell.window import MainWindow
+
+
+def test_all_runs_are_read_only_while_somebody_looks_at_them(window: MainWindow, settle: Settle) -> None:
+    desk = window.desk
+    window.show_page("Trace")
+    desk.apply(edits.SetFields("battery", {"capacity_c": 9000.0}), "battery")
+    settle()
+    assert set(desk.all_results) == {"r3", "r4"}
+    window.show_page("Runs")
+    settle()
+    assert set(desk.all_results) == {run.name for run in desk.project.runs}
+    first = desk.all_results["r1"].life.life_s
+    desk.apply(edits.SetFields("battery", {"capacity_c": 4500.0}), "battery")
+    settle()
+    assert desk.all_results["r1"].life.life_s < 0.6 * first
+
+
+def test_only_the_results_themselves_say_that_they_are_there(window: MainWindow, qtbot: QtBot, settle: Settle) -> None:
+    desk, said = window.desk, []
+    desk.recomputing.connect(said.append)
+
+    def fail(_should_stop: object, _progress: object) -> None:
+        raise BadArgumentError("no such claim")
+
+    with qtbot.waitSignal(desk.troubled):
+        desk.work("claim", "checking", fail, said.append)
+    assert said == []
+    desk.apply(edits.SetFields("battery", {"capacity_c": 9000.0}), "battery")
+    settle()
+    assert said == [1, 0]
+
+
+def test_figures_of_an_earlier_project_are_not_shown_where_the_new_ones_cannot_be_computed(
+    window: MainWindow, qtbot: QtBot, settle: Settle
+) -> None:
+    desk, shown = window.desk, []
+    desk.results_changed.connect(shown.append)
+    loop = tuple(
+        msgspec.structs.replace(one, interval_s=None, per_day=None, follows=other.name)
+        for one, other in zip(desk.project.activities, reversed(desk.project.activities), strict=True)
+    )
+    with qtbot.waitSignal(desk.troubled):
+        desk.apply(edits.SetFields("project", {"activities": loop}), "activities that follow each other")
+        settle()
+    assert desk.results is None
+    assert shown[-1] is None
+    desk.undo()
+    settle()
+    assert isinstance(desk.results, RunResults)
+
+
+def test_an_older_answer_meets_a_newer_plan(window: MainWindow, settle: Settle) -> None:
+    window.show_page("Tune")
+    settle()
+    page, desk = window.tune, window.desk
+    older = page.found
+    for number in range(3):
+        desk.apply(plan_edits.add_change(Change(f"more {number}", (Saves(1e-6),), "r4")), "plan")
+    page._show(older)  # as when it was under way already
+    assert len(page.staircase.bars) > 0
+    settle()
+    assert len(page.found.steps) == len(older.steps) + 3
