@@ -25,7 +25,7 @@ class IdleRow:
     mode
         Its name.
     count, time_s
-        Stretches of sleep in it, and their time.
+        Whole stretches of sleep in it, and their time: what the capture's ends cut off is longer than it looks.
     too_shallow, too_deep
         How many of them a deeper, or a lighter, mode would have served at less charge.
     lost_a
@@ -288,7 +288,7 @@ def _by_residency(
 def _row(
     modes: list[Mode], index: int, stretches: IdleStretches, best: Indices, lost_c: Floats, duration_s: float
 ) -> IdleRow:
-    mine = stretches.mode == index
+    mine = (stretches.mode == index) & stretches.is_whole
     floors = np.array([mode.floor_a for mode in modes])
     wrong, deeper = mine & (best != index), floors[best] < floors[index]
     residencies = np.array([mode.typed.residency_s or 0.0 for mode in modes])

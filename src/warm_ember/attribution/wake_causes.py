@@ -62,14 +62,28 @@ def _next(back: Indices, edges: Indices) -> Indices:
     return np.append(back, np.iinfo(np.int64).max // 2)[np.searchsorted(back, edges, side="right")]
 
 
-def by_periods(interval_s: float, first: Indices, sources: np.ndarray, open_at: Indices) -> list[str]:
-    """Return for each open wake the source in whose row of periodic wakes it fills a gap, or nothing."""
+def by_periods(
+    interval_s: float, first: Indices, sources: np.ndarray, open_at: Indices, unknown: str = ""
+) -> list[str]:
+    """Return for each open wake the source in whose row of periodic wakes it fills a gap, or nothing.
+
+    Parameters
+    ----------
+    interval_s
+        Sample interval.
+    first, sources
+        Where all wakes begin, rising, and by what.
+    open_at
+        Which of them are open.
+    unknown
+        A source that is none.
+    """
     chosen = [""] * len(open_at)
     nearest = np.full(len(open_at), np.inf)
     times_s = first[open_at].astype(np.float64) * interval_s
     for source in dict.fromkeys(sources.tolist()):
         mine = first[sources == source].astype(np.float64) * interval_s
-        period = period_of(mine) if source != sources[open_at[0]] else None
+        period = period_of(mine) if source not in (sources[open_at[0]], unknown) else None
         if period is None:
             continue
         allowed_s = max(_FITS * period.jitter_s, _LEAST_SHARE * period.period_s, 2 * interval_s)

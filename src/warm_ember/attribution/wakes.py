@@ -11,9 +11,9 @@ import numpy as np
 from warm_ember.attribution.belief import default_threshold_a
 from warm_ember.attribution.cpu_wakes import CpuSpans, cpu_spans, cpus_of
 from warm_ember.attribution.recording import Recording
-from warm_ember.attribution.unlogged import fill_in
+from warm_ember.attribution.unlogged import charges, fill_in
 from warm_ember.attribution.wake_causes import by_lines, by_periods
-from warm_ember.model.arrays import Flags, Indices
+from warm_ember.model.arrays import Flags, Floats, Indices
 from warm_ember.model.placement import Alignment, Placement
 from warm_ember.model.wakes import WakeSource
 from warm_ember.signal.bands import band_stays
@@ -22,7 +22,9 @@ from warm_ember.signal.periods import find_periods
 from warm_ember.signal.series import ShouldStop, never
 
 UNKNOWN = "unknown"
+_LOST = ""
 _HYSTERESIS = 0.2
+_ALIKE, _LOOKED_AT = 1.5, 200
 
 
 class Cause(IntEnum):
@@ -75,7 +77,9 @@ class Wakes:
         names = tuple(dict.fromkeys(sources))
         at = {name: index for index, name in enumerate(names)}
         number = np.array([at[source] for source in sources], dtype=np.int64)
-        known = np.array([Cause.NOTHING if source == UNKNOWN else Cause.LOG for source in names], dtype=np.int64)
+        known = np.array(
+            [Cause.NOTHING if source in (UNKNOWN, _LOST) else Cause.LOG for source in names], dtype=np.int64
+        )
         return cls(names, number, first, last, known[number] if cause is None else cause, cut)
 
     @property
@@ -147,7 +151,7 @@ def find_wakes(
     Notes
     -----
     A wake that the log misses has the source of the line that had an edge just before it, else the source with whose
-    period it fits, where there is such a one.
+    period it fits and whose wakes take as much, where there is such a one.
     """
     current = recording.current
     alignment = placement.alignment or Alignment()
@@ -156,18 +160,22 @@ def find_wakes(
     # A log that lies on the capture in several ways, or in none, tells nothing of when.
     events = () if alignment.is_unusable else recording.events
 
-    def places(kind: str) -> tuple[Indices, list[str]]:
+    def places(kind: str) -> tuple[Indices, Floats, list[str]]:
         told = [(alignment.to_capture(e.time_s), e.name) for e in events if e.event == kind]
         told = sorted((time_s, name) for time_s, name in told if 0 <= time_s < samples * current.interval_s)
-        at = np.array([round(time_s / current.interval_s) for time_s, _ in told], dtype=np.int64)
-        return np.minimum(at, samples - 1), [name or UNKNOWN for _, name in told]
+        times_s = np.array([time_s for time_s, _ in told])
+        at = np.rint(times_s / current.interval_s).astype(np.int64)
+        return np.minimum(at, samples - 1), times_s, [name or UNKNOWN for _, name in told]
 
     by_cpu = cpus_of(events)
     if by_cpu:
         spans = cpu_spans(by_cpu, alignment.to_capture, current.interval_s, samples, UNKNOWN)
         return replace(Wakes.of(spans.source, spans.first, spans.last), by_cpu=spans)
-    starts, names = places("wake")
-    sleeps, _ = places("sleep")
+    starts, woken_s, names = places("wake")
+    sleeps, asleep_s, _ = places("sleep")
+    if len(starts):  # a wake that is shorter than a sample still is one
+        before = np.searchsorted(woken_s, asleep_s, side="right") - 1
+        sleeps = np.where(before >= 0, np.maximum(sleeps, starts[np.maximum(before, 0)] + 1), sleeps)
 
     def find_stays() -> Indices:
         threshold_a = default_threshold_a(levels()) if levels is not None else None
@@ -182,7 +190,7 @@ def find_wakes(
         whole, cut = stays[is_whole], [(first, last) for first, last in stays[~is_whole].tolist()]
         found = Wakes.of((UNKNOWN,) * len(whole), whole[:, 0], whole[:, 1], tuple(cut))
     elif len(sleeps):
-        first, last, source = fill_in(current, starts, names, sleeps, find_stays, UNKNOWN, should_stop=should_stop)
+        first, last, source = fill_in(current, starts, names, sleeps, find_stays, _LOST, should_stop=should_stop)
         kept = last <= samples
         cut = [(0, int(sleeps[0]))] if 0 < sleeps[0] < first[0] else []
         cut += [(int(one), samples) for one in first[~kept]]
@@ -190,28 +198,52 @@ def find_wakes(
         found = Wakes.of(names, first[kept], last[kept], tuple(cut))
     else:
         ends = np.array([_back(placement, int(start)) or samples + 1 for start in starts], dtype=np.int64)
-        ends = np.minimum(np.append(starts[1:], samples + 1), ends)
+        later = np.append(starts, samples + 1)[np.searchsorted(starts, starts, side="right")]
+        ends = np.minimum(later, ends)
         kept = (ends > starts) & (ends <= samples)
         cut = [(int(starts[-1]), samples)] if ends[-1] > samples else []
         names = [name for name, one in zip(names, kept.tolist(), strict=True) if one]
         found = Wakes.of(names, starts[kept], ends[kept], tuple(cut))
-    return _caused(recording, found)
+    return _caused(recording, found, should_stop)
 
 
-def _caused(recording: Recording, wakes: Wakes) -> Wakes:
-    """Give wakes of no known cause the source that a line or their period tells."""
-    open_at = np.flatnonzero(wakes.by(UNKNOWN))
+def _caused(recording: Recording, wakes: Wakes, should_stop: ShouldStop) -> Wakes:
+    """Give wakes of no known cause the source that a line tells, and those that the log lost the one of their period.
+
+    A wake that the log tells of without a name is by something that even the firmware does not know.
+    """
+    open_at = np.flatnonzero(wakes.by(UNKNOWN) | wakes.by(_LOST))
     if not len(open_at):
         return wakes
     sources, cause = list(wakes.source), wakes.cause.copy()
-    ways = [(Cause.PERIOD, by_periods(recording.current.interval_s, wakes.first, np.array(sources), open_at))]
     if recording.lines is not None:
-        ways.insert(0, (Cause.LINE, by_lines(recording.lines, wakes.first, wakes.last, open_at)))
-    for way, names in ways:
-        for at, name in zip(open_at.tolist(), names, strict=True):
-            if name and sources[at] == UNKNOWN:
-                sources[at], cause[at] = name, way
+        told = by_lines(recording.lines, wakes.first, wakes.last, open_at)
+        for at, name in zip(open_at.tolist(), told, strict=True):
+            if name:
+                sources[at], cause[at] = name, Cause.LINE
+    lost_at = np.array([at for at in open_at.tolist() if sources[at] == _LOST], dtype=np.int64)
+    if len(lost_at):
+        fits = by_periods(recording.current.interval_s, wakes.first, np.array(sources), lost_at, UNKNOWN)
+        usual = _usual_charges(recording, wakes, set(fits) - {""}, should_stop)
+        charges_c, _ = charges(recording.current, wakes.first[lost_at], wakes.last[lost_at], should_stop)
+        for at, name, charge_c in zip(lost_at.tolist(), fits, charges_c.tolist(), strict=True):
+            is_alike = bool(name) and usual[name][0] / _ALIKE <= charge_c <= usual[name][1] * _ALIKE
+            sources[at], cause[at] = (name, Cause.PERIOD) if is_alike else (UNKNOWN, Cause.NOTHING)
     return Wakes.of(sources, wakes.first, wakes.last, wakes.cut, cause)
+
+
+def _usual_charges(
+    recording: Recording, wakes: Wakes, names: set[str], should_stop: ShouldStop
+) -> dict[str, tuple[float, float]]:
+    """Return between what the charges of most wakes by some sources lie."""
+    found = {}
+    for name in names:
+        mine = np.flatnonzero(wakes.by(name))[:_LOOKED_AT]
+        first, last = wakes.first[mine], np.minimum(wakes.last[mine], recording.current.samples)
+        charges_c, _ = charges(recording.current, first, last, should_stop)
+        low_c, high_c = np.nanquantile(charges_c, (0.05, 0.95))
+        found[name] = (float(low_c), float(high_c))
+    return found
 
 
 def arranged(wakes: Wakes, sources: tuple[WakeSource, ...], placement: Placement, interval_s: float) -> Wakes:

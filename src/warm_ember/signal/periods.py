@@ -97,8 +97,8 @@ def _longest(times_s: Floats, least: int) -> Indices | None:
             best = chain
     if best is None or len(times_s) <= _LOOKED_AT:
         return best
-    period_s = float(np.median(np.diff(times_s[best])))
-    return _chain(times_s, period_s)
+    whole = _chain(times_s, float(np.median(np.diff(times_s[best]))))
+    return whole if len(whole) >= len(best) else best  # what comes later may have another period
 
 
 def _by_chance(times_s: Floats, chain: Indices) -> float:
