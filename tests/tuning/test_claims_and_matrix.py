@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import json
+import math
 
 import msgspec
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from warm_ember.errors import BadArgumentError, BadFileError
@@ -185,3 +186,55 @@ def test_the_command_compares(demo_path, command) -> None:
     for wrong in (("r3", "nothing"), ("r3", "r4", "--claim", "a dance")):
         code, out, error = command("compare", demo_path, *wrong)
         assert (code, out, error.count("\n")) == (2, "", 1)
+
+
+@pytest.mark.parametrize("text", [
+    "Deep sleep is below 5 V", "power is below 5 mA", "power is below 5 J", "1.2.3 % less", "150 % less",
+    "the life is at least 3 bananas", "the average is below", "1e999 times the life", "Deep sleep is below .",
+    "% less", "the life is at least 36 V", "nothing is below 5 µA", "", "below 5 µA", "half the 5",
+    "Deep sleep is at most inf",
+])  # fmt: skip
+def test_what_is_no_claim_is_refused_in_a_sentence(text: str) -> None:
+    with pytest.raises(BadArgumentError) as refused:
+        read_claim(text, ("Deep sleep", "Count"))
+    assert len(str(refused.value).splitlines()) == 1
+
+
+@given(
+    st.text(max_size=40)
+    | st.from_regex(r"(the )?(life|power|Count|average) is (below|at least) [0-9.]{1,5} ?[a-zA-Zµ%]{0,4}")
+)
+@settings(max_examples=200)
+def test_whatever_is_typed_is_understood_or_refused(text: str) -> None:
+    try:
+        claim = read_claim(text, ("Deep sleep", "Count"))
+    except BadArgumentError:
+        return
+    assert math.isfinite(claim.limit)
+    assert claim.words.startswith("the ")
+
+
+@pytest.mark.parametrize(("text", "words"), [
+    ("half the charge", "the average current after is at most 0.5 times that before"),
+    ("half the power", "the average power after is at most 0.5 times that before"),
+    ("power is below 0,6 mW", "the average power is at most 600 µW"),
+    ("Deep sleep is at most 5 µA", "the mean current of Deep sleep is at most 5.00 µA"),
+    ("twice the life", "the life after is at least 2 times that before"),
+    ("1,5 % less energy", "the average power after is at most 0.985 times that before"),
+])  # fmt: skip
+def test_a_claim_says_what_was_understood(text: str, words: str) -> None:
+    assert read_claim(text, ("Deep sleep",)).words == words
+
+
+def test_a_power_is_judged_as_a_power(demo_session: Session) -> None:
+    """The demo is recorded at 3.0 V."""
+    run = demo_session.run("r5")
+    mean_w = run.load.mean_a * run.ledger.energy_j / run.ledger.charge_c
+    for factor, outcome in ((1.2, Outcome.SUPPORTED), (0.8, Outcome.REFUTED)):
+        text = f"power is below {1e6 * factor * mean_w:.1f} µW"
+        judged = demo_session.tuning.claim(demo_session.project, text, "r4", "r5")
+        assert judged.outcome is outcome
+        assert "µW" in judged.words
+    charge = demo_session.tuning.claim(demo_session.project, "half the charge", "r4", "r5").found
+    power = demo_session.tuning.claim(demo_session.project, "half the power", "r4", "r5").found
+    assert power.value == pytest.approx(charge.value, rel=0.02)

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from warm_ember.errors import BadArgumentError
 from warm_ember.tuning.timers.registry import KINDS, timer_of
-from warm_ember.tuning.timers.replies import Reply, decode_reply
+from warm_ember.tuning.timers.replies import Reply, decode_line
 
 TIMER_3_S = [600, 3600, 36000, 2, 30, 60, 320 * 3600]
 TIMER_2_S = [2, 60, 360, 60, 60, 60, 60]
@@ -69,13 +69,13 @@ def test_cycles_and_windows_follow_the_table() -> None:
     ],
 )
 def test_replies_are_taken_apart(line: str, expected: Reply) -> None:
-    assert decode_reply(line) == expected
+    assert decode_line(line) == expected
 
 
 @pytest.mark.parametrize("line", ["OK", "+CEREG: x,1", '+CPSMS: 1,,,"0010","00000101"', "+CSQ: 12,99"])
 def test_what_is_no_such_reply_is_refused(line: str) -> None:
     with pytest.raises(BadArgumentError):
-        decode_reply(line)
+        decode_line(line)
 
 
 def test_the_command_answers_as_the_contract_has_it(command) -> None:
@@ -103,3 +103,45 @@ def test_the_command_answers_as_the_contract_has_it(command) -> None:
     ):  # fmt: skip
         code, _, error = command("timers", *wrong)
         assert (code, error.count("\n")) == (2, 1)
+
+
+@pytest.mark.parametrize(("text", "found"), [
+    ('AT+CPSMS=1,,,"10100101","00000001"', Reply(mode=1, periodic_s=300.0, active_s=2.0)),
+    ("at+cpsms=1,,,10100101,00000001", Reply(mode=1, periodic_s=300.0, active_s=2.0)),
+    ('  AT+CPSMS = 1 , , , "10100101" , "00000001" ', Reply(mode=1, periodic_s=300.0, active_s=2.0)),
+    ("AT+CPSMS=0", Reply(mode=0)),
+    ('AT+CEDRXS=2,5,"0101"', Reply(mode=2, act=5, edrx_s=81.92)),
+    ("AT+CEDRXS=1,4,0101", Reply(mode=1, act=4, edrx_s=81.92)),
+    ("AT+CEDRXS=0", Reply(mode=0)),
+    ('+cpsms: 1,,,"10100101","00000001"', Reply(mode=1, periodic_s=300.0, active_s=2.0)),
+])  # fmt: skip
+def test_a_command_is_read_as_it_is_sent(text: str, found: Reply) -> None:
+    assert decode_line(text) == found
+
+
+@pytest.mark.parametrize("text", [
+    "AT+CPSMS?", "AT+CPSMS=?", "AT+CPSMS=", "AT", "OK", "hello", "+CPSMS:", "AT+CGDCONT=1", "noise +CPSMS: 1",
+    'AT+CPSMS=1,,,"1010"', "AT+CEDRXS=1,5,banana", "CPSMS=1", "AT+CPSMS=1,,,22222222,00000001", "",
+])  # fmt: skip
+def test_anything_else_is_refused(command, text: str) -> None:
+    code, _, err = command("timers", "decode", "at", text, "--json")
+    assert code == 2
+    assert len(err.splitlines()) == 1
+
+
+@pytest.mark.parametrize(("kind", "times"), [
+    ("edrx-nb", ["10485.8s", "10486", "2.91 h", "2.913 h", "10485.76"]),
+    ("ptw-wb", ["20.5s", "20.48s"]),
+    ("edrx-wb", ["2621 s", "2621.4"]),
+])  # fmt: skip
+def test_a_time_that_was_printed_rounded_is_accepted(command, kind: str, times: list[str]) -> None:
+    for time in times:
+        assert command("timers", "encode", kind, time, "--json")[0] == 0, time
+
+
+@pytest.mark.parametrize(
+    ("kind", "times"), [("edrx-nb", ["10500s", "2.92 h", "10487", "3 h"]), ("ptw-wb", ["20.6s", "21.5 s"])]
+)
+def test_a_time_beyond_the_ends_is_not(command, kind: str, times: list[str]) -> None:
+    for time in times:
+        assert command("timers", "encode", kind, time, "--json")[0] == 2, time

@@ -10,6 +10,7 @@ from warm_ember.cli.arguments import JsonOption, NameArgument, ProjectArgument
 from warm_ember.cli.output import print_json, print_line, print_table
 from warm_ember.cli.project import open_project
 from warm_ember.session.tuning_results import Comparison
+from warm_ember.tuning.claims import Judged
 from warm_ember.tuning.difference import Difference
 from warm_ember.units import HOUR_S, months_text, quantity_text
 
@@ -34,12 +35,17 @@ def compare(
         found = session.tuning.compare(session.project, name, other)
         judged = session.tuning.claim(session.project, claim, name, other) if claim else None
     if json:
-        told = {"claim": {"text": claim, "outcome": judged.outcome.value, "words": judged.words}} if judged else {}
+        told = {"claim": _claim_json(claim, judged)} if judged else {}
         print_json({**comparison_json(found), **told})
         return
     _print(found)
     if judged is not None:
-        print_line(f"“{claim}” is {judged.outcome.value}: {judged.words}")
+        print_line(f"“{claim}”, understood as “{judged.claim.words}”, is {judged.outcome.value}: {judged.words}")
+
+
+def _claim_json(text: str, judged: Judged) -> dict[str, str]:
+    understood, outcome = judged.claim.words, judged.outcome.value
+    return {"text": text, "understood": understood, "outcome": outcome, "words": judged.words}
 
 
 def comparison_json(found: Comparison) -> dict[str, Any]:

@@ -16,7 +16,7 @@ from warm_ember.tuning.timers.coded import ROUNDED, TimerValue
 from warm_ember.tuning.timers.intervals import STANDARDS
 from warm_ember.tuning.timers.period_model import PeriodModel
 from warm_ember.tuning.timers.registry import ANY, KINDS, interval_at, timer_of
-from warm_ember.tuning.timers.replies import Reply, decode_reply
+from warm_ember.tuning.timers.replies import Reply, decode_line
 from warm_ember.units import duration_text, parse_quantity, quantity_text
 
 _DECODE, _ENCODE, _MODEL, _REPLY = "decode", "encode", "model", "at"
@@ -32,7 +32,9 @@ def timers(
         str,
         typer.Argument(metavar="KIND", help=f"{', '.join(KINDS)}, at; for model {', '.join((*STANDARDS, ANY))} too."),
     ],
-    value: Annotated[list[str], typer.Argument(metavar="VALUE...", help="Bits; times such as 10min; a reply line.")],
+    value: Annotated[
+        list[str], typer.Argument(metavar="VALUE...", help="Bits; times such as 10min; a reply, a command.")
+    ],
     charge: Annotated[str, typer.Option("--charge", metavar="C", help="model: what each time takes.")] = "",
     floor: Annotated[str, typer.Option("--floor", metavar="A", help="model: what flows between.")] = "",
     project: Annotated[Path | None, typer.Option("--project", help="model: where a capture shows both.")] = None,
@@ -113,8 +115,8 @@ def _line(value: TimerValue) -> str:
 
 def _reply(action: str, lines: list[str], json: bool) -> None:
     if action != _DECODE or len(lines) != 1:
-        raise BadArgumentError("timers decode at takes one reply line, in quotation marks")
-    reply: Reply = decode_reply(lines[0])
+        raise BadArgumentError("timers decode at takes one reply or command, in quotation marks")
+    reply: Reply = decode_line(lines[0])
     if json:
         print_json(asdict(reply))
         return

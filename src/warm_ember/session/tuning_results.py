@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from functools import partial
 
 from warm_ember.attribution.expected import expected_in
+from warm_ember.attribution.ledger import Ledger
 from warm_ember.battery.life import LifeEstimate, follow_life, life_of
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.plan import Change
@@ -14,7 +15,7 @@ from warm_ember.model.project import Project
 from warm_ember.session.graph import look_up, remembered
 from warm_ember.session.results import Results, attached, life_model, run_names
 from warm_ember.signal.series import ShouldStop, never
-from warm_ember.tuning.claims import CHARGE, LIFE, Claim, Interval, Judged, judge, read_claim
+from warm_ember.tuning.claims import CHARGE, LIFE, POWER, Claim, Interval, Judged, judge, read_claim
 from warm_ember.tuning.confounders import Confounder, confounders
 from warm_ember.tuning.difference import Difference, Side, by_activity, by_source, by_state, of_average
 from warm_ember.tuning.findings.timer_overridden import Granted, asked_and_granted
@@ -161,7 +162,9 @@ class TuningResults:
         states = tuple(dict.fromkeys(row.name for ledger in (first.ledger, second.ledger) for row in ledger.rows))
         claim = read_claim(text, states)
         sides = (Side(first.by_state, first.ledger, first.load), second)
-        return judge(claim, *(_about(claim, side, of) for side, of in zip(sides, (first.life, life), strict=True)))
+        volts = [_mean_v(first.ledger), _mean_v(first.ledger if after == PLAN else second.ledger)]
+        known = zip(sides, (first.life, life), volts, strict=True)
+        return judge(claim, *(_about(claim, side, of, supply_v) for side, of, supply_v in known))
 
     def start(self, project: Project, name: str, should_stop: ShouldStop = never) -> Start:
         """Return what predictions of changes to one run start from."""
@@ -279,8 +282,18 @@ class TuningResults:
         return tuple(found)
 
 
-def _about(claim: Claim, side: Side, life: LifeEstimate) -> Interval:
+def _mean_v(ledger: Ledger) -> float | None:
+    """Return the voltage at which flowed what did; None where nobody knows it."""
+    return ledger.energy_j / ledger.charge_c if ledger.energy_j is not None and ledger.charge_c else None
+
+
+def _about(claim: Claim, side: Side, life: LifeEstimate, supply_v: float | None) -> Interval:
     """Return what a claim is about, of one run."""
+    if claim.about == POWER:
+        if supply_v is None:
+            raise BadArgumentError("a power needs a voltage: record it, or give the project's supply voltage")
+        average = average_of(side)
+        return Interval(average.value * supply_v, average.low * supply_v, average.high * supply_v)
     if claim.about == CHARGE:
         return average_of(side)
     if claim.about == LIFE:

@@ -6,6 +6,7 @@ Deep sleep is below 5 µA · the average is at most 200 µA · the life is at le
 
 from __future__ import annotations
 
+import math
 import re
 from dataclasses import dataclass
 from enum import StrEnum
@@ -40,19 +41,30 @@ class Claim:
     Parameters
     ----------
     about
-        ``charge``, ``life``, or the name of a state.
+        ``charge``, ``power``, ``life``, or the name of a state.
     is_ratio
         Whether it is about the second over the first, and not about the second alone.
     at_least
         Whether more fulfils it, or less.
     limit
-        A ratio, A, or s.
+        A ratio, A, W, or s.
     """
 
     about: str
     is_ratio: bool
     at_least: bool
     limit: float
+
+    @property
+    def words(self) -> str:
+        """What was understood, in words."""
+        subjects = {CHARGE: "the average current", POWER: "the average power", LIFE: "the life"}
+        subject = subjects.get(self.about, f"the mean current of {self.about}")
+        bound = "at least" if self.at_least else "at most"
+        if self.is_ratio:
+            return f"{subject} after is {bound} {bare(self.limit)} times that before"
+        limit = months_text(self.limit) if self.about == LIFE else quantity_text(self.limit, unit_of(self))
+        return f"{subject} is {bound} {limit}"
 
 
 @dataclass(frozen=True)
@@ -65,19 +77,21 @@ class Judged:
     words: str
 
 
-CHARGE, LIFE = "charge", "life"
-_CHARGES = ("charge", "current", "average", "energy", "consumption", "power")
+CHARGE, POWER, LIFE = "charge", "power", "life"
+_CHARGES = ("charge", "current", "average", "consumption")
+_POWERS = ("power", "energy")
+_NUMBER = r"\d+(?:[.,]\d+)?"
 _LIVES = ("life", "lifetime", "battery life", "runtime", "months")
 _PARTS = {"half": 1 / 2, "third": 1 / 3, "quarter": 1 / 4, "fifth": 1 / 5, "tenth": 1 / 10}
 _TIMES = {"twice": 2.0, "double": 2.0, "three times": 3.0, "triple": 3.0, "four times": 4.0, "ten times": 10.0}
 _BOUND = re.compile(
     r"(?:the\s+)?(?P<about>.+?)\s+(?:is|are|stays|lasts|draws|takes)?\s*"
     r"(?P<how>below|under|less than|at most|no more than|<=|<|≤|above|over|more than|at least|no less than|>=|>|≥)\s*"
-    r"(?P<limit>[\d.].*)$",
+    r"(?P<limit>[\d.,].*)$",
     re.IGNORECASE,
 )
-_LESS = re.compile(r"(?P<share>[\d.]+)\s*%\s*(?P<way>less|more|lower|higher|longer|shorter|of)\b\s*(?P<about>.*)")
-_FACTOR = re.compile(r"(?P<factor>[\d.]+)\s*(?:times|x|×)\s*(?:as much|as long|more)?\s*(?P<about>.*)")
+_LESS = re.compile(rf"(?P<share>{_NUMBER})\s*%\s*(?P<way>less|more|lower|higher|longer|shorter|of)\b\s*(?P<about>.*)")
+_FACTOR = re.compile(rf"(?P<factor>{_NUMBER})\s*(?:times|x|×)\s*(?:as much|as long|more)?\s*(?P<about>.*)")
 _HELP = "expected “half the charge”, “twice the life”, “30 % less current”, or “Deep sleep is below 5 µA”"
 
 
@@ -101,17 +115,18 @@ def read_claim(text: str, states: tuple[str, ...] = ()) -> Claim:
     if bound is not None:
         about = _about(bound["about"], states)
         at_least = bound["how"].casefold() in ("above", "over", "more than", "at least", "no less than", ">=", ">", "≥")
-        limit = parse_duration(bound["limit"]) if about == LIFE else parse_quantity(bound["limit"], "A")
-        return Claim(about, is_ratio=False, at_least=at_least, limit=limit)
+        return Claim(about, is_ratio=False, at_least=at_least, limit=_limit(bound["limit"], about))
     lowered = words.casefold()
     less = _LESS.match(lowered)
     if less is not None:
-        share = float(less["share"]) / 100
+        share = _number(less["share"]) / 100
         about = _about(less["about"] or "charge", states)
         way = less["way"]
         if way == "of":
             return Claim(about, is_ratio=True, at_least=about == LIFE, limit=share)
         more = way in ("more", "higher", "longer")
+        if not more and share > 1:
+            raise BadArgumentError(f"{text!r}: nothing can be less by more than 100 %; {_HELP}")
         return Claim(about, is_ratio=True, at_least=more, limit=1 + share if more else 1 - share)
     for name, part in _PARTS.items():
         if (found := re.match(rf"(?:an?\s+|one\s+)?{name}\s+(less\s+)?(?:of\s+)?(.*)", lowered)) is not None:
@@ -122,9 +137,32 @@ def read_claim(text: str, states: tuple[str, ...] = ()) -> Claim:
             return Claim(_about(found[1] or "life", states), is_ratio=True, at_least=True, limit=factor)
     times = _FACTOR.match(lowered)
     if times is not None:
-        about, factor = _about(times["about"] or "life", states), float(times["factor"])
+        about, factor = _about(times["about"] or "life", states), _number(times["factor"])
         return Claim(about, is_ratio=True, at_least=factor >= 1, limit=factor)
     raise BadArgumentError(f"{text!r} is no claim that can be checked; {_HELP}")
+
+
+def unit_of(claim: Claim) -> str:
+    """Return the unit of a claim's bound."""
+    return {LIFE: "s", POWER: "W"}.get(claim.about, "A")
+
+
+def _limit(text: str, about: str) -> float:
+    if about == POWER and re.search(r"J\s*$", text):
+        raise BadArgumentError(f"{text!r} is an energy, of which one has to say in what time: claim a power, in W")
+    try:
+        found = parse_duration(text) if about == LIFE else parse_quantity(text, "W" if about == POWER else "A")
+    except ValueError:
+        kind = {LIFE: "length of time such as 36 months", POWER: "power such as 5 mW"}
+        wanted = kind.get(about, "current such as 5 µA")
+        raise BadArgumentError(f"{text!r} is no {wanted}; {_HELP}") from None
+    if not math.isfinite(found):
+        raise BadArgumentError(f"{text!r} is no limit; {_HELP}")
+    return found
+
+
+def _number(text: str) -> float:
+    return float(text.replace(",", "."))
 
 
 def _about(words: str, states: tuple[str, ...]) -> str:
@@ -134,12 +172,14 @@ def _about(words: str, states: tuple[str, ...]) -> str:
             return state
     if plain in _CHARGES or plain in {f"average {one}" for one in _CHARGES}:
         return CHARGE
+    if plain in _POWERS or plain in {f"average {one}" for one in _POWERS}:
+        return POWER
     if plain in _LIVES:
         return LIFE
     close = [state for state in states if plain and plain in state.casefold()]
     if len(close) == 1:
         return close[0]
-    there_are = ", ".join(("charge", "life", *states))
+    there_are = ", ".join(("charge", "power", "life", *states))
     raise BadArgumentError(f"{words!r} is nothing that was measured here; there are: {there_are}")
 
 
@@ -152,7 +192,7 @@ def judge(claim: Claim, before: Interval | None, after: Interval) -> Judged:
         The claim.
     before, after
         What it is about in both runs; of a bound only the second counts. A is the unit of charges and states, s of
-        lives.
+        lives, W that of powers.
 
     Raises
     ------
@@ -186,7 +226,7 @@ def _ratio_words(claim: Claim, ratio: Interval, outcome: Outcome) -> str:
     interval = f"{bare(ratio.low)} to {bare(ratio.high)}"
     change = percent_text(abs(ratio.value - 1))
     moved = "less" if ratio.value < 1 else "more"
-    what = {CHARGE: "of the charge", LIFE: "of the life"}.get(claim.about, f"of {claim.about}")
+    what = {CHARGE: "of the charge", POWER: "of the power", LIFE: "of the life"}.get(claim.about, f"of {claim.about}")
     ends = {
         Outcome.SUPPORTED: "as claimed",
         Outcome.REFUTED: f"not {bare(claim.limit)}",
@@ -198,5 +238,6 @@ def _ratio_words(claim: Claim, ratio: Interval, outcome: Outcome) -> str:
 def _bound_words(claim: Claim, found: Interval) -> str:
     if claim.about == LIFE:
         return f"{months_text(found.value)} ({months_text(found.low).number} to {months_text(found.high)})"
-    ends = f"{quantity_text(found.low, 'A')} to {quantity_text(found.high, 'A')}"
-    return f"{quantity_text(found.value, 'A')} ({ends})"
+    unit = unit_of(claim)
+    ends = f"{quantity_text(found.low, unit)} to {quantity_text(found.high, unit)}"
+    return f"{quantity_text(found.value, unit)} ({ends})"

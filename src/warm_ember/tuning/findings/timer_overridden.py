@@ -15,7 +15,7 @@ from warm_ember.signal.stretch import total
 from warm_ember.tuning.findings.waste import Waste
 from warm_ember.tuning.timers.coded import TimerCode
 from warm_ember.tuning.timers.power_saving import ACTIVE_TIME, PERIODIC_UPDATE
-from warm_ember.tuning.timers.replies import decode_reply
+from warm_ember.tuning.timers.replies import decode_line, find_line
 from warm_ember.units import duration_text
 
 _ASKED = re.compile(r'(?:AT)?\+CPSMS\s*[=:]\s*1\s*,[^,]*,[^,]*,\s*"?([01]{8})?"?\s*,\s*"?([01]{8})?"?', re.IGNORECASE)
@@ -119,10 +119,11 @@ def _seconds(timer: TimerCode, code: str | None) -> float | None:
 
 
 def _granted(text: str) -> Timers | None:
-    if "+CEREG" not in text:
+    line = find_line(text)
+    if not line.upper().startswith("+CEREG"):
         return None
     try:
-        reply = decode_reply(text)
+        reply = decode_line(line)
     except BadArgumentError:
         return None
     if reply.active_s is None and reply.periodic_s is None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 
@@ -11,6 +13,8 @@ from warm_ember.units import duration_text, parse_quantity
 ACTIVE, DEACTIVATED = "active", "deactivated"
 EXACT, ROUNDED = "exact", "rounded"
 _CLOSE = 1e-9
+_LEAST_DIGITS = 3
+_NUMBER = re.compile(r"\d+(?:[.,]\d+)?")
 
 
 @dataclass(frozen=True)
@@ -33,6 +37,16 @@ class TimerValue:
     seconds: float | None
     state: str
     octet: str
+
+
+def _is_rounded(text: str, seconds: float, exact_s: float) -> bool:
+    """Answer whether a time is another one, rounded to the digits that it is written with: three or more, as here."""
+    number = _NUMBER.search(text)
+    if number is None or not math.isfinite(seconds) or seconds <= 0:
+        return False
+    written = float(number[0].replace(",", "."))
+    digits = len(number[0].replace(",", "").replace(".", "").lstrip("0"))
+    return digits >= _LEAST_DIGITS and float(f"{exact_s * written / seconds:.{digits}g}") == written
 
 
 @dataclass(frozen=True)
@@ -94,7 +108,8 @@ class TimerCode:
         # Of codes for one time the first counts: it has the finest step.
         known = {seconds: code for code, seconds in reversed(tuple(self.codes.items())) if seconds is not None}
         times_s = sorted(known)
-        if not times_s[0] * (1 - _CLOSE) <= wanted_s <= times_s[-1] * (1 + _CLOSE):
+        is_within = times_s[0] * (1 - _CLOSE) <= wanted_s <= times_s[-1] * (1 + _CLOSE)
+        if not is_within and not any(_is_rounded(text, wanted_s, end_s) for end_s in (times_s[0], times_s[-1])):
             reach = f"{duration_text(times_s[0])} to {duration_text(times_s[-1])}"
             raise BadArgumentError(f"{self.name} holds {reach}, found {text!r}")
         nearest_s = min(times_s, key=lambda one: abs(one - wanted_s))

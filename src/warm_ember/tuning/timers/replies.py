@@ -1,4 +1,4 @@
-"""What a modem's replies say of its timers: registration, power saving and discontinuous reception.
+"""What a modem's replies, and commands to it, say of its timers: registration, power saving, discontinuous reception.
 
 3GPP TS 27.007: ``+CEREG`` (10.1.22), ``+CPSMS`` (7.38), ``+CEDRXS`` (7.40) and ``+CEDRXRDP`` (7.41).
 """
@@ -6,21 +6,22 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from warm_ember.errors import BadArgumentError
 from warm_ember.tuning.timers.coded import TimerCode
 from warm_ember.tuning.timers.discontinuous import NARROW_CYCLE, NARROW_WINDOW, WIDE_CYCLE, WIDE_WINDOW
 from warm_ember.tuning.timers.power_saving import ACTIVE_TIME, PERIODIC_UPDATE
 
-_LINE = re.compile(r"\+(CEREG|CPSMS|CEDRXS|CEDRXP|CEDRXRDP):\s*(.*)$")
+_REPLY = re.compile(r"\+(CEREG|CPSMS|CEDRXS|CEDRXP|CEDRXRDP)\s*:\s*(.*)", re.IGNORECASE)
+_COMMAND = re.compile(r"AT\s*\+(CPSMS|CEDRXS)\s*=\s*(\d.*)", re.IGNORECASE)
 _FIELD = re.compile(r'\s*(?:"([^"]*)"|([^,]*))\s*(?:,|$)')
 _NARROW_BAND = 5
 
 
 @dataclass(frozen=True)
 class Reply:
-    """What a reply says; None where it is silent or the timer is deactivated.
+    """What a reply or a command says; None where it is silent or the timer is deactivated.
 
     Parameters
     ----------
@@ -42,28 +43,49 @@ class Reply:
     ptw_s: float | None = None
 
 
-def decode_reply(text: str) -> Reply:
-    """Read a reply line.
+def find_line(text: str) -> str:
+    """Return the command or reply in a line of a log, which may have more before it; empty without one."""
+    found = [match[0] for match in (_COMMAND.search(text), _REPLY.search(text)) if match is not None]
+    return found[0] if found else ""
+
+
+def decode_line(text: str) -> Reply:
+    """Read a reply, or a command as it is sent.
 
     Raises
     ------
     BadArgumentError
-        If it is no reply on these timers, or one of its codes is none.
+        If it is neither, or not on these timers, or one of its codes is none.
     """
-    match = _LINE.search(text.strip())
-    if match is None:
-        raise BadArgumentError(f"expected a reply such as +CEREG: or +CEDRXRDP:, found {text!r}")
-    fields = _fields(match[2])
-    if match[1] == "CEREG":
-        return _registration(fields)
-    if match[1] == "CPSMS":
-        # The second and third are for another access, as is the rest.
-        return Reply(
-            mode=_number(fields, 0),
-            periodic_s=_seconds(PERIODIC_UPDATE, fields, 3),
-            active_s=_seconds(ACTIVE_TIME, fields, 4),
-        )
-    return _reception(fields)
+    command, reply = _COMMAND.fullmatch(text.strip()), _REPLY.fullmatch(text.strip())
+    found = Reply()
+    if command is not None:
+        found = _requested(command[1].upper(), _fields(command[2]))
+    elif reply is not None:
+        name, fields = reply[1].upper(), _fields(reply[2])
+        read = {"CEREG": _registration, "CPSMS": _saving}.get(name, _reception)
+        found = read(fields)
+    if found == Reply():
+        there_are = "a reply such as +CEREG: or +CEDRXRDP:, or a command such as AT+CPSMS=1 or AT+CEDRXS=1"
+        raise BadArgumentError(f"expected {there_are}, with its values, found {text!r}")
+    return found
+
+
+def _requested(name: str, fields: list[str]) -> Reply:
+    """Read ``mode,,,periodic update,active time``, or ``mode,AcT,cycle``."""
+    if name == "CPSMS":
+        return _saving(fields)
+    asked = _reception(fields[1:])
+    return replace(asked, mode=_number(fields, 0), granted_edrx_s=None, ptw_s=None)
+
+
+def _saving(fields: list[str]) -> Reply:
+    # The second and third are for another access, as is the rest.
+    return Reply(
+        mode=_number(fields, 0),
+        periodic_s=_seconds(PERIODIC_UPDATE, fields, 3),
+        active_s=_seconds(ACTIVE_TIME, fields, 4),
+    )
 
 
 def _fields(text: str) -> list[str]:

@@ -79,5 +79,6 @@ class ClaimLine(QWidget):
     def show_verdict(self, judged: Judged | None) -> None:
         """Show what the evidence says; nothing when None."""
         self.verdict.judged = judged
-        self.verdict.setToolTip(tip(judged.words if judged is not None else ""))
+        understood = f"Understood as: {judged.claim.words}.\n{judged.words}" if judged is not None else ""
+        self.verdict.setToolTip(tip(understood))
         self.verdict.update()
