@@ -7,6 +7,7 @@ from warm_ember.errors import Cancelled
 from warm_ember.signal import levels
 from warm_ember.signal.bands import band_stays, runs_of
 from warm_ember.signal.bits import BitPyramidBuilder, line_window, reduce_bits, rising_edges
+from warm_ember.signal.intervals import interval_sums
 from warm_ember.signal.levels import MOST_LEVELS, find_levels
 from warm_ember.signal.series import ArraySeries
 
@@ -157,3 +158,23 @@ def test_rising_edges_know_what_came_before() -> None:
     assert rising_edges(bits, 0, before=False).tolist() == [0, 2, 5]
     assert rising_edges(bits, 0, before=True).tolist() == [2, 5]
     assert reduce_bits(np.empty(0, dtype=np.uint8)).shape == (0,)
+
+
+@pytest.mark.parametrize("every", [50, 100, 1000])
+def test_levels_are_numbered_by_what_they_draw_with_their_pulses(every: int) -> None:
+    """A floor of 20 µA with pulses of 20 mA draws more than a steady 125 µA, or less."""
+    random = np.random.default_rng(1)
+    floor = np.full(100_000, 2e-5)
+    floor[::every] = 2e-2
+    values = np.concatenate([floor, np.full(60_000, 1.25e-4)] * 10)
+    values *= 1 + 0.01 * random.standard_normal(len(values))
+    series = ArraySeries(values.astype(np.float32), 1e-5)
+    levels = find_levels(series)
+    sums = interval_sums(series, levels.edges)
+    draws = {
+        levels.name_of(k): sums.total[levels.level == k].sum() / np.diff(levels.edges)[levels.level == k].sum()
+        for k in range(len(levels.centres_a))
+    }
+    assert sorted(draws, key=draws.get) == [f"level {k + 1}" for k in range(len(draws))]
+    learned = find_levels(series, centres_a=tuple(levels.centres_a.tolist()))
+    assert [learned.name_of(k) for k in range(2)] == ["level 1", "level 2"]  # as they were learned

@@ -178,7 +178,8 @@ class _Placer:
             levels = find_levels(
                 self._recording.current, most=rule.most, centres_a=rule.centres_a, should_stop=self._should_stop
             )
-        names = [rule.names.get(f"level {i + 1}", f"level {i + 1}") for i in range(len(levels.centres_a))]
+        own = [levels.name_of(level) for level in range(len(levels.centres_a))]
+        names = [rule.names.get(name, name) for name in own]
         known = tuple(dict.fromkeys(names))
         numbers = np.array([*(known.index(name) for name in names), UNPLACED])
         how = "level learned" if rule.centres_a else "level found in the current"

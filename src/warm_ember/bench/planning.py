@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import msgspec
+import numpy as np
 
 from warm_ember.bench.description import InstrumentDescription
 from warm_ember.errors import BadArgumentError
+from warm_ember.store.capture_file import line_type
 from warm_ember.units import duration_text, quantity_text
 
 _SAMPLES_PER_EVENT = 10
@@ -130,7 +132,6 @@ def plan_capture(wanted: Expectation, known: InstrumentDescription | None = None
         interval_s = min(max(interval_s, known.interval_s[0]), known.interval_s[1])
     duration_s = _CYCLES * wanted.cycle_s
     reading = _reading(wanted, known)
-    bytes_per_sample = 4 * (1 + ("voltage" in known.sense)) + ("lines" in known.sense) if known is not None else 8
     samples = max(1, round(duration_s / interval_s))
     drop_v = wanted.peak_a * reading.shunt_ohm
     constant_s = reading.shunt_ohm * wanted.capacitance_f
@@ -141,14 +142,22 @@ def plan_capture(wanted: Expectation, known: InstrumentDescription | None = None
         range_a=reading.range_a,
         range_words=reading.words,
         samples=samples,
-        size_bytes=round(samples * bytes_per_sample * _SUMMARY_SHARE),
+        size_bytes=round(samples * bytes_per_sample(known) * _SUMMARY_SHARE),
         burden_v=drop_v,
         droop_v=drop_v * charged,
         time_constant_s=constant_s,
         resolved_a=reading.resolved_a,
         unseen=(),
     )
-    return PlannedCapture(**{**planned.__dict__, "unseen": _unseen(wanted, planned, reading)})
+    return replace(planned, unseen=_unseen(wanted, planned, reading))
+
+
+def bytes_per_sample(known: InstrumentDescription | None) -> int:
+    """Return how much of a recording one sample takes; an instrument that nobody knows measures a voltage too."""
+    if known is None:
+        return 8
+    lines = np.dtype(line_type(len(known.line_names))).itemsize if "lines" in known.sense else 0
+    return 4 * (1 + ("voltage" in known.sense)) + lines
 
 
 def _check(wanted: Expectation) -> None:

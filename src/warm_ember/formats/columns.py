@@ -39,11 +39,12 @@ _NAMES = {
 
 @dataclass(frozen=True)
 class Column:
-    """One column of a table: its header split into name and unit (empty when not given)."""
+    """One column of a table: its header split into name and unit (empty when not given), and as it stands."""
 
     index: int
     name: str
     unit: str = ""
+    text: str = field(default="", compare=False)
 
 
 @dataclass(frozen=True)
@@ -85,17 +86,27 @@ class Columns:
 def split_header(index: int, text: str) -> Column:
     """Split a header such as ``"Current (mA)"``, ``"time_ms"`` or ``"I / µA"`` into name and unit."""
     text = text.strip().strip('"').strip()
+    name, unit = _split(text)
+    return Column(index, name, unit, text)
+
+
+def _split(text: str) -> tuple[str, str]:
     bracketed = re.match(r"(.*?)\s*[\[(]\s*([^\])]*?)\s*[\])]\s*\Z", text)
     if bracketed:
-        return Column(index, bracketed[1].strip() or text, bracketed[2])
+        return bracketed[1].strip() or text, bracketed[2]
     if text in _UNITS and text not in ("h", "min", "V"):
-        return Column(index, text, text)
+        return text, text
     tail = re.match(r"(.*?)[\s_/:,-]+([A-Za-zµμ°%]+)\Z", text)
     if tail and tail[1]:
         unit = tail[2] if tail[2] in _UNITS else _SNAKE_UNITS.get(tail[2], "")
         if unit:
-            return Column(index, tail[1].strip(" _/"), unit)
-    return Column(index, text)
+            return re.sub(r"[\s_]+in\Z", "", tail[1].strip(" _/")), unit
+    return text, ""
+
+
+def _plain(unit: str) -> str:
+    """Write micro in one way."""
+    return unit.replace("μ", "u").replace("µ", "u")
 
 
 @dataclass
@@ -109,16 +120,32 @@ class _Finder:
     def chosen(self, wanted: str | None, option: str) -> Column | None:
         if wanted is None:
             return None
-        for column in self.columns:
-            if self.named and wanted.strip().casefold() in (
-                column.name.casefold(),
-                self.title(column).casefold(),
-            ):
-                return column
+        for called in (self._as_it_stands, self._with_unit, self._by_name) if self.named else ():
+            found = [column for column in self.columns if called(column, wanted)]
+            if len(found) == 1:
+                return found[0]
+            if found:
+                several = ", ".join(column.text for column in found)
+                problem = f"{option} {wanted!r} is several columns: {several}"
+                raise ColumnError(self.path, problem, titles=self.titles, remedy="name it by its number, from 1")
         if wanted.isdecimal() and 1 <= int(wanted) <= len(self.columns):
             return self.columns[int(wanted) - 1]
         known = ", ".join(self.titles) if self.named else len(self.columns)
         raise ColumnError(self.path, f"{option} {wanted!r} is no column; there are: {known}", titles=self.titles)
+
+    @staticmethod
+    def _as_it_stands(column: Column, wanted: str) -> bool:
+        return column.text == wanted.strip().strip('"').strip()
+
+    @staticmethod
+    def _with_unit(column: Column, wanted: str) -> bool:
+        name, unit = _split(wanted.strip())
+        same_unit = _plain(unit) == _plain(column.unit)
+        return bool(unit) and same_unit and name.casefold() == column.name.casefold()
+
+    @staticmethod
+    def _by_name(column: Column, wanted: str) -> bool:
+        return wanted.strip().casefold() in (column.name.casefold(), column.text.casefold())
 
     @property
     def titles(self) -> tuple[str, ...]:
@@ -317,6 +344,8 @@ class ColumnReader(ABC):
         self._grid: RegularTimes | HeldTimes | None = None
         self._rows_seen = 0
         self._last_time = -np.inf
+        self._first_count: int | None = None
+        self._count_s = 1.0
         self._notes: list[str] = list(columns.notes)
         self.titles: tuple[str, ...] = ()
         self.length: int | None = None
@@ -365,7 +394,7 @@ class ColumnReader(ABC):
             values = [batch[index] for index in self._value_columns]
             placed: Iterable[list[Floats]] = [values]
             if self.columns.time is not None:
-                placed = self._on_grid(batch[self.columns.time.index] * self.columns.time_scale, values)
+                placed = self._on_grid(self._seconds(batch[self.columns.time.index]), values)
             self._rows_seen += rows
             yield from self._pieces(placed)
         if isinstance(self._grid, HeldTimes):
@@ -402,6 +431,14 @@ class ColumnReader(ABC):
                     where=self.row_place(row),
                 )
 
+    def _seconds(self, times: np.ndarray) -> Floats:
+        """Return times in s; whole counts, such as nanoseconds since 1970, from the first one on, which is exact."""
+        if times.dtype.kind not in "iu":
+            return np.asarray(times * self.columns.time_scale)
+        if self._first_count is None:
+            self._first_count = int(times[0])
+        return (times - self._first_count).astype(np.float64) * self._count_s * self.columns.time_scale
+
     def _on_grid(self, times: Floats, values: list[Floats]) -> Iterable[list[Floats]]:
         if times[0] < self._last_time or (len(times) > 1 and float(np.diff(times).min()) < 0):
             falling = np.flatnonzero(np.diff(times, prepend=self._last_time) < 0)
@@ -413,7 +450,8 @@ class ColumnReader(ABC):
         self._last_time = float(times[-1])
         try:
             if self._grid is None:
-                self.first_time_s = float(times[0])
+                counted = (self._first_count or 0) * self._count_s * self.columns.time_scale
+                self.first_time_s = counted + float(times[0])
                 if len(times) < 2:
                     raise BadArgumentError("one row gives no sample interval: give the rate with --rate")
                 kind = inspect_times(times[:_INSPECTED_ROWS])

@@ -108,6 +108,8 @@ class ArrowSource(ColumnReader):
             raise BadFileError(path, "expected columns of numbers, found none")
         columns = find_columns(path, header, len(header), options)
         self._stamps = {i: _stamp_unit_s(schema.field(i).type) for i in usable}
+        self._time_index = columns.time.index if columns.time is not None else -1
+        self._count_s = 1.0
         columns = with_digital_lines(columns, self._first_rows(columns))
         super().__init__(path, options, columns, stamp_step_s=0.0)
         self.length = self._table.rows
@@ -130,10 +132,20 @@ class ArrowSource(ColumnReader):
         unit_s = self._stamps.get(index, 0.0)
         if unit_s:
             column = column.cast(pa.int64())
+        if self._is_counted(column, index):
+            self._count_s = unit_s or 1.0
+            return np.asarray(column.to_numpy(zero_copy_only=False)).astype(np.int64)
         if column.null_count:
             column = column.cast(pa.float64(), safe=False).fill_null(float("nan"))
         values = as_floats(np.asarray(column.to_numpy(zero_copy_only=False)))
         return values * unit_s if unit_s else values
+
+    def _is_counted(self, column: Any, index: int) -> bool:
+        """Answer whether a column is times in whole counts, which a float would round."""
+        import pyarrow as pa
+
+        is_whole = pa.types.is_signed_integer(column.type) and not column.null_count
+        return is_whole and self._time_index == index
 
     def row_place(self, row: int) -> str:
         """Name a row for an error message."""

@@ -220,7 +220,8 @@ def _find_table(lines: list[str], wanted: str | None, wanted_decimal: str | None
     best: tuple[int, int, tuple[str, str, int, int]] | None = None
     for delimiter in (wanted,) if wanted else DELIMITERS:
         for decimal in (wanted_decimal,) if wanted_decimal else (".", ","):
-            if delimiter == decimal:
+            # Both may be commas only where quotes tell them apart.
+            if delimiter == decimal and not any('"' in line for line in lines):
                 continue
             found = _longest_run(lines, delimiter, decimal)
             if found is None:

@@ -129,11 +129,11 @@ class LevelsView(StatesPart):
         for k, centre in enumerate(found.levels.centres_a.tolist()):
             low, high = found.levels.spreads_a[k].tolist()
             spread = f"{quantity_text(low, 'A')} to {quantity_text(high, 'A')}" if low == low else "not in this run"
-            state = found.rule.names.get(f"level {k + 1}", f"level {k + 1}")
+            state = found.rule.names.get(found.levels.name_of(k), found.levels.name_of(k))
             share = float(found.charge_c[k]) / charge_c if charge_c else 0.0
             rows.append(
                 [
-                    (f"level {k + 1}", float(k)),
+                    (found.levels.name_of(k), float(k)),
                     (str(quantity_text(centre, "A")), centre),
                     (spread, low),
                     (str(found.stays[k]), float(found.stays[k])),
@@ -170,14 +170,24 @@ class LevelsView(StatesPart):
             self._change(most=self.most.value(), centres_a=())
 
     def _on_learn(self) -> None:
-        if self.found is not None:
-            learned = () if self.found.rule.centres_a else tuple(self.found.levels.centres_a.tolist())
-            self._change(centres_a=learned)
+        if self.found is None:
+            return
+        if self.found.rule.centres_a:
+            self._change(centres_a=())
+            return
+        levels, names = self.found.levels, self.found.rule.names
+        # What is learned is numbered by its centres.
+        own = {f"level {k + 1}": levels.name_of(k) for k in range(len(levels.centres_a))}
+        named = {new: names.get(old, old) for new, old in own.items() if names.get(old, old) != new}
+        self._change(centres_a=tuple(levels.centres_a.tolist()), names=named)
 
     def _on_named(self, index: int, text: str) -> None:
-        names = {key: value for key, value in self.rule.names.items() if key != f"level {index + 1}"}
-        if text and text != f"level {index + 1}":
-            names[f"level {index + 1}"] = text
+        if self.found is None:
+            return
+        own = self.found.levels.name_of(index)
+        names = {key: value for key, value in self.rule.names.items() if key != own}
+        if text and text != own:
+            names[own] = text
         self._change(names=names)
 
     def sentence(self) -> str:

@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
 )
 
 from warm_ember.bench.description import InstrumentDescription
+from warm_ember.bench.planning import bytes_per_sample
 from warm_ember.bench.recipe_text import steps_from_text, text_of_steps
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.bench import Bench, Power, Recipe, Settings, Step, Take, TriggerSource
@@ -341,11 +342,10 @@ class RecipePanel(QWidget):
 
 def size_text(settings: Settings, known: InstrumentDescription | None, *, marked: bool = False) -> str:
     """Say how many samples a recording takes and how large it gets; marked, its size alone."""
-    senses = known.sense if known is not None else ("current", "voltage")
-    bytes_per_sample = 4 * (1 + ("voltage" in senses)) + ("lines" in senses)
+    each = bytes_per_sample(known)
     if settings.duration_s is None:
-        hourly = quantity_text(bytes_per_sample / settings.interval_s * 3600, "B")
+        hourly = quantity_text(each / settings.interval_s * 3600, "B")
         return f"{hourly.marked if marked else hourly} an hour"
     samples = settings.duration_s / settings.interval_s
-    size = quantity_text(samples * bytes_per_sample, "B")
+    size = quantity_text(samples * each, "B")
     return size.marked if marked else f"{quantity_text(samples, 'S')}, {size}"
