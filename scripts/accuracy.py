@@ -2,6 +2,8 @@
 
 .venv/bin/python scripts/accuracy.py            40 captures with new seeds
 .venv/bin/python scripts/accuracy.py 5 --seed 3 fewer, from a known seed; prints only
+
+It leaves with 1 when a limit is missed.
 """
 
 from __future__ import annotations
@@ -32,6 +34,7 @@ from warm_ember.signal.series import ArraySeries
 DOCUMENT = Path(__file__).parents[1] / "docs" / "accuracy.md"
 LINE_RULES = (LineRule("Transmit", high=("TX_ON",)), LineRule("Modem idle", high=("MODEM_EN",), low=("TX_ON",)))
 LIMITS = {"log": 0.01, "lines": 0.01, "current alone": 0.05}
+LIMIT_SAMPLES = 2.0
 HOUR_S = 3600.0
 
 
@@ -181,8 +184,25 @@ def document(results: list[dict[str, Result]], clocks: dict[str, list[float]], f
     return text
 
 
-def main() -> None:
-    """Measure, print, and write the document when all captures were measured."""
+def missed(results: list[dict[str, Result]], clocks: dict[str, list[float]]) -> list[str]:
+    """Say which limits were missed."""
+    found = [
+        f"{way}: {100 * result[way].charge:.3f} % of the charge in {result[way].state}, limit {100 * limit:.0f} %"
+        for way, limit in LIMITS.items()
+        for result in results
+        if result[way].charge > limit
+    ]
+    found += [f"by lines: {one['lines'].dwell:.1f} samples" for one in results if one["lines"].dwell > LIMIT_SAMPLES]
+    return found + [
+        f"clock by {way}: {error:.2f} samples"
+        for way, each in clocks.items()
+        for error in each
+        if error > LIMIT_SAMPLES
+    ]
+
+
+def main() -> int:
+    """Measure, print, and write the document when all captures were measured; 1 when a limit was missed."""
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("captures", type=int, nargs="?", default=40)
     parser.add_argument("--seed", type=int, help="Of the first capture; a new one by default.")
@@ -203,7 +223,10 @@ def main() -> None:
     sys.stdout.write(text)
     if arguments.captures >= 40:
         DOCUMENT.write_text(text, encoding="utf-8")
+    problems = [*missed(results, clocks), *accuracy_wakes.missed(wakes), *accuracy_findings.missed(waste)]
+    sys.stderr.writelines(f"limit missed: {one}\n" for one in problems)
+    return int(bool(problems))
 
 
 if __name__ == "__main__":
-    main()
+    sys.exit(main())

@@ -360,6 +360,20 @@ def document(results: list[Result]) -> str:
     return text + f"\nFalse alarms: {alarms} of {len(clean)} clean captures (limit {100 * FALSE_ALARMS:.0f} %).\n"
 
 
+def missed(results: list[Result]) -> list[str]:
+    """Say which limits were missed."""
+    results = [one for one in results if one.counts]
+    found = []
+    for kind in KINDS:
+        mine = [one for one in results if kind in one.planted]
+        hits = sum(kind in one.found for one in mine)
+        if hits < RECALL * len(mine):
+            found.append(f"{kind}: {hits} of {len(mine)} found")
+    clean = [one for one in results if not one.planted]
+    alarms = sum(bool(one.found) for one in clean)
+    return [*found, f"{alarms} false alarms in {len(clean)}"] if alarms > FALSE_ALARMS * len(clean) else found
+
+
 _TEXT = """
 Waste on {faulty} simulated devices with one or two faults, each device with its own currents, timers and log, and on
 {clean} devices without any; most have pulses of supply supervision, all have noise and a log whose clock drifts. A

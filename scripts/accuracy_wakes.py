@@ -180,6 +180,14 @@ def document(results: list[Result]) -> str:
     return text + f"| aligned to the fewest there can be | {best} of {len(results)} | | all |\n"
 
 
+def missed(results: list[Result]) -> list[str]:
+    """Say which limits were missed."""
+    found = [f"wakes found: {100 * one.found:.2f} %" for one in results if one.found < LIMITS["found"]]
+    found += [f"right cause: {100 * r.right_cause:.2f} %" for r in results if r.right_cause < LIMITS["right cause"]]
+    found += [f"charge of a wake: {100 * one.charge:.2f} % off" for one in results if one.charge > LIMITS["charge"]]
+    return found + ["aligned to more than the fewest" for one in results if not one.alignment_is_best]
+
+
 _TEXT = """
 Wakes on {captures} random captures of ten minutes: three timers with jitter, a pin with a line and a radio that comes
 by chance, a tenth of the log's lines lost, and 100 ppm drift. The cause of a wake whose line was lost is told by the

@@ -11,6 +11,8 @@ from attribution.made import INTERVAL_S, ArrayLines, Made, stays
 from warm_ember.attribution.clock import align, clock_sentence, residuals
 from warm_ember.attribution.placing import place
 from warm_ember.attribution.wakes import UNKNOWN, find_wakes
+from warm_ember.bench.simulated.direct import simulate
+from warm_ember.bench.simulated.firmware import FIRMWARE
 from warm_ember.model.capture import Event
 from warm_ember.model.finding import Kind
 from warm_ember.model.placement import Alignment
@@ -233,3 +235,15 @@ def test_regular_wakes_are_ambiguous_and_regular_sync_pulses_taken_for_the_neare
 def test_a_few_pulses_are_enough(starts_s: tuple[float, ...]) -> None:
     made = _pulsed(np.array(starts_s), "sync", 1.7, 0.0, 60.0, missing=0.0)
     assert _error(made, 1.7, 0.0, 60.0) < 2
+
+
+def test_a_few_wakes_that_fall_on_a_listening_radio_do_not_outvote_the_whole_log() -> None:
+    """Six wakes fit a radio that listens each 1.28 s as well as themselves; fifty changes of state do not."""
+    seed = 823308085
+    random = np.random.default_rng([seed, 9])
+    firmware = FIRMWARE[random.integers(len(FIRMWARE))]
+    rate_hz = float(random.choice([10e3, 20e3, 40e3]))
+    made = simulate(firmware, seed=seed, duration_s=float(random.uniform(60, 120)), rate_hz=rate_hz)
+    series = ArraySeries(made.current, 1 / rate_hz)
+    found = align(Made(series, made.events, info=made.info), lambda: find_levels(series))
+    assert found.offset_s == pytest.approx(made.clock_offset_s, abs=1e-3)

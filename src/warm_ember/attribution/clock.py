@@ -85,14 +85,24 @@ def _by_changes(recording: Recording, levels: Callable[[], Levels], tolerance_s:
         # Lines that were stamped when they came over a console come some milliseconds late, each differently so.
         late = _fitted(_changes(recording), edges_s, _LATE_S, _LATE_SHARE, length_s, interval_s, "late changes")
         sure = [late] if late.matched and late.method != SAME_CLOCK and not late.is_unusable else []
-    # Sync pulses that nothing shows may still fall on what is regular: the way that explains more counts, unless it
-    # leaves a part unexplained that the other does not.
-    return max(sure or tried[-1:] or [Alignment()], key=lambda one: (_share(one), one.matched))
+    if not sure:
+        return tried[-1] if tried else Alignment()
+    if len(sure) == 1:
+        return sure[0]
+    # A few wakes may fall on what is regular, such as a radio that listens: what explains more of the whole log counts.
+    pairs = ((_changes(recording), edges_s), (ways[0][0], rises_s))
+    return max(sure, key=lambda one: sum(_explained(one, *pair, tolerance_s, length_s) for pair in pairs))
 
 
-def _share(alignment: Alignment) -> float:
-    """Return which tenth of the log's changes found a partner."""
-    return round(alignment.matched / alignment.expected, 1) if alignment.expected else 0.0
+def _explained(
+    alignment: Alignment, target_s: Floats, partners_s: Floats, tolerance_s: float, length_s: float
+) -> float:
+    """Return how many of the log's times have a partner, less those that have none."""
+    at_s = alignment.offset_s + (1 + alignment.drift) * target_s
+    at_s = at_s[(at_s > 0) & (at_s < length_s)]
+    if not len(at_s) or not len(partners_s):
+        return 0.0
+    return float(np.where(np.abs(nearest(at_s, partners_s) - at_s) <= tolerance_s, 1.0, -1.0).sum())
 
 
 def _fitted(
