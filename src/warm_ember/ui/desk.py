@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -15,7 +16,6 @@ from warm_ember.model.project import Edit, Project
 from warm_ember.session.importing import ImportReport, ImportRequest, adopt, import_file
 from warm_ember.session.results import RunResults, run_names
 from warm_ember.session.session import Session
-from warm_ember.session.tuning_results import step_before
 from warm_ember.signal.series import Progress, ShouldStop
 from warm_ember.tuning.findings.registry import Checkup
 from warm_ember.ui.work import Jobs, Work
@@ -23,6 +23,14 @@ from warm_ember.ui.work import Jobs, Work
 log = logging.getLogger(__name__)
 
 _AUTOSAVE_MS = 800
+
+
+@dataclass(frozen=True)
+class _OtherRuns:
+    """What is known of all runs: the average of each, and all results as far as they are looked at."""
+
+    averages_a: dict[str, float]
+    results: dict[str, RunResults]
 
 
 class Desk(QObject):
@@ -37,7 +45,7 @@ class Desk(QObject):
     results_changed
         Results of the current run are there, or gone (None).
     runs_changed
-        Results of other runs are there: of all while somebody looks at them, else of the step before.
+        The averages of all runs are there, and while somebody looks at them all else of them.
     checkup_changed
         What is wrong with the current run's capture is known, or not yet (None).
     recomputing
@@ -65,6 +73,7 @@ class Desk(QObject):
         self.session: Session | None = None
         self.results: RunResults | None = None
         self.all_results: dict[str, RunResults] = {}
+        self.averages_a: dict[str, float] = {}
         self.checkup: Checkup | None = None
         self._viewers: set[object] = set()
         self._autosave = QTimer(self)
@@ -86,7 +95,7 @@ class Desk(QObject):
         """Show another project."""
         self.close_session()
         self.session = session
-        self.results, self.all_results = None, {}
+        self.results, self.all_results, self.averages_a = None, {}, {}
         self.results_changed.emit(None)  # nothing may be painted from captures that are closed now
         self._forget_checkup()
         self.session_changed.emit()
@@ -163,7 +172,7 @@ class Desk(QObject):
         if session is None or not session.current:
             self.jobs.stop("results")
             self.jobs.stop("runs")
-            self.results, self.all_results = None, {}
+            self.results, self.all_results, self.averages_a = None, {}, {}
             self.results_changed.emit(None)
             self.runs_changed.emit()
             self.recomputing.emit(0)
@@ -204,7 +213,7 @@ class Desk(QObject):
         self._read_runs()
 
     def show_runs(self, viewer: object, *, wanted: bool) -> None:
-        """Say whether somebody looks at all runs: until then only the step before the current one is read beside it."""
+        """Say whether somebody looks at all runs: until then no more than their averages is worked out."""
         was_wanted = bool(self._viewers)
         self._viewers = (self._viewers - {viewer}) | ({viewer} if wanted else set())
         if not was_wanted and wanted and self.results is not None:
@@ -214,23 +223,23 @@ class Desk(QObject):
         session = self.session
         if session is None:
             return
-        project, current = session.project, session.current
-        names = run_names(project) if self._viewers else (step_before(project, current), current)
-        wanted = [name for name in names if name]
+        project, names, whole = session.project, run_names(session.project), bool(self._viewers)
 
-        def read(should_stop: ShouldStop, progress: Progress) -> dict[str, RunResults]:
-            found = {}
-            for index, name in enumerate(wanted):
+        def read(should_stop: ShouldStop, progress: Progress) -> _OtherRuns:
+            found = _OtherRuns({}, {})
+            for index, name in enumerate(names):
                 try:
-                    found[name] = session.results.run(project, name, should_stop)
+                    found.averages_a[name] = session.results.load(project, name, should_stop).mean_a
+                    if whole:
+                        found.results[name] = session.results.run(project, name, should_stop)
                 except Cancelled:
                     raise
                 except WarmEmberError as error:
                     log.info("run %s left out: %s", name, error)
-                progress((index + 1) / len(wanted))
+                progress((index + 1) / len(names))
             return found
 
-        self.jobs.run("runs", "reading the other runs", read, self._on_all_results, self._on_failed)
+        self.jobs.run("runs", "reading the other runs", read, self._on_other_runs, self._on_failed)
 
     @property
     def findings(self) -> tuple[Finding, ...] | None:
@@ -262,8 +271,8 @@ class Desk(QObject):
         self.noted.emit(f"{report.name} is there{': ' + notes if notes else ''}")
         self.show_new_run()
 
-    def _on_all_results(self, found: dict[str, RunResults]) -> None:
-        self.all_results = found
+    def _on_other_runs(self, found: _OtherRuns) -> None:
+        self.all_results, self.averages_a = found.results, found.averages_a
         self.runs_changed.emit()
 
     def _on_failed(self, error: Exception) -> None:

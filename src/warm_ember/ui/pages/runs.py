@@ -344,14 +344,15 @@ class RunsPage(Page):
             return LinkFigure(detail="no runs yet")
         count = len(self.desk.project.runs)
         name = self.results.run.name
-        if name not in self.found:
+        averages_a = self.desk.averages_a
+        if name not in averages_a:
             return LinkFigure(f"**{count}** run{'s' if count != 1 else ''}", "")
-        order = sorted(self.found, key=lambda n: self.found[n].load.mean_a)
+        order = sorted(averages_a, key=lambda one: averages_a[one])
         rank = order.index(name) + 1
         ending = {1: "st", 2: "nd", 3: "rd"}.get(rank if rank not in (11, 12, 13) else 0, "th")
-        before = self.found.get(self._run_before(name))
+        before = self._run_before(name)
         detail = ""
-        if before is not None and before.load.mean_a > 0:
-            change = self.results.load.mean_a / before.load.mean_a - 1
-            detail = f"{percent_text(abs(change)).marked} {'below' if change < 0 else 'above'} {before.run.name}"
+        if averages_a.get(before, 0.0) > 0:
+            change = averages_a[name] / averages_a[before] - 1
+            detail = f"{percent_text(abs(change)).marked} {'below' if change < 0 else 'above'} {before}"
         return LinkFigure(f"**{rank}**{ending} of **{len(order)}**", detail)

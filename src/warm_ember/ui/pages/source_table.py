@@ -259,7 +259,9 @@ class SourceTable(QWidget):
         else:
             first = "no period"
         words = [first]
-        if len(row.periods) == 1 and row.periods[0].jitter_s > 0:
+        # Less than a sample is not seen.
+        least_s = 0.1 * self.ledger.interval_s if self.ledger is not None else 0.0
+        if len(row.periods) == 1 and row.periods[0].jitter_s > least_s:
             words.append(f"± {duration_text(row.periods[0].jitter_s, 2).marked}")
         if row.by_line or row.by_period:
             found = [f"{row.by_line} by the line"] * bool(row.by_line) + [f"{row.by_period} by it"] * bool(

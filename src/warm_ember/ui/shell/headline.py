@@ -161,8 +161,11 @@ class Headline(QWidget):
         painter.drawLine(QPointF(0, self.height() - 0.5), QPointF(self.width(), self.height() - 0.5))
         right = self.switches.x() - px(12)
         box = QRectF(px(16), 0, max(10, right - px(16)), self.height())
+        if self.warning:  # it has to be read: where there is no room for both the sentence is cut short
+            wanted = width_of(self._look, self.warning, "small") + px(34)
+            box.setWidth(max(box.width() - wanted, 0.4 * box.width()))
         width = draw_marked(painter, box, self.sentence, self._look, dim=theme.ink)
-        if self.warning and box.left() + width + px(30) < right:
+        if self.warning:
             left = box.left() + width + px(10)
             painter.fillRect(QRectF(left, px(8), px(4), self.height() - px(16)), theme.warning)
             rest = QRectF(left + px(10), 0, right - left - px(10), self.height())
