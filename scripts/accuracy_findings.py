@@ -43,7 +43,7 @@ KINDS = (
 )
 RECALL, FALSE_ALARMS, COST = 0.95, 0.03, 0.15
 _SETTLES_S = 0.25e-3
-_TELLS = 0.04
+TELLS = 0.04
 _TWO_MODES = (Kind.TOO_SHALLOW, Kind.TOO_DEEP)
 
 
@@ -321,7 +321,7 @@ def measure(job: tuple[int, tuple[Kind, ...]]) -> Result:
     found, usual_a = look(made)
     off = {}
     # Chance may leave no place for a fault, or next to none.
-    planted = tuple(kind for kind in planted if made.cost_a.get(kind, 0.0) > _TELLS * usual_a)
+    planted = tuple(kind for kind in planted if made.cost_a.get(kind, 0.0) > TELLS * usual_a)
     for kind in planted:
         told_a = sum(one.cost_a or 0.0 for one in found if one.kind is kind)
         if made.cost_a.get(kind) and any(one.kind is kind for one in found):

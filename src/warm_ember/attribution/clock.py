@@ -24,6 +24,7 @@ _SHORTEST_TOLERANCE_S = 1e-3
 _NEARER = 0.25
 _CROWD, _FEW = 0.1, 8
 _CLOSEST, _DENSE_SHARE = 1.5, 0.5
+_OFTEN = 3
 _LATE_S, _LATE_SHARE, _SPARSE = 25e-3, 0.8, 0.3
 
 
@@ -65,44 +66,63 @@ def align(recording: Recording, levels: Callable[[], Levels]) -> Alignment:
 def _by_changes(recording: Recording, levels: Callable[[], Levels], tolerance_s: float, length_s: float) -> Alignment:
     """Match the log with the current: what must have made it rise, and all that should have changed it."""
     found, interval_s = levels(), recording.current.interval_s
-    edges_s, rises_s = _edges(recording, found)
+    changes_s, woken_s = _changes(recording), _times(recording, ("wake", "sync"))
+    edges_s, rises_s = _edges(recording, found, _crowd(recording))
+    views = [(edges_s, rises_s)]
+    # Among what hum adds the log's own changes are lost: those that come about as often as they do tell by themselves.
+    seldom = _edges(recording, found, _OFTEN * len(changes_s))
+    if len(seldom[0]) < len(edges_s) / 2:
+        views.append(seldom)
     # A wake that is taken for the end of another one, a pulse's width later, would fit just as well: it is a rise.
-    ways = [(_times(recording, ("wake", "sync")), rises_s, tolerance_s, FEWEST_SHARE, "rises of the current")]
+    ways = [(woken_s, rises, tolerance_s, FEWEST_SHARE, "rises of the current") for _, rises in views]
     if len(_times(recording, ("state", "sleep"))):
-        ways.append((_changes(recording), edges_s, tolerance_s, FEWEST_SHARE, "changes of the current"))
-        if len(_changes(recording)) > _crowd(recording) and len(found.centres_a) > 1:
+        ways += [(changes_s, edges, tolerance_s, FEWEST_SHARE, "changes of the current") for edges, _ in views]
+        if len(changes_s) > _crowd(recording) and len(found.centres_a) > 1:
             # Where something happens all the time anything fits, unless it has to fit as closely as that is dense.
             every_s = _crossings(recording, found)
             close_s = max(_CLOSEST * interval_s, min(tolerance_s, _CROWD * length_s / max(len(every_s), 1)))
-            ways.append((_changes(recording), every_s, close_s, _DENSE_SHARE, "changes of the current"))
+            ways.append((changes_s, every_s, close_s, _DENSE_SHARE, "changes of the current"))
     tried = [
         _fitted(target_s, partners_s, within_s, fewest, length_s, interval_s, what)
         for target_s, partners_s, within_s, fewest, what in ways
         if len(target_s)
     ]
-    sure = [one for one in tried if one.is_confirmed and not one.is_unusable]
-    if not sure and len(edges_s) * 2 * _LATE_S < _SPARSE * length_s:
+    confirmed = [one for one in tried if one.is_confirmed and not (one.is_unconfirmed or one.lies_outside)]
+    late = Alignment()
+    if not any(not one.is_ambiguous for one in confirmed) and len(edges_s) * 2 * _LATE_S < _SPARSE * length_s:
         # Lines that were stamped when they came over a console come some milliseconds late, each differently so.
-        late = _fitted(_changes(recording), edges_s, _LATE_S, _LATE_SHARE, length_s, interval_s, "late changes")
-        sure = [late] if late.matched and late.method != SAME_CLOCK and not late.is_unusable else []
-    if not sure:
-        return tried[-1] if tried else Alignment()
-    if len(sure) == 1:
-        return sure[0]
+        late = _fitted(changes_s, edges_s, _LATE_S, _LATE_SHARE, length_s, interval_s, "late changes")
+    is_late = late.matched > 0 and late.method != SAME_CLOCK and not late.is_unusable
+    if not confirmed:
+        return late if is_late else tried[-1] if tried else Alignment()
     # A few wakes may fall on what is regular, such as a radio that listens: what explains more of the whole log counts.
-    pairs = ((_changes(recording), edges_s), (ways[0][0], rises_s))
-    return max(sure, key=lambda one: sum(_explained(one, *pair, tolerance_s, length_s) for pair in pairs))
+    pairs = ((changes_s, views[-1][0]), (woken_s, views[-1][1]))
+    best = max(confirmed, key=lambda one: sum(_explained(one, *pair, tolerance_s, length_s) for pair in pairs))
+    if not best.is_ambiguous:
+        return best
+    same = [one for one in confirmed if not one.is_ambiguous and _agree(one, best, 2 * tolerance_s, length_s)]
+    if same:
+        return same[0]
+    # What is known coarsely tells which of several shifts it is.
+    return replace(best, rival_s=None) if is_late and _agree(late, best, _LATE_S, length_s) else best
+
+
+def _agree(one: Alignment, other: Alignment, within_s: float, length_s: float) -> bool:
+    """Answer whether two maps lay the middle of the capture on about the same time."""
+    middle_s = (length_s / 2 - one.offset_s) / (1 + one.drift)
+    return abs(other.to_capture(middle_s) - length_s / 2) <= within_s
 
 
 def _explained(
     alignment: Alignment, target_s: Floats, partners_s: Floats, tolerance_s: float, length_s: float
 ) -> float:
-    """Return how many of the log's times have a partner, less those that have none."""
+    """Return how many of the log's times have a partner, the nearer the more, less those that have none."""
     at_s = alignment.offset_s + (1 + alignment.drift) * target_s
     at_s = at_s[(at_s > 0) & (at_s < length_s)]
     if not len(at_s) or not len(partners_s):
         return 0.0
-    return float(np.where(np.abs(nearest(at_s, partners_s) - at_s) <= tolerance_s, 1.0, -1.0).sum())
+    apart = np.abs(nearest(at_s, partners_s) - at_s) / tolerance_s
+    return float(np.where(apart <= 1.0, 1.0 - apart, -1.0).sum())
 
 
 def _fitted(
@@ -144,17 +164,24 @@ def _by_sync_pulses(
     pulses_s = _times(recording, ("sync",))
     if not len(pulses_s):
         return None
-    _, rises_s = _edges(recording, levels())
+    _, rises_s = _edges(recording, levels(), _crowd(recording))
     fit = fit_clock(pulses_s, rises_s, tolerance_s=tolerance_s, length_s=length_s)
     return None if fit is None else _alignment(fit, "sync pulses in the current")
 
 
-def _edges(recording: Recording, levels: Levels) -> tuple[Floats, Floats]:
-    """Return when the level of the current changes, and when it rises."""
+def _edges(recording: Recording, levels: Levels, crowd: float) -> tuple[Floats, Floats]:
+    """Return when the level of the current changes, and when it rises.
+
+    Parameters
+    ----------
+    recording, levels
+        The capture and the levels of its current.
+    crowd
+        With more changes than so, only levels that are crossed no more often than that tell.
+    """
     interval_s = recording.current.interval_s
     edges_s: Floats = levels.edges[1:-1].astype(np.float64) * interval_s
     rises, tells = np.diff(levels.level) > 0, np.zeros(len(edges_s), dtype=bool)
-    crowd = _crowd(recording)
     if len(edges_s) <= crowd:
         return edges_s, edges_s[rises]
     # Where a tick or hum moves the current all the time anything fits: only levels that are crossed seldom tell.
@@ -290,7 +317,7 @@ def residuals(recording: Recording, alignment: Alignment, levels: Callable[[], L
         partners_s = line_rises_s(lines, line)
     else:
         target_s = _changes(recording)
-        partners_s, _ = _edges(recording, levels())
+        partners_s, _ = _edges(recording, levels(), _crowd(recording))
     at_s = alignment.offset_s + (1 + alignment.drift) * target_s
     at_s = at_s[(at_s > 0) & (at_s < length_s)]
     if not len(at_s) or not len(partners_s):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from warm_ember.model.finding import Finding, Kind
@@ -11,18 +13,30 @@ from warm_ember.tuning.findings.evidence import Evidence
 from warm_ember.units import quantity_text
 
 _LEAST_SHARE = 0.001
+_SWING = 2.0
 
 
 def below_resolution(evidence: Evidence) -> list[Finding]:
     """Judge the levels from the lowest upward until one is resolved."""
     findings: list[Finding] = []
     for level in range(len(evidence.levels.centres_a)):
-        noise = level_noise(evidence.recording.current, evidence.levels, level)
+        noise = _without_hum(evidence, level_noise(evidence.recording.current, evidence.levels, level))
         finding = _judge(evidence, level, noise) if noise is not None else None
         if finding is None:
             break
         findings.append(finding)
     return findings
+
+
+def _without_hum(evidence: Evidence, noise: LevelNoise | None) -> LevelNoise | None:
+    """Return how the readings of a level lie about the one that hum swings around, where it is a part of its swing.
+
+    The mean over whole periods of the mains holds, so that hum, which is told by itself, hides no level.
+    """
+    hum = evidence.hum
+    if noise is None or hum is None or abs(noise.level_a - hum.level_a) > _SWING * hum.amplitude_a:
+        return noise
+    return replace(noise, level_a=hum.level_a)
 
 
 def bound_a(evidence: Evidence, noise: LevelNoise) -> tuple[float, str]:

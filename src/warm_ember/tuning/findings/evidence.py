@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Protocol
 
 from warm_ember.attribution.recording import Recording
 from warm_ember.model.arrays import Indices
 from warm_ember.model.finding import Finding
+from warm_ember.signal.hum import Hum, find_hum
 from warm_ember.signal.levels import Levels
 from warm_ember.signal.resolution import LevelNoise
 from warm_ember.signal.series import ShouldStop, never
@@ -36,6 +38,11 @@ class Evidence:
     levels: Levels
     lowest: LevelNoise | None
     should_stop: ShouldStop = never
+
+    @cached_property
+    def hum(self) -> Hum | None:
+        """The mains in the current; None where there is none."""
+        return find_hum(self.recording.current, should_stop=self.should_stop)
 
     @property
     def duration_s(self) -> float:

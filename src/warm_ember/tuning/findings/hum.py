@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 from warm_ember.model.finding import Finding, Kind
-from warm_ember.signal.hum import find_hum
 from warm_ember.tuning.findings.evidence import Evidence
 from warm_ember.units import quantity_text
 
 
 def hum(evidence: Evidence) -> list[Finding]:
     """Find lines of the mains in the quiet parts."""
-    found = find_hum(evidence.recording.current, should_stop=evidence.should_stop)
+    found = evidence.hum
     if found is None:
         return []
     confidence = min(0.97, 0.6 + 0.08 * found.harmonics + (0.2 if found.ratio > 300 else 0.0))

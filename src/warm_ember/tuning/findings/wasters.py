@@ -28,6 +28,7 @@ WASTERS: tuple[Waster, ...] = (
     sleep_depth,
     timer_overridden,
 )
+_CLOCK_S = 2e-3
 _EXPLAINED_BY = {
     Kind.FLOOR_ABOVE_EXPECTED: {Kind.SLEEP_NOT_ENTERED},
     Kind.PART_LEFT_ON: {Kind.SLEEP_NOT_ENTERED},
@@ -37,6 +38,11 @@ _EXPLAINED_BY = {
 }
 """Kinds that say no more where another is found: a core that runs on in sleep lifts the floor as well, and pulses of a
 tick look like noise or hum."""
+
+
+def _just_before(finding: Finding) -> float:
+    """Return a moment before the end of a finding; the log's clock is not exact to the sample."""
+    return max((finding.from_s + finding.to_s) / 2, finding.to_s - _CLOCK_S)
 
 
 def find_waste(waste: Waste, checked: Iterable[Finding] = ()) -> tuple[Finding, ...]:
@@ -63,5 +69,5 @@ def find_waste(waste: Waste, checked: Iterable[Finding] = ()) -> tuple[Finding, 
     kinds = {finding.kind for finding in every}
     kept = [finding for finding in every if not _EXPLAINED_BY.get(finding.kind, set()) & kinds]
     # A capture that ends in a lighter sleep ends at rest, whatever the level.
-    kept = [one for one in kept if one.kind is not Kind.TRUNCATED or not waste.sleeps_at((one.from_s + one.to_s) / 2)]
+    kept = [one for one in kept if one.kind is not Kind.TRUNCATED or not waste.sleeps_at(_just_before(one))]
     return tuple(sorted(kept, key=lambda finding: (finding.from_s, finding.to_s)))

@@ -1,0 +1,148 @@
+"""Measure how well two faults of different kinds are found together.
+
+.venv/bin/python scripts/accuracy_pairs.py              30 devices of each pair, 100 clean; prints
+.venv/bin/python scripts/accuracy_pairs.py 5 --seed 3   fewer, from a known seed
+
+It leaves with 1 when a limit is missed.
+"""
+
+from __future__ import annotations
+
+import argparse
+import itertools
+import sys
+from collections import Counter
+from concurrent.futures import ProcessPoolExecutor
+from dataclasses import dataclass, replace
+
+import accuracy_findings
+import numpy as np
+from accuracy_findings import Made
+
+from warm_ember.attribution.placing import place
+from warm_ember.model.finding import Kind
+from warm_ember.model.placement import Alignment
+from warm_ember.signal.series import ArraySeries
+
+PAIRS = (
+    (Kind.HUM, Kind.AWAKE_TAIL),
+    (Kind.HUM, Kind.WAKE_BURST),
+    (Kind.HUM, Kind.CLIPPED),
+    (Kind.TRUNCATED, Kind.SLEEP_NOT_ENTERED),
+    (Kind.TRUNCATED, Kind.TIMERS_UNALIGNED),
+    (Kind.CLIPPED, Kind.TOO_DEEP),
+    (Kind.CLIPPED, Kind.TOO_SHALLOW),
+    (Kind.CLIPPED, Kind.BELOW_RESOLUTION),
+    (Kind.WAKE_BURST, Kind.SLEEP_NOT_ENTERED),
+    (Kind.FLOOR_ABOVE_EXPECTED, Kind.AWAKE_TAIL),
+)
+OF_MEASURING = (Kind.HUM, Kind.CLIPPED, Kind.BELOW_RESOLUTION, Kind.TRUNCATED)
+RECALL, FALSE_ALARMS = 0.92, 0.02
+_OPPOSITE = {Kind.TOO_SHALLOW: Kind.TOO_DEEP, Kind.TOO_DEEP: Kind.TOO_SHALLOW}
+
+
+@dataclass(frozen=True)
+class Result:
+    """What was planted in one device and what was found in it."""
+
+    seed: int
+    planted: tuple[Kind, ...]
+    found: tuple[Kind, ...]
+
+
+def make(seed: int, planted: tuple[Kind, ...]) -> Made:
+    """Simulate a device with its own faults, and measure it with those of the measurement."""
+    made = accuracy_findings.simulate(seed, [kind for kind in planted if kind not in OF_MEASURING])
+    random = np.random.default_rng([seed, 5])
+    recording = made.recording
+    interval_s = recording.current.interval_s
+    values = recording.current.read(0, recording.current.samples).astype(np.float64)
+    rest_a = float(np.quantile(values, 0.2))
+    if Kind.TRUNCATED in planted:
+        values = values[: _within_wake(made, values)]
+    if Kind.BELOW_RESOLUTION in planted:
+        values += rest_a * random.uniform(2.5, 6) * random.standard_normal(len(values))
+    if Kind.HUM in planted:
+        times_s = np.arange(len(values)) * interval_s
+        values += rest_a * random.uniform(0.3, 1.5) * np.sin(2 * np.pi * float(random.choice([50, 60])) * times_s)
+    if Kind.CLIPPED in planted:
+        high_a = float(np.quantile(values[values > 0.2 * values.max()], 0.5))
+        values = np.minimum(values, high_a * random.uniform(0.75, 0.95))
+    end_s = len(values) * interval_s + 1.0
+    events = tuple(event for event in recording.events if event.time_s < end_s)
+    series = ArraySeries(values.astype(np.float32), interval_s)
+    return replace(made, recording=replace(recording, current=series, events=events))
+
+
+def _within_wake(made: Made, values: np.ndarray) -> int:
+    """Return a sample in the midst of the heaviest wake, by the log, that is not in the first part."""
+    recording = made.recording
+    alignment = place(recording).alignment or Alignment()
+    interval_s = recording.current.interval_s
+    told = sorted((alignment.to_capture(e.time_s), e.event) for e in recording.events if e.event in ("wake", "sleep"))
+    wakes = [
+        (round(from_s / interval_s), round(to_s / interval_s))
+        for (from_s, event), (to_s, following) in itertools.pairwise(told)
+        if (event, following) == ("wake", "sleep") and from_s > 0.2 * len(values) * interval_s
+    ]
+    first, last = max(wakes, key=lambda wake: float(values[wake[0] : wake[1]].sum()))
+    return int(first + 0.6 * (last - first))
+
+
+def measure(job: tuple[int, tuple[Kind, ...]]) -> Result:
+    """Make one device and look at it."""
+    seed, planted = job
+    made = make(seed, planted)
+    found, usual_a = accuracy_findings.look(made)
+    counts = [
+        kind
+        for kind in planted
+        if kind in OF_MEASURING or made.cost_a.get(kind, 0.0) > accuracy_findings.TELLS * usual_a
+    ]
+    return Result(seed, tuple(counts), tuple(one.kind for one in found))
+
+
+def document(results: list[Result]) -> tuple[str, list[str]]:
+    """Write the table, and say which limits were missed."""
+    text = "| pair | first found | second found | direction wrong |\n| --- | --- | --- | --- |\n"
+    planted, hits, problems = Counter[Kind](), Counter[Kind](), list[str]()
+    for pair in PAIRS:
+        mine = [one for one in results if one.planted == pair]
+        cells = [f"{sum(kind in one.found for one in mine)} of {len(mine)}" for kind in pair]
+        turned = sum(_OPPOSITE.get(kind) in one.found for kind in pair for one in mine)
+        text += f"| {pair[0]} with {pair[1]} | {' | '.join(cells)} | {turned} |\n"
+        if turned:
+            problems.append(f"{pair[0]} with {pair[1]}: the other way round {turned} times")
+    for one in results:
+        planted.update(one.planted)
+        hits.update(kind for kind in one.planted if kind in one.found)
+    for kind, count in planted.items():
+        if hits[kind] < RECALL * count:
+            problems.append(f"{kind}: {hits[kind]} of {count} found")
+    alarms = [one for one in results if set(one.found) - set(one.planted) - {Kind.TRUNCATED}]
+    return text + f"\nFalse alarms: {len(alarms)} of {len(results)}.\n", problems
+
+
+def main() -> int:
+    """Measure and print."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("each", nargs="?", type=int, default=30)
+    parser.add_argument("--seed", type=int)
+    arguments = parser.parse_args()
+    first = arguments.seed if arguments.seed is not None else int(np.random.default_rng().integers(1 << 30))
+    jobs = [(first + 1000 * number + turn, pair) for number, pair in enumerate(PAIRS) for turn in range(arguments.each)]
+    with ProcessPoolExecutor(2) as pool:
+        results = list(pool.map(measure, jobs, chunksize=2))
+    text, problems = document(results)
+    sys.stdout.write(text)
+    for one in results:
+        missing = sorted(set(one.planted) - set(one.found))
+        more = sorted(set(one.found) - set(one.planted))
+        if missing or more:
+            sys.stdout.write(f"{one.seed} {[str(k) for k in one.planted]} missed {missing} and said {more}\n")
+    sys.stderr.writelines(f"limit missed: {one}\n" for one in problems)
+    return int(bool(problems))
+
+
+if __name__ == "__main__":
+    sys.exit(main())
