@@ -1,5 +1,6 @@
 """Imports that are stopped, refused, repeated, or run into a full disk."""
 
+import json
 import os
 from pathlib import Path
 
@@ -123,3 +124,28 @@ def test_a_shunt_and_a_supply_stand_in_the_capture(session: Session, tmp_path: P
     assert capture.info.corrections == ("current from the voltage across 10 ohm, gain 5, offset 0.5 V",)
     assert capture.whole().energy_j == pytest.approx(3.3 * 0.09)
     assert os.fspath(path.name) in capture.info.note
+
+
+@pytest.mark.parametrize("shift_s", [0.0, 1e6])
+def test_a_log_of_another_run_is_told_in_a_line_at_import(tmp_path: Path, command, shift_s: float) -> None:
+    random = np.random.default_rng(4)
+    current = np.full(60_000, 5e-6)
+    for at in np.sort(random.integers(500, 59_000, 40)).tolist():
+        current[at : at + 100] = 4e-3
+    np.save(tmp_path / "a.npy", (current * (1 + 0.01 * random.standard_normal(60_000))).astype(np.float32))
+    times_s = np.sort(random.uniform(0, 60, 80)) + shift_s
+    rows = [f"{t:.4f},state,{('Work', 'Sleep')[k % 2]}," for k, t in enumerate(times_s)]
+    (tmp_path / "log.csv").write_text("time_s,event,name,value\n" + "\n".join(rows) + "\n")
+    log = ("--events", tmp_path / "log.csv")
+    code, out, err = command("import", tmp_path / "p", tmp_path / "a.npy", "--rate", "1000", *log, "--json")
+    assert (code, err) == (0, "")
+    (line,) = [note for note in json.loads(out)["assumed"] if "log" in note]
+    assert line.startswith("the log places nothing: ")
+    states = json.loads(command("states", tmp_path / "p", "a", "--json")[1])
+    assert states["states"] == []
+    assert states["unplaced_share"] == pytest.approx(1.0)
+    kinds = [one["kind"] for one in json.loads(command("findings", tmp_path / "p", "a", "--json")[1])["findings"]]
+    assert kinds == ["ambiguous-clock"]
+    assert {one["source"] for one in json.loads(command("wakes", tmp_path / "p", "a", "--json")[1])["sources"]} == {
+        "unknown"
+    }
