@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from pathlib import Path
 
 import msgspec
 import numpy as np
@@ -11,8 +12,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from bench.benches import Serve, address
-from warm_ember.bench.description import known_descriptions
-from warm_ember.bench.planning import Expectation, nice_below, plan_capture
+from warm_ember.bench.description import InstrumentDescription, known_descriptions
+from warm_ember.bench.planning import Expectation, bytes_per_sample, nice_below, plan_capture
 from warm_ember.bench.simulated.attachments import ATTACHMENTS
 from warm_ember.bench.simulated.ranges import RANGES
 from warm_ember.bench.station import Station
@@ -20,6 +21,8 @@ from warm_ember.bench.wiring import added_by, at_target
 from warm_ember.bench.zero import Level, level_of, read_level, tool_load, zero_from
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.bench import Attached, Bench, Settings
+from warm_ember.model.capture import CaptureInfo
+from warm_ember.store.recording_file import RecordingFile
 
 BENCH = known_descriptions(())[0]
 LEADS = len(ATTACHMENTS) + 1
@@ -138,3 +141,17 @@ def test_the_burden_takes_what_ohm_says() -> None:
     assert (found.lost_v, found.left_v) == (pytest.approx(0.06432), pytest.approx(2.93568))
     assert at_target(Bench(), 0.1) is None
     assert Attached("meter", ohm=10e6).draws_a(3.0) == pytest.approx(0.3e-6)
+
+
+@pytest.mark.parametrize("lines", [0, 3, 12, 24])
+@pytest.mark.parametrize("with_voltage", [False, True])
+def test_a_planned_sample_takes_as_much_as_a_recorded_one(tmp_path: Path, lines: int, with_voltage: bool) -> None:
+    names = tuple(f"L{k}" for k in range(lines))
+    sense = ("current", *(("voltage",) if with_voltage else ()), *(("lines",) if lines else ()))
+    known = InstrumentDescription(format=1, name="made", sense=sense, line_names=names)
+    recording = RecordingFile(tmp_path / "a.h5", CaptureInfo(1e-3), with_voltage=with_voltage, line_names=names)
+    values = np.zeros(1000, dtype=np.float32)
+    bits = np.zeros(1000, dtype=np.uint32) if lines else None
+    recording.append(values, values if with_voltage else None, bits)
+    assert recording.bytes_written == 1000 * bytes_per_sample(known)
+    recording.finish(CaptureInfo(1e-3), ())
