@@ -128,3 +128,20 @@ def test_equal_times_are_refused() -> None:
 def test_a_nice_interval_stays_within_what_the_times_allow() -> None:
     assert nice_interval(1.00001e-3, 100_000, 1e-6) == pytest.approx(1.00001e-3)
     assert nice_interval(1.0000001e-3, 1000, 1e-6) == 1e-3
+
+
+def test_a_hundred_thousand_times_close_together_are_laid_and_others_are_not() -> None:
+    """A kernel trace that began long before the capture: a handful of its first times would be outvoted by chance."""
+    random = np.random.default_rng(1)
+    wakes_s = [
+        np.cumsum(4e-4 + np.where(random.random(36_000) < 0.7, 4e-3, 4e-3 * random.random(36_000))) for _ in "abcd"
+    ]
+    pairs = [np.concatenate((one, one + 4e-4 * random.uniform(0.5, 1.6, len(one)))) for one in wakes_s]
+    target_s, other_s = (5321.123456 + np.sort(np.concatenate(pairs[k : k + 2])) for k in (0, 2))
+    seen_s = (target_s - 5360.0) * (1 - 40e-6)
+    seen_s = seen_s[(seen_s > 0) & (seen_s < 100.0)]
+    found = fit_clock(target_s, seen_s, tolerance_s=1.1e-4, length_s=100.0, fewest=0.5)
+    assert found is not None
+    assert found.at(5360.0) == pytest.approx(0.0, abs=1e-5)
+    assert found.at(5460.0) == pytest.approx(100.0 * (1 - 40e-6), abs=1e-5)
+    assert fit_clock(other_s, seen_s, tolerance_s=1.1e-4, length_s=100.0, fewest=0.5) is None

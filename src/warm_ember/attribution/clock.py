@@ -274,7 +274,7 @@ def misfit_words(alignment: Alignment) -> str:
     if alignment.lies_outside:
         return f"all that the log tells lies outside the capture, and it fits nowhere in it ({tried})"
     counts = f"only {alignment.matched} of the log's {alignment.expected} changes are seen in the current"
-    return f"{counts}, which changes {alignment.seen} times by itself: it is not this capture's log ({tried})"
+    return f"{counts}, which changes {alignment.seen} times: it is not this capture's log ({tried})"
 
 
 @dataclass(frozen=True, eq=False)

@@ -81,8 +81,8 @@ class Alignment:
     def is_unconfirmed(self) -> bool:
         """Whether the current changes as often as the log does, but not when it does.
 
-        A current that hardly changes confirms nothing and contradicts nothing: it may be that of a device that only
-        believes that it sleeps.
+        A current that hardly changes confirms nothing and contradicts nothing: it may be that of a device whose
+        firmware reports a sleep that it never enters.
         """
         if self.method != SAME_CLOCK or self.seen < self.expected / 4:
             return False

@@ -12,6 +12,7 @@ from warm_ember.model.arrays import Floats
 LARGEST_DRIFT = 500e-6
 USUAL_DRIFT = 100e-6
 _VOTES = 2_000_000
+_ENOUGH_VOTERS, _MOST_VOTES = 30, 8_000_000
 _CANDIDATES = 16
 FEWEST_SHARE = 1 / 3
 _CLEAR_SHARE = 0.02
@@ -152,7 +153,9 @@ def _candidate_offsets(target_s: Floats, capture_s: Floats, tolerance_s: float, 
     polls = [(voters, capture_s, float(voters[-1] - voters[0]))]
     if len(voters) < len(target_s):
         # The first times of a long log may all lie before the capture: then those of the capture vote.
-        seen = capture_s[: max(8, min(len(capture_s), _VOTES // len(target_s)))]
+        # Among a hundred thousand times a handful would be outvoted by chance.
+        enough = min(_ENOUGH_VOTERS, _MOST_VOTES // len(target_s))
+        seen = capture_s[: max(8, enough, min(len(capture_s), _VOTES // len(target_s)))]
         polls.append((target_s, seen, float(seen[-1] - seen[0])))
     found: list[_Candidate] = []
     for voting_s, seen_s, span_s in polls:
