@@ -16,7 +16,7 @@ import numpy as np
 from accuracy_wakes import Recording
 
 from warm_ember.attribution.ledger import make_ledger
-from warm_ember.attribution.placing import default_rules, place
+from warm_ember.attribution.placing import place
 from warm_ember.attribution.wake_ledger import make_wake_ledger
 from warm_ember.attribution.wakes import find_wakes
 from warm_ember.model.capture import CaptureInfo, Event
@@ -296,7 +296,7 @@ def look(made: Made) -> tuple[tuple[Finding, ...], float]:
     def levels() -> object:
         return find_levels(recording.current)
 
-    placement = place(recording, default_rules(recording), levels=levels)
+    placement = place(recording, levels=levels)
     ledger = make_ledger(recording, placement, made.expected)
     wakes = make_wake_ledger(recording, placement, find_wakes(recording, placement, levels))
     waste = Waste(recording, placement, ledger, wakes, made.expected, supply_v=3.0)

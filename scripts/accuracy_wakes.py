@@ -13,7 +13,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from warm_ember.attribution.placing import default_rules, place
+from warm_ember.attribution.placing import place
 from warm_ember.attribution.wake_alignment import align
 from warm_ember.attribution.wake_ledger import make_wake_ledger
 from warm_ember.attribution.wakes import find_wakes
@@ -124,7 +124,7 @@ def measure(seed: int) -> Result:
     def levels() -> object:
         return find_levels(recording.current)
 
-    placement = place(recording, default_rules(recording), levels=levels)
+    placement = place(recording, levels=levels)
     wakes = find_wakes(recording, placement, levels)
     ledger = make_wake_ledger(recording, placement, wakes)
     starts_s = wakes.first * INTERVAL_S

@@ -13,7 +13,7 @@ from attribution.made import INTERVAL_S, Made, stays
 from warm_ember.attribution.ledger import make_ledger
 from warm_ember.attribution.load import make_load, reproduce
 from warm_ember.attribution.occurrences import of_stretch, of_wakes
-from warm_ember.attribution.placing import default_rules, place
+from warm_ember.attribution.placing import place
 from warm_ember.attribution.pulses import hottest_entries, left_of_pulses
 from warm_ember.attribution.wakes import find_wakes
 from warm_ember.model.battery import Activity, FromStates, FromStretch, FromWakes, Typed
@@ -37,7 +37,7 @@ def waking(wakes: list[tuple[str, float, float]], *, with_sleep: bool) -> tuple[
 
 
 def placed(made: Made):
-    placement = place(made, default_rules(made))
+    placement = place(made)
     return placement, make_ledger(made, placement)
 
 

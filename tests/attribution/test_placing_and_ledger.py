@@ -1,3 +1,5 @@
+from random import Random
+
 import msgspec
 import numpy as np
 import pytest
@@ -7,7 +9,7 @@ from hypothesis import strategies as st
 from attribution.made import INTERVAL_S, ArrayLines, Made, stays
 from warm_ember.attribution.clock import align
 from warm_ember.attribution.ledger import Verdict, make_ledger, ratio_interval, verdict
-from warm_ember.attribution.placing import default_rules, longest_unplaced, place
+from warm_ember.attribution.placing import longest_unplaced, place
 from warm_ember.model.capture import CaptureInfo, Event
 from warm_ember.model.figure import Figure, Grade, weakest
 from warm_ember.model.placement import UNPLACED
@@ -70,7 +72,7 @@ def test_whatever_is_placed_all_charge_is_somewhere(
 def test_lines_name_states_by_what_is_high() -> None:
     bits = np.repeat(np.uint8([0, 1, 3, 2, 0]), 100)
     made = Made(ArraySeries(np.ones(500, dtype=np.float32), INTERVAL_S), lines=ArrayLines(bits, ("TX", "RX")))
-    assert default_rules(made) == (LineRule(),)
+    assert place(made).rules == (LineRule(),)
     placement = place(made)
     assert placement.names == ("none", "TX", "TX+RX", "RX")
     assert placement.edges.tolist() == [0, 100, 200, 300, 400, 500]
@@ -79,10 +81,63 @@ def test_lines_name_states_by_what_is_high() -> None:
     assert place(made, (LineRule("x", high=("GONE",)),)).state.tolist() == [UNPLACED]
 
 
+def with_lines(parts: list[tuple[int, float, float]], names: tuple[str, ...], lag_s: float = 0.0) -> Made:
+    """Make a recording of ``(combination, current_a, length_s)`` with lines that are late by `lag_s`."""
+    random = np.random.default_rng(len(parts))
+    made, _ = stays(*((str(value), current_a, length_s) for value, current_a, length_s in parts), noise=0.03)
+    values = made.current.read(0, made.current.samples) + 1e-7 * random.standard_normal(made.current.samples)
+    bits = np.concatenate([np.full(round(length_s / INTERVAL_S), value, np.uint8) for value, _, length_s in parts])
+    made.current = ArraySeries(values.astype(np.float32), INTERVAL_S)
+    made.lines = ArrayLines(np.roll(bits, round(lag_s / INTERVAL_S)), names)
+    made.events = ()
+    return made
+
+
+@given(
+    st.lists(st.floats(1.8, 30.0), min_size=3, max_size=3),
+    st.integers(5, 25),
+    st.sampled_from([0.0, 0.002, 0.004]),
+    st.randoms(use_true_random=False),
+)
+def test_lines_tell_states_where_each_combination_draws_one_level(
+    ratios: list[float], cycles: int, lag_s: float, random: Random
+) -> None:
+    currents_a = 3e-6 * np.cumprod([1.0, *ratios])
+    parts = [
+        (value, float(currents_a[value]), random.uniform(0.1, 0.6)) for _ in range(cycles) for value in (0, 1, 0, 3, 2)
+    ]
+    made = with_lines(parts, ("RUN", "RADIO"), lag_s)
+    assert place(made).rules == (LineRule(),)
+
+
+@pytest.mark.parametrize(
+    ("what", "cycle"),
+    [
+        # A lamp that blinks whatever the core does.
+        ("LED", [(0, 3e-6, 0.7), (1, 3e-6, 0.3), (1, 4e-3, 0.3), (0, 4e-3, 0.4), (0, 3e-6, 0.9)]),
+        # A bus that idles high, asleep and at work, with short pulses.
+        ("SDA", [(1, 3e-6, 1.2), (1, 4e-3, 0.1), *[(0, 4e-3, 0.001), (1, 4e-3, 0.001)] * 20, (1, 4e-3, 0.2)]),
+        # A pin of the radio alone: what the core does without it is no level of its combination.
+        ("RADIO", [(0, 3e-6, 0.9), (0, 4e-3, 0.03), (0, 3e-6, 0.9), (0, 4e-3, 0.03), (0, 3e-6, 0.2), (1, 0.05, 0.5)]),
+        # A pulse for each wake.
+        ("SYNC", [(0, 3e-6, 0.9), (1, 4e-3, 0.001), (0, 4e-3, 0.3)]),
+    ],
+)
+def test_lines_that_tell_no_states_leave_them_to_the_levels(what: str, cycle: list[tuple[int, float, float]]) -> None:
+    made = with_lines(cycle * 12, (what,))
+    placement = place(made)
+    assert placement.rules == (LevelsRule(),)
+    means_a = [row.mean.value for row in make_ledger(made, placement).rows]
+    for _, current_a, length_s in cycle:
+        if length_s > 0.01:
+            assert min(abs(mean_a / current_a - 1) for mean_a in means_a) < 0.2
+    assert set(place(made, (LineRule(),)).names) == {"none", what}
+
+
 def test_a_state_event_goes_before_lines() -> None:
     made, _ = stays(*PARTS)
     made.lines = ArrayLines(np.zeros(made.current.samples, dtype=np.uint8), ("TX",))
-    assert default_rules(made) == (LogRule(),)
+    assert place(made).rules == (LogRule(),)
 
 
 def test_rules_apply_in_order_and_by_hand_before_all() -> None:

@@ -9,7 +9,7 @@ import pytest
 
 from attribution.made import INTERVAL_S, stays
 from warm_ember.attribution.ledger import make_ledger
-from warm_ember.attribution.placing import default_rules, place
+from warm_ember.attribution.placing import place
 from warm_ember.attribution.rest import rest_of
 from warm_ember.attribution.wake_ledger import make_wake_ledger
 from warm_ember.attribution.wakes import find_wakes
@@ -34,7 +34,7 @@ def found(made):
     def levels():
         return find_levels(made.current)
 
-    placement = place(made, default_rules(made), levels=levels)
+    placement = place(made, levels=levels)
     wakes = make_wake_ledger(made, placement, find_wakes(made, placement, levels))
     return rest_of(made, placement, make_ledger(made, placement), wakes)
 

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from attribution.made import INTERVAL_S, Made, stays
 from attribution.test_load import wake_lists, waking
-from warm_ember.attribution.placing import default_rules, place
+from warm_ember.attribution.placing import place
 from warm_ember.attribution.wake_ledger import make_wake_ledger
 from warm_ember.attribution.wakes import Wakes, find_wakes
 from warm_ember.model.capture import Event
@@ -22,7 +22,7 @@ from warm_ember.signal.series import ArraySeries
 
 
 def ledger_of(made: Made, slack_s: dict[str, float] | None = None):
-    placement = place(made, default_rules(made))
+    placement = place(made)
     wakes = find_wakes(made, placement, lambda: find_levels(made.current))
     return make_wake_ledger(made, placement, wakes, slack_s)
 
@@ -105,7 +105,7 @@ def test_alignment_reaches_the_fewest_wakes_there_can_be(starts: list[tuple[int,
     first = np.array([100 + 10 * start for start, _ in ordered], dtype=np.int64)
     wakes = Wakes.of(tuple(f"s{index}" for index in range(len(ordered))), first, first + 5)
     slack_s = {f"s{index}": slack * 10 * INTERVAL_S for index, (_, slack) in enumerate(ordered)}
-    placement = place(made, default_rules(made))
+    placement = place(made)
     found = make_wake_ledger(made, placement, wakes, slack_s).aligned.rate_per_h * 2.0 / 3600
     ends = [start + slack for start, slack in ordered]
     fewest = next(
@@ -130,7 +130,7 @@ def test_a_gap_in_the_capture_is_taken_to_be_as_the_rest() -> None:
 
 def test_a_log_that_lies_in_several_ways_tells_of_no_wake() -> None:
     made, _ = waking([("timer", 0.01, 0.2), ("pir", 0.01, 0.2)], with_sleep=True)
-    placement = replace(place(made, default_rules(made)), alignment=Alignment(rival_s=3.0))
+    placement = replace(place(made), alignment=Alignment(rival_s=3.0))
     assert find_wakes(made, placement).source == ()
     found = find_wakes(made, placement, lambda: find_levels(made.current))
     assert found.source == ("unknown", "unknown")

@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 
 from attribution.made import INTERVAL_S, ArrayLines, Made, stays
-from warm_ember.attribution.placing import default_rules, place
+from warm_ember.attribution.placing import place
 from warm_ember.attribution.wake_ledger import WakeLedger, make_wake_ledger
 from warm_ember.attribution.wake_profile import wake_profile
 from warm_ember.attribution.wakes import Cause, Wakes, arranged, find_wakes
@@ -36,11 +36,11 @@ def woken(*wakes: tuple[str, str, float, float], floor_a: float = 1e-5) -> Made:
 
 
 def found_in(made: Made) -> Wakes:
-    return find_wakes(made, place(made, default_rules(made)), lambda: find_levels(made.current))
+    return find_wakes(made, place(made), lambda: find_levels(made.current))
 
 
 def ledger_of(made: Made, *typed: SleepMode) -> WakeLedger:
-    placement = place(made, default_rules(made))
+    placement = place(made)
     return make_wake_ledger(made, placement, found_in(made), typed=typed)
 
 
@@ -65,9 +65,7 @@ def test_what_the_log_lost_is_told_by_the_current_and_its_cause_by_the_period(ki
     lost = {(event, round(time_s, 6)) for event, time_s in gone[kind]}
     states_too = [e for e in made.events if (e.event, round(e.time_s, 6)) not in lost and e.event != "state"]
     assert len(states_too) < len([e for e in made.events if e.event != "state"])
-    found = find_wakes(
-        replace(made, events=tuple(states_too)), place(made, default_rules(made)), lambda: find_levels(made.current)
-    )
+    found = find_wakes(replace(made, events=tuple(states_too)), place(made), lambda: find_levels(made.current))
     assert found.count == 30
     assert set(found.source) == {"tick"}
     assert np.abs(np.diff(found.first) * INTERVAL_S - 1.0).max() < 0.005
@@ -93,7 +91,7 @@ def test_a_line_with_an_edge_just_before_is_the_cause_and_one_that_mirrors_is_no
         if k % 2:
             bits[first - 2 : first + 20] |= 1
     made.lines = ArrayLines(bits, ("pin", "awake"))
-    found = find_wakes(made, place(made, default_rules(made)), lambda: find_levels(made.current))
+    found = find_wakes(made, place(made), lambda: find_levels(made.current))
     assert found.source == ("unknown", "pin") * 10
     assert found.cause.tolist() == [Cause.NOTHING, Cause.LINE] * 10
 
@@ -102,7 +100,7 @@ def test_sources_are_joined_renamed_split_and_named_as_logged_again() -> None:
     made = woken(
         *[("rtc", "report" if k % 5 == 4 else "tick", 0.9, 0.1) for k in range(20)], ("pir", "count", 1.0, 0.2)
     )
-    placement, wakes = place(made, default_rules(made)), found_in(made)
+    placement, wakes = place(made), found_in(made)
 
     def counts(project: Project) -> dict[str, int]:
         named = arranged(wakes, project.wake_sources, placement, INTERVAL_S)

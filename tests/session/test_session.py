@@ -6,7 +6,6 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from warm_ember.attribution.day import day_rows, hourly
-from warm_ember.attribution.placing import default_rules
 from warm_ember.errors import BadFileError, Cancelled, ProjectError
 from warm_ember.model.battery import Activity, FromStates, FromStretch, Typed
 from warm_ember.model.project import Project
@@ -87,7 +86,7 @@ def test_an_edit_that_changes_nothing_is_no_edit(demo_session: Session) -> None:
 
 
 def test_a_new_rule_keeps_what_held_before(demo_session: Session) -> None:
-    rules = default_rules(demo_session.capture("r4"))
+    rules = demo_session.run("r4").placement.rules
     assert rules == (LogRule(),)
     demo_session.apply(edits.add_rule(BandRule("Hot", 0.15, 0.25), rules), "place Hot")
     assert demo_session.project.rules == (BandRule("Hot", 0.15, 0.25), LogRule())

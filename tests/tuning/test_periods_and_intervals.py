@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from attribution.made import INTERVAL_S, stays
-from warm_ember.attribution.placing import default_rules, place
+from warm_ember.attribution.placing import place
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.plan import ActivityEvery, CurrentBy, Saves
 from warm_ember.session.session import Session
@@ -71,14 +71,14 @@ def test_what_pulses_in_a_state_is_measured(seed: int) -> None:
     for start in np.round(starts).astype(int):
         values[start : start + round(lasts_s / INTERVAL_S)] = pulse_a
     made.current = type(made.current)(values.astype(np.float32), INTERVAL_S)
-    model = of_state(made, place(made, default_rules(made)), "idle")
+    model = of_state(made, place(made), "idle")
     assert model is not None
     assert model.times == count
     assert model.period_s == pytest.approx(period_s, rel=0.01)
     assert model.charge_c == pytest.approx((pulse_a - idle_a) * lasts_s, rel=0.05)
     assert model.floor_a == pytest.approx(idle_a, rel=0.02)
     assert model.mean_a(2 * period_s) - model.floor_a == pytest.approx(model.charge_c / period_s / 2)
-    assert of_state(made, place(made, default_rules(made)), "sleep") is None
+    assert of_state(made, place(made), "sleep") is None
     with pytest.raises(BadArgumentError):
         model.mean_a(0.0)
 

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from attribution.made import INTERVAL_S, Made, stays
 from warm_ember.attribution.ledger import make_ledger
-from warm_ember.attribution.placing import default_rules, place
+from warm_ember.attribution.placing import place
 from warm_ember.attribution.wake_ledger import make_wake_ledger
 from warm_ember.attribution.wakes import find_wakes
 from warm_ember.model.capture import Event
@@ -29,7 +29,7 @@ MODES = (SleepMode("deep", "core", None, 50e-6), SleepMode("light", "core", None
 
 def looked_at(made: Made, modes: tuple[SleepMode, ...] = (), **known: object) -> Waste:
     """Lay out all that waste is looked for in."""
-    placement = place(made, default_rules(made))
+    placement = place(made)
     wakes = make_wake_ledger(made, placement, find_wakes(made, placement), typed=modes)
     return Waste(made, placement, make_ledger(made, placement), wakes, **known)
 

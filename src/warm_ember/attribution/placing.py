@@ -4,17 +4,20 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from functools import cache
 
 import numpy as np
 
 from warm_ember.attribution.clock import TIMED_EVENTS, align
+from warm_ember.attribution.line_levels import draw_one_level_each
 from warm_ember.attribution.recording import Recording
 from warm_ember.model.arrays import Indices
 from warm_ember.model.placement import TYPED_CLOCK, UNPLACED, Alignment, Placement
 from warm_ember.model.project import TypedClock
 from warm_ember.model.rules import BandRule, HandRule, LevelsRule, LineRule, LogRule, Rule
 from warm_ember.signal.bands import absorbed, band_stays, runs_of
+from warm_ember.signal.bits import LineSeries
 from warm_ember.signal.levels import MOST_LEVELS, Levels, find_levels
 from warm_ember.signal.series import CHUNK_SAMPLES, ShouldStop, never
 from warm_ember.units import quantity_text
@@ -32,13 +35,29 @@ class _Layer:
     how: str
 
 
-def default_rules(recording: Recording) -> tuple[Rule, ...]:
-    """Return the rules that hold while the project has none: log, else lines, else levels."""
+def default_rules(recording: Recording, levels: Callable[[], Levels]) -> tuple[Rule, ...]:
+    """Return the rules that hold while the project has none.
+
+    Parameters
+    ----------
+    recording
+        The capture.
+    levels
+        Gives the levels of the current where they are needed.
+
+    Returns
+    -------
+    tuple of Rule
+        The log where it tells states; else the lines where each combination of them draws one level; else the levels.
+    """
     if any(event.event == "state" for event in recording.events):
         return (LogRule(),)
-    if recording.lines is not None and recording.lines.names:
-        return (LineRule(),)
-    return (LevelsRule(),)
+    lines = recording.lines
+    if lines is None or not lines.names:
+        return (LevelsRule(),)
+    edges, values = _line_changes(lines)
+    tells = draw_one_level_each(edges, values, levels(), recording.current.interval_s)
+    return (LineRule(),) if tells else (LevelsRule(),)
 
 
 def place(
@@ -74,10 +93,10 @@ def place(
     Cancelled
         If `should_stop` answered yes.
     """
-    rules = default_rules(recording) if rules is None else rules
+    find = levels or cache(lambda: find_levels(recording.current, should_stop=should_stop))
+    rules = default_rules(recording, find) if rules is None else rules
     by_hand = tuple(r for r in rules if isinstance(r, HandRule))
     others = tuple(r for r in rules if not isinstance(r, HandRule))
-    find = levels or (lambda: find_levels(recording.current, should_stop=should_stop))
     placer = _Placer(recording, find, should_stop)
     if clock is not None:
         placer.alignment = Alignment(clock.offset_s, clock.drift, method=TYPED_CLOCK)
@@ -87,7 +106,8 @@ def place(
     told = [(number, layer) for number, layer in layers if layer is not None]
     # Wakes and sleeps lie on the capture by the same clock, whatever places the states.
     has_log = any(event.event in TIMED_EVENTS for event in recording.events)
-    return _flatten(told, recording.current.samples, placer.clock() if has_log else placer.alignment)
+    flat = _flatten(told, recording.current.samples, placer.clock() if has_log else placer.alignment)
+    return replace(flat, rules=rules)
 
 
 class _Placer:
@@ -132,7 +152,7 @@ class _Placer:
         lines = self._recording.lines
         if lines is None:
             return None
-        edges, values = self._line_changes()
+        edges, values = _line_changes(lines)
         if rule.is_all:
             names = [_combination_name(int(value), lines.names) for value in values]
             names = [rule.names.get(name, name) for name in names]
@@ -145,19 +165,6 @@ class _Placer:
         fits = np.all([(values >> bit & 1) == high for bit, high in wanted], axis=0)
         words = [f"{n} high" for n in rule.high] + [f"{n} low" for n in rule.low]
         return _Layer(edges, (rule.state,), np.where(fits, 0, UNPLACED), "line " + ", ".join(words))
-
-    def _line_changes(self) -> tuple[Indices, np.ndarray]:
-        lines = self._recording.lines
-        if lines is None:
-            raise ValueError("the capture has no lines")
-        starts, values, last = [], [], -1
-        for first in range(0, lines.samples, CHUNK_SAMPLES):
-            bits = lines.read(first, min(first + CHUNK_SAMPLES, lines.samples)).astype(np.int64)
-            changed = np.flatnonzero(np.diff(bits, prepend=last))
-            starts.append(changed + first)
-            values.append(bits[changed])
-            last = int(bits[-1])
-        return np.append(np.concatenate(starts), lines.samples), np.concatenate(values)
 
     def _by_band(self, rule: BandRule) -> _Layer:
         stays = band_stays(
@@ -199,6 +206,18 @@ class _Placer:
         placed = np.full(len(edges) - 1, UNPLACED)
         placed[1::2] = 0
         return _Layer(edges, (state,), placed, how)
+
+
+def _line_changes(lines: LineSeries) -> tuple[Indices, Indices]:
+    """Return where lines change, with the capture's ends, and the combination from there on."""
+    starts, values, last = [], [], -1
+    for first in range(0, lines.samples, CHUNK_SAMPLES):
+        bits = lines.read(first, min(first + CHUNK_SAMPLES, lines.samples)).astype(np.int64)
+        changed = np.flatnonzero(np.diff(bits, prepend=last))
+        starts.append(changed + first)
+        values.append(bits[changed])
+        last = int(bits[-1])
+    return np.append(np.concatenate(starts), lines.samples), np.concatenate(values)
 
 
 def _log_name(rule: LogRule, name: str) -> str | None:

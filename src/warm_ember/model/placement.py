@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from warm_ember.model.arrays import Flags, Indices
+from warm_ember.model.rules import Rule
 
 UNPLACED = -1
 SAME_CLOCK = "same clock"
@@ -117,6 +118,8 @@ class Placement:
     overruled
         By the place of a rule among the project's: the share of the time it matches that another rule, which goes
         before it, gives to another state.
+    rules
+        What placed it: the project's rules, or those that hold while it has none.
     """
 
     names: tuple[str, ...]
@@ -125,6 +128,7 @@ class Placement:
     how: tuple[str, ...]
     alignment: Alignment | None = None
     overruled: dict[int, float] = field(default_factory=dict)
+    rules: tuple[Rule, ...] = ()
 
     @property
     def intervals(self) -> int:

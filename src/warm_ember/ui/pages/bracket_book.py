@@ -9,7 +9,6 @@ from PySide6.QtCore import QObject, Signal
 
 from warm_ember.attribution.cycles import WholeCycles, extend_to_whole_cycles
 from warm_ember.attribution.ledger import UNPLACED_NAME
-from warm_ember.attribution.placing import default_rules
 from warm_ember.model.battery import Activity, FromStretch
 from warm_ember.model.project import Bracket, ExpectedValue
 from warm_ember.model.rules import HandRule
@@ -145,7 +144,7 @@ class BracketBook(QObject):
         if bracket is None or self.results is None or not text:
             return
         rule = HandRule(text, bracket.capture, bracket.from_s, bracket.to_s)
-        self.desk.apply(edits.add_rule(rule, default_rules(self.results.capture)), f"place {text} by hand")
+        self.desk.apply(edits.add_rule(rule, self.results.placement.rules), f"place {text} by hand")
 
     def take_as_activity(self) -> None:
         """Make the chosen bracket an activity of the battery model."""

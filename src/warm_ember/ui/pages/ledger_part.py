@@ -6,7 +6,6 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from warm_ember.attribution.ledger import UNPLACED_NAME, Ledger, LedgerRow
-from warm_ember.attribution.placing import default_rules
 from warm_ember.model.placement import Placement
 from warm_ember.model.project import ExpectedValue
 from warm_ember.model.rules import LevelsRule, LineRule, LogRule, Rule
@@ -148,7 +147,7 @@ class LedgerPart(StatesPart):
             self.previewed.emit(None)
             self.editor.show_preview("")
             return
-        project = edits.add_rule(rule, default_rules(results.capture))(session.project)
+        project = edits.add_rule(rule, results.placement.rules)(session.project)
         name = results.run.name
 
         def count(should_stop: object, _progress: object) -> Ledger:
@@ -192,7 +191,7 @@ class LedgerPart(StatesPart):
         self.desk.jobs.stop("rule preview")
         self.ledger.choose(getattr(rule, "state", ""))
         self.editor.set_bracket(None)
-        edit = edits.add_rule(rule, default_rules(self.results.capture))
+        edit = edits.add_rule(rule, self.results.placement.rules)
         self.desk.apply(edit, f"place {getattr(rule, 'state', '')}")
 
     def _rename(self, old: str, new: str) -> None:
@@ -200,7 +199,7 @@ class LedgerPart(StatesPart):
             self.ledger.chosen = new
             capture = self.results.capture
             modes = frozenset(event.name for event in capture.events if event.event == "sleep")
-            self.desk.apply(edits.rename_state(old, new, default_rules(capture), modes), f"rename {old}")
+            self.desk.apply(edits.rename_state(old, new, self.results.placement.rules, modes), f"rename {old}")
 
     def _expect(self, value: ExpectedValue) -> None:
         self.desk.apply(edits.set_expected(value, value.state), f"expect {value.state}")
@@ -237,7 +236,7 @@ class LedgerPart(StatesPart):
         return tuple(found)
 
     def _base_switch(self, results: RunResults) -> Switch:
-        capture, rules = results.capture, self.desk.project.rules or default_rules(results.capture)
+        capture, rules = results.capture, self.desk.project.rules or results.placement.rules
         kinds: dict[str, Rule] = {}
         if any(event.event == "state" for event in capture.events):
             kinds["log"] = LogRule()
