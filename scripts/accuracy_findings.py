@@ -160,7 +160,7 @@ def _live(device: Device, faults: frozenset[Kind], run_a: float, floor_a: float,
     tail_of, tail_s, tail_a = "clock", random.uniform(3, 12) * work_s["clock"], run_a * random.uniform(0.5, 1.0)
     left_of, left_s = str(random.choice(["pin", "radio"])), random.uniform(1.0, 4.0)
     left_a = max(random.uniform(0.03, 0.4) * run_a, 6 * floor_a)
-    misses = 1.0 if random.random() < 0.5 else 0.5
+    misses = 1.0 if random.random() < 0.5 else random.uniform(0.2, 0.8)
     timers = {"asked": random.integers(2, 6), "granted": random.integers(12, 25)}
     modes = set(_TWO_MODES) & faults
     lift_a, cross_c = random.uniform(0.3e-3, 0.8e-3), 60e-6
@@ -219,7 +219,9 @@ def _live(device: Device, faults: frozenset[Kind], run_a: float, floor_a: float,
     if modes and mode == "light":
         device.add(sleep_since_s, device.length_s, lift_a)
     if Kind.SLEEP_NOT_ENTERED in faults:
-        _not_entered(device, run_a * random.uniform(0.9, 1.0))
+        # Where it misses some of its sleep, the core may also wait with its clocks stopped.
+        waits = misses < 1 and random.random() < 0.5
+        _not_entered(device, run_a * (random.uniform(0.2, 0.5) if waits else random.uniform(0.9, 1.0)))
     if Kind.TIMERS_UNALIGNED in faults:
         # Each other timer's wake can come along with the clock's, and saves what waking takes at least.
         sensors = sum(event == "wake" and name.startswith("sensor") for _, event, name in device.log)
@@ -273,7 +275,8 @@ def _rest(device: Device, faults: frozenset[Kind], run_a: float) -> None:
     """Add what happens asleep: harmless supervision pulses, and the tick."""
     random, rate_hz, samples = device.random, device.rate_hz, len(device.current)
     if random.random() < 0.7:
-        every_s, lasts_s = random.uniform(0.1, 1.0), random.uniform(0.2e-3, 1e-3)
+        # Shorter than two samples they would be undersampled, which is no harmless thing.
+        every_s, lasts_s = random.uniform(0.1, 1.0), max(random.uniform(0.2e-3, 1e-3), 2 / rate_hz)
         for at_s in np.arange(random.uniform(0, every_s), device.length_s, every_s):
             device.add(at_s, at_s + lasts_s, random.uniform(20e-6, 100e-6))
     if Kind.TICK_RUNNING in faults:

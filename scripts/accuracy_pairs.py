@@ -1,6 +1,6 @@
 """Measure how well two faults of different kinds are found together.
 
-.venv/bin/python scripts/accuracy_pairs.py              30 devices of each pair, 100 clean; prints
+.venv/bin/python scripts/accuracy_pairs.py              30 devices of each pair; prints only
 .venv/bin/python scripts/accuracy_pairs.py 5 --seed 3   fewer, from a known seed
 
 It leaves with 1 when a limit is missed.
@@ -38,16 +38,23 @@ PAIRS = (
 )
 OF_MEASURING = (Kind.HUM, Kind.CLIPPED, Kind.BELOW_RESOLUTION, Kind.TRUNCATED)
 RECALL, FALSE_ALARMS = 0.92, 0.02
+_TRIES, _TRIES_APART = 6, 1_000_000
 _OPPOSITE = {Kind.TOO_SHALLOW: Kind.TOO_DEEP, Kind.TOO_DEEP: Kind.TOO_SHALLOW}
 
 
 @dataclass(frozen=True)
 class Result:
-    """What was planted in one device and what was found in it."""
+    """What was planted in one device, which of it takes enough to count, and what was found in it."""
 
     seed: int
+    pair: tuple[Kind, ...]
     planted: tuple[Kind, ...]
     found: tuple[Kind, ...]
+
+    @property
+    def false(self) -> set[Kind]:
+        """What was found and is not there, however little that takes."""
+        return set(self.found) - set(self.pair)
 
 
 def make(seed: int, planted: tuple[Kind, ...]) -> Made:
@@ -90,16 +97,19 @@ def _within_wake(made: Made, values: np.ndarray) -> int:
 
 
 def measure(job: tuple[int, tuple[Kind, ...]]) -> Result:
-    """Make one device and look at it."""
+    """Make one device and look at it; where chance leaves a fault next to nothing to take, make another."""
     seed, planted = job
-    made = make(seed, planted)
-    found, usual_a = accuracy_findings.look(made)
-    counts = [
-        kind
-        for kind in planted
-        if kind in OF_MEASURING or made.cost_a.get(kind, 0.0) > accuracy_findings.TELLS * usual_a
-    ]
-    return Result(seed, tuple(counts), tuple(one.kind for one in found))
+    for turn in range(_TRIES):
+        made = make(seed + turn * _TRIES_APART, planted)
+        found, usual_a = accuracy_findings.look(made)
+        counts = [
+            kind
+            for kind in planted
+            if kind in OF_MEASURING or made.cost_a.get(kind, 0.0) > accuracy_findings.TELLS * usual_a
+        ]
+        if len(counts) == len(planted):
+            break
+    return Result(seed + turn * _TRIES_APART, planted, tuple(counts), tuple(one.kind for one in found))
 
 
 def document(results: list[Result]) -> tuple[str, list[str]]:
@@ -107,7 +117,7 @@ def document(results: list[Result]) -> tuple[str, list[str]]:
     text = "| pair | first found | second found | direction wrong |\n| --- | --- | --- | --- |\n"
     planted, hits, problems = Counter[Kind](), Counter[Kind](), list[str]()
     for pair in PAIRS:
-        mine = [one for one in results if one.planted == pair]
+        mine = [one for one in results if one.pair == pair and len(one.planted) == len(pair)]
         cells = [f"{sum(kind in one.found for one in mine)} of {len(mine)}" for kind in pair]
         turned = sum(_OPPOSITE.get(kind) in one.found for kind in pair for one in mine)
         text += f"| {pair[0]} with {pair[1]} | {' | '.join(cells)} | {turned} |\n"
@@ -119,7 +129,9 @@ def document(results: list[Result]) -> tuple[str, list[str]]:
     for kind, count in planted.items():
         if hits[kind] < RECALL * count:
             problems.append(f"{kind}: {hits[kind]} of {count} found")
-    alarms = [one for one in results if set(one.found) - set(one.planted) - {Kind.TRUNCATED}]
+    alarms = [one for one in results if one.false]
+    if len(alarms) > FALSE_ALARMS * len(results):
+        problems.append(f"{len(alarms)} false alarms in {len(results)}")
     return text + f"\nFalse alarms: {len(alarms)} of {len(results)}.\n", problems
 
 
@@ -136,10 +148,10 @@ def main() -> int:
     text, problems = document(results)
     sys.stdout.write(text)
     for one in results:
-        missing = sorted(set(one.planted) - set(one.found))
-        more = sorted(set(one.found) - set(one.planted))
-        if missing or more:
-            sys.stdout.write(f"{one.seed} {[str(k) for k in one.planted]} missed {missing} and said {more}\n")
+        missing = sorted(str(kind) for kind in set(one.planted) - set(one.found))
+        if missing or one.false:
+            said = sorted(str(kind) for kind in one.false)
+            sys.stdout.write(f"{one.seed} {[str(k) for k in one.planted]} missed {missing} and said {said}\n")
     sys.stderr.writelines(f"limit missed: {one}\n" for one in problems)
     return int(bool(problems))
 

@@ -5,12 +5,14 @@ from __future__ import annotations
 import pytest
 
 from attribution.test_accuracy import accuracy_findings as devices
+from scripted import script
 from warm_ember.model.bench import Attached
 from warm_ember.model.finding import Kind
 from warm_ember.model.parts import Part, PartMode, PartOn
 from warm_ember.tuning.leaks import PULL_UPS_OHM, possible_leaks
 
 SEED = 30_300
+pairs = script("accuracy_pairs")
 
 
 @pytest.mark.parametrize("kind", devices.KINDS)
@@ -24,6 +26,14 @@ def test_a_planted_fault_is_found_with_its_cost_and_the_change_that_ends_it(kind
     assert one.effects
     assert 0.5 <= one.confidence <= 1
     assert one.text.count(". ") + one.text.count(": ") >= 1
+
+
+@pytest.mark.parametrize("pair", pairs.PAIRS, ids=" with ".join)
+def test_two_faults_do_not_hide_each_other(pair: tuple[Kind, ...]) -> None:
+    seed = SEED + 1000 * pairs.PAIRS.index(pair)
+    found = pairs.measure((seed, pair))
+    assert found.planted == pair
+    assert set(found.found) == set(pair)
 
 
 @pytest.mark.parametrize("seed", range(SEED + 100, SEED + 105))

@@ -2,11 +2,14 @@
 
 import numpy as np
 import pytest
+from scipy.signal import lfilter
 
 from tuning.made_currents import MadeRecording, bursts
 from warm_ember.model.finding import Kind
 from warm_ember.session.demo import demo_project
 from warm_ember.session.session import Session
+from warm_ember.signal.hum import find_hum
+from warm_ember.signal.series import ArraySeries
 from warm_ember.tuning.findings.registry import find_all
 
 RATES = (1e3, 10e3, 100e3)
@@ -123,6 +126,38 @@ def test_pulses_of_one_sample_are_undersampled(random, rate_hz: float) -> None:
     places = random.choice(len(made) - 10, 300, replace=False) + 5
     made[places] += random.uniform(0.2, 1, 300) * 4e-3
     assert kinds(made, rate_hz) == ["undersampled"]
+
+
+@pytest.mark.parametrize("averages", [True, False])
+@pytest.mark.parametrize(("settles", "lasts", "expected"), [
+    (0.3, 0.2, ["undersampled"]),
+    (0.8, 0.6, ["undersampled"]),
+    (1.2, 0.1, ["undersampled"]),
+    (0.3, 6.0, []),
+    (1.2, 9.0, []),
+])  # fmt: skip
+def test_short_pulses_are_told_from_long_ones_where_the_instrument_settles(
+    random, settles: float, lasts: float, expected: list[str], averages: bool
+) -> None:
+    finer, rate_hz = 40, 2e3
+    fine = bursts(random, rate_hz=finer * rate_hz, noise_a=0)
+    for place in np.cumsum(random.uniform(0.05, 0.3, 90) * finer * rate_hz).astype(int):
+        fine[place : place + round(lasts * finer)] += random.uniform(1, 3) * 4e-3
+    share = 1 - np.exp(-1 / (finer * settles))
+    flowing = lfilter([share], [1, share - 1], fine, zi=[fine[0] * (1 - share)])[0][: len(fine) // finer * finer]
+    read = flowing.reshape(-1, finer).mean(axis=1) if averages else flowing[::finer]
+    assert kinds(read + 1e-7 * random.standard_normal(len(read)), rate_hz) == expected
+
+
+@pytest.mark.parametrize(
+    ("rate_hz", "period_s", "lasts_s"),
+    [(1e3, 3 / 49.89, 1.63e-3), (2e3, 3 / 59.88, 3.25e-3), (5e3, 3 / 50.08, 3.02e-3)],
+)
+def test_pulses_near_a_divisor_of_the_mains_are_no_hum(random, rate_hz: float, period_s: float, lasts_s: float) -> None:
+    time_s = np.arange(round(20 * rate_hz)) / rate_hz
+    made = 3e-6 + 3e-3 * (time_s % 1.3 < 0.1) + 4e-3 * ((time_s + 0.01) % period_s < lasts_s)
+    found = find_hum(ArraySeries((made + 1e-7 * random.standard_normal(len(made))).astype(np.float32), 1 / rate_hz))
+    assert found is None
 
 
 @pytest.mark.parametrize("rate_hz", RATES)

@@ -20,6 +20,7 @@ _RATE_HZ = 2000.0
 _LEAST_RATIO = 30.0
 _HARMONICS = 6
 _FLAT = 0.25
+_OFF_MAINS_HZ, _AS_STRONG = 2.0, 0.25
 
 
 @dataclass(frozen=True, eq=False)
@@ -84,7 +85,8 @@ def find_hum(series: Series, *, should_stop: ShouldStop = never) -> Hum | None:
     -----
     Averaged periodograms (Welch 1967) of up to twelve stretches of two seconds, pulses cut off at eight times the
     spread. A device that wakes at a divisor of the mains' frequency has lines there too, but also at that divisor;
-    one that wakes at that very frequency has a flat comb of lines. Neither is taken for hum.
+    one that wakes at that very frequency has a flat comb of lines, and one whose pulses come at any other divisor has
+    lines as strong beside the mains. None of them is taken for hum.
     """
     spectra = _spectra(series, should_stop)
     if spectra is None:
@@ -151,6 +153,8 @@ def _at(series: Series, spectra: _Spectra, mean: Floats, mains_hz: float) -> Hum
     divisors = [_line(spectra.frequencies, mean, mains_hz / k) for k in (2, 3, 4, 5, 6, 8, 10)]
     if any(other[1] >= _LEAST_RATIO and other[0] >= 0.1 * power for other in divisors):
         return None
+    if _comb_beside(spectra.frequencies, mean, mains_hz, power):
+        return None
     amplitude_a = float(np.sqrt(power))
     if amplitude_a < 0.01 * abs(spectra.level_a):
         return None
@@ -163,6 +167,14 @@ def _at(series: Series, spectra: _Spectra, mean: Floats, mains_hz: float) -> Hum
         from_s = float(spectra.starts[seen[0]]) * series.interval_s
         to_s = float(spectra.starts[seen[-1]] + spectra.length) * series.interval_s
     return Hum(mains_hz, amplitude_a, spectra.level_a, ratio, len(strong), from_s, to_s)
+
+
+def _comb_beside(frequencies: Floats, power: Floats, mains_hz: float, strongest: float) -> bool:
+    """Return whether a line as strong stands where the mains has none, as those of a train of pulses do."""
+    nearest_hz = np.maximum(np.rint(frequencies / mains_hz), 1) * mains_hz
+    off = (np.abs(frequencies - nearest_hz) > _OFF_MAINS_HZ) & (frequencies > 0.3 * mains_hz)
+    off &= (frequencies < 3.2 * mains_hz) & (power >= _AS_STRONG * strongest)
+    return any(_line(frequencies, power, float(at))[1] >= _LEAST_RATIO / 2 for at in frequencies[off])
 
 
 def _line(frequencies: Floats, power: Floats, at_hz: float) -> tuple[float, float]:

@@ -1,4 +1,4 @@
-"""Pulses that are shorter than a sample, and readings that break out where the level changes."""
+"""Pulses that are shorter than the sampling shows, and readings that break out where the level changes."""
 
 from __future__ import annotations
 
@@ -10,6 +10,8 @@ from warm_ember.errors import Cancelled
 from warm_ember.model.arrays import Floats, Indices, Samples
 from warm_ember.signal.series import Series, ShouldStop, chunks, never
 
+_CALM_BEFORE, _FALLS_WITHIN, _PULSE = 2, 6, 16
+_CALM, _FALLS = 0.2, 0.6
 _BEFORE, _AFTER = 12, 14
 _EDGES = 20_000
 
@@ -20,24 +22,21 @@ class PulseWidths:
 
     Parameters
     ----------
-    single
-        Samples that stand alone above both sides, shape ``(n,)``.
+    short
+        Samples at which those begin that are shorter than the sampling shows, shape ``(n,)``.
     wide
-        How many pulses last longer.
+        How many pulses last some samples; what stays for longer is no pulse.
     height_a
-        Median height of the single ones.
+        Median height of the short ones.
     """
 
-    single: Indices
+    short: Indices
     wide: int
     height_a: float
 
 
 def pulse_widths(series: Series, noise_a: float, *, should_stop: ShouldStop = never) -> PulseWidths:
-    """Tell pulses of one sample from longer ones.
-
-    A pulse rises out of two calm samples by at least half of what they show and twenty times the noise. It is single
-    when the two samples after it are calm again at the old level.
+    """Tell pulses that are shorter than the sampling shows from longer ones.
 
     Parameters
     ----------
@@ -50,40 +49,49 @@ def pulse_widths(series: Series, noise_a: float, *, should_stop: ShouldStop = ne
     ------
     Cancelled
         If `should_stop` answered yes.
+
+    Notes
+    -----
+    A pulse rises out of two calm samples by at least half of what they show and twenty times the noise. It is short
+    when it reaches its height within a sample's length and falls from there without a stay, each reading at most
+    three fifths of the one before as an instrument settles within two samples, down to calm samples at the old level.
     """
     found, heights, wide = [np.empty(0, dtype=np.int64)], [np.empty(0)], 0
     carried: Samples = np.empty(0, dtype=np.float32)
     for first, values in chunks(series, should_stop=should_stop):
         joined = np.concatenate((carried, values)) if len(carried) else values
-        single, rising = _pulses(joined, noise_a)
+        short, rising = _pulses(joined, noise_a)
         start = first - len(carried)
-        found.append(single[0] + start)
-        heights.append(single[1])
-        wide += rising - len(single[0])
-        carried = joined[-4:].copy()  # the next piece decides about them
+        found.append(short[0] + start)
+        heights.append(short[1])
+        wide += rising - len(short[0])
+        carried = joined[-(_CALM_BEFORE + _PULSE) :].copy()  # the next piece decides about them
     every = np.concatenate(heights)
     return PulseWidths(np.concatenate(found), wide, float(np.median(every)) if len(every) else 0.0)
 
 
 def _pulses(values: Samples, noise_a: float) -> tuple[tuple[Indices, Floats], int]:
-    if len(values) < 5:
+    if len(values) <= _CALM_BEFORE + _PULSE:
         return (np.empty(0, dtype=np.int64), np.empty(0)), 0
+    before = values[_CALM_BEFORE - 1 : -_PULSE - 1]
     with np.errstate(invalid="ignore"):
-        candidates = 2 + np.flatnonzero(
-            values[2:-2] - values[1:-3] > np.maximum(0.5 * np.abs(values[1:-3]), 20 * noise_a)
-        )
-        before2, before, here, after, after2 = (
-            values[candidates + shift].astype(np.float64) for shift in (-2, -1, 0, 1, 2)
-        )
-        height = here - before
-        rises = np.abs(before - before2) < 0.2 * height
-        falls = (
-            (here - after > 0.8 * height)
-            & (np.abs(after2 - after) < 0.2 * height)
-            & (np.abs(after - before) < 0.2 * height)
-        )
-    single = rises & falls
-    return (candidates[single], height[single]), int(rises.sum())
+        rise = values[_CALM_BEFORE:-_PULSE] - before
+        candidates = _CALM_BEFORE + np.flatnonzero(rise > np.maximum(0.5 * np.abs(before), 20 * noise_a))
+        shifts = np.arange(-_CALM_BEFORE, _FALLS_WITHIN + 1)
+        heights = values[candidates[:, np.newaxis] + shifts].astype(np.float64)
+        heights -= heights[:, _CALM_BEFORE - 1, np.newaxis]
+        rises = np.abs(heights[:, _CALM_BEFORE - 2]) < _CALM * heights[:, _CALM_BEFORE]
+        after = heights[:, _CALM_BEFORE:]
+        later = after[:, 1] > after[:, 0]  # it lies across the edge of two samples
+        rows = np.arange(len(after))[:, np.newaxis]
+        falling = after[rows, later[:, np.newaxis] + np.arange(_FALLS_WITHIN)]
+        peak = falling[:, :1]
+        comes_back = np.abs(values[candidates + _PULSE] - values[candidates - 1]) < _CALM * peak[:, 0]
+        rests = np.abs(falling) < _CALM * peak
+        falls = (falling[:, 1:] <= _FALLS * falling[:, :-1]) | rests[:, 1:]
+        calm = rests[:, -2:].all(axis=1) & (falling.min(axis=1) > -_CALM * peak[:, 0])
+        short = rises & comes_back & calm & falls.all(axis=1) & (~later | (after[:, 0] <= _FALLS * after[:, 1]))
+    return (candidates[short], peak[short, 0]), int((rises & comes_back).sum())
 
 
 @dataclass(frozen=True, eq=False)

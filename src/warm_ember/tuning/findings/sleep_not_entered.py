@@ -9,7 +9,7 @@ import numpy as np
 
 from warm_ember.attribution.belief import logged_sleep
 from warm_ember.attribution.rest import Rest
-from warm_ember.model.arrays import Floats, Indices
+from warm_ember.model.arrays import Flags, Floats, Indices
 from warm_ember.model.finding import Finding, Kind
 from warm_ember.model.placement import UNPLACED
 from warm_ember.model.plan import Becomes, CurrentBy, Effect
@@ -22,6 +22,8 @@ _AS_RUNNING, _MORE_THAN_RUNNING, _FEW, _MATTERS = 0.55, 1.35, 0.05, 0.03
 _BEFORE_S, _WAY_IN_S = 6e-3, 0.3e-3
 _PIECE_S, _PIECES, _LOOKED_AT = 0.3e-3, 300, 200
 _HOLDS, _RISES = 0.85, 3.0
+_OF_RUNNING, _TIMES_FLOOR, _FLAT = 0.1, 20.0, 0.5
+_FEW_STRETCHES, _CUT_SHORT, _BY_CHANCE = 3, 0.1, 0.15
 _MOSTLY, _COMPARABLE, _RARE = 0.5, 0.2, 2
 _SURE, _LIKELY = 0.95, 0.75
 _RUNS = re.compile(r"run|active|busy", re.IGNORECASE)
@@ -58,6 +60,8 @@ def _told(waste: Waste, rest: Rest) -> list[Finding]:
     awake = (count > 0) & ~asleep
     # More than the core takes is something else that is left on.
     awake &= mean_a <= _MORE_THAN_RUNNING * running_a
+    awake |= _idles(waste, rest, mean_a, running_a)
+    asleep &= ~awake
     tick = waste.tick
     if tick is not None and awake.any() and np.median(mean_a[awake]) - tick.mean_a < _AS_RUNNING * running_a:
         return []  # it sleeps between the ticks
@@ -80,6 +84,35 @@ def _told(waste: Waste, rest: Rest) -> list[Finding]:
     return [
         Finding(Kind.SLEEP_NOT_ENTERED, from_s, to_s, cost_a, _SURE, text, "Enter the sleep that is asked for", effects)
     ]
+
+
+def _idles(waste: Waste, rest: Rest, mean_a: Floats, running_a: float) -> Flags:
+    """Flag stretches from end to end at a current far above sleep, though below that of running: the core waits idle.
+
+    A part that is left on may draw as much. It follows what switched it on whenever that happens, or goes off in the
+    midst of a stretch; a core that misses its sleep does so by chance, and up to the next wake.
+    """
+    blocks, count_of = rest.blocks, len(rest.first)
+    low, high = np.full(count_of, np.inf), np.full(count_of, -np.inf)
+    np.minimum.at(low, blocks.stretch, blocks.mean_a)
+    np.maximum.at(high, blocks.stretch, blocks.mean_a)
+    least_a = max(_OF_RUNNING * running_a, _TIMES_FLOOR * abs(rest.floor_a), _RUNNING_A)
+    up, flat = high >= least_a, low > _FLAT * high
+    idle = up & flat & (mean_a < _AS_RUNNING * running_a)
+    after = _woken_by(waste, rest)
+    beside = np.isin(after, after[idle]) & (high > 0) & (high < least_a)
+    by_chance = beside.sum() >= _BY_CHANCE * idle.sum()
+    if idle.sum() < _FEW_STRETCHES or (up & ~flat).sum() > _CUT_SHORT * idle.sum() or not by_chance:
+        return np.zeros(count_of, dtype=bool)
+    return np.asarray(idle)
+
+
+def _woken_by(waste: Waste, rest: Rest) -> Indices:
+    """Return the number of the source of the wake before each stretch."""
+    first, _, number = _awake(waste, rest)
+    if not len(first):
+        return np.zeros(len(rest.first), dtype=np.int64)
+    return np.asarray(number[np.clip(np.searchsorted(first, rest.first) - 1, 0, None)])
 
 
 def _running_a(waste: Waste, rest: Rest) -> float | None:
