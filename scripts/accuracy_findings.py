@@ -80,11 +80,12 @@ class Device:
 
 @dataclass(frozen=True)
 class Made:
-    """A capture, what states should draw, and the faults in it with their cost."""
+    """A capture, what states should draw, the faults in it with their cost, and when the log's clock began."""
 
     recording: Recording
     expected: tuple[ExpectedValue, ...]
     cost_a: dict[Kind, float]
+    offset_s: float
 
 
 def simulate(seed: int, faults: Iterable[Kind] = ()) -> Made:
@@ -119,7 +120,7 @@ def simulate(seed: int, faults: Iterable[Kind] = ()) -> Made:
         ArraySeries(read.astype(np.float32), 1 / rate_hz), events, None, CaptureInfo(1 / rate_hz, supply_v=3.0)
     )
     cost_a = {kind: charge_c / length_s for kind, charge_c in device.cost_c.items()}
-    return Made(recording, tuple(ExpectedValue(name, value) for name, value in known), cost_a)
+    return Made(recording, tuple(ExpectedValue(name, value) for name, value in known), cost_a, offset_s)
 
 
 def _moment(entry: tuple[float, str, str]) -> float:

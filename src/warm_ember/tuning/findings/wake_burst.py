@@ -12,7 +12,7 @@ from warm_ember.units import duration_text, quantity_text
 
 _LONGEST_GAP_S, _SHORTEST_GAP_S, _TRIED = 1.5, 1e-3, 25
 _LONGEST_S = 4.0
-_LEAST_WAKES, _LEAST_EXTRA, _BY_CHANCE = 6, 5, 8.0
+_LEAST_WAKES, _LEAST_EXTRA, _BY_CHANCE, _BEYOND = 6, 5, 8.0, 4.0
 _TYPICAL, _APART, _MATTERS = 2.5, 4.0, 0.02
 _SURE, _LIKELY = 0.9, 0.75
 
@@ -84,7 +84,9 @@ def _gap(starts_s: Floats, ends_s: Floats, duration_s: float) -> float | None:
         is_apart = not len(rest) or float(np.median(rest)) > _APART * gap_s
         if len(rest) == 0 and duration_s < _APART * float(ends_s[-1] - starts_s[0]):
             is_apart = False
-        if extra < _LEAST_EXTRA or extra < _BY_CHANCE * chance or not is_apart:
+        # Wakes that come at random are close now and then, too.
+        at_random = len(starts_s) * min(len(starts_s) / duration_s * gap_s, 1.0)
+        if extra < max(_LEAST_EXTRA, _BY_CHANCE * chance, at_random + _BEYOND * at_random**0.5) or not is_apart:
             continue
         opens = np.flatnonzero(np.append(True, gaps_s > gap_s))
         closes = np.append(opens[1:], len(starts_s)) - 1
