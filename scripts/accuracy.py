@@ -16,6 +16,7 @@ from functools import partial
 from pathlib import Path
 
 import accuracy_findings
+import accuracy_pairs
 import accuracy_wakes
 import numpy as np
 from accuracy_wakes import Lines, Recording
@@ -219,11 +220,14 @@ def main() -> int:
         wakes = list(pool.map(accuracy_wakes.measure, seeds))
         devices = accuracy_findings.jobs(arguments.captures // 2, 5 * arguments.captures // 2, first)
         waste = list(pool.map(accuracy_findings.measure, devices))
-    text = document(results, clocks, first) + accuracy_wakes.document(wakes) + accuracy_findings.document(waste)
+        pairs = list(pool.map(accuracy_pairs.measure, accuracy_pairs.jobs(3 * arguments.captures // 4, first)))
+    text = document(results, clocks, first) + accuracy_wakes.document(wakes)
+    text += accuracy_findings.document(waste) + accuracy_pairs.document(pairs)
     sys.stdout.write(text)
     if arguments.captures >= 40:
         DOCUMENT.write_text(text, encoding="utf-8")
     problems = [*missed(results, clocks), *accuracy_wakes.missed(wakes), *accuracy_findings.missed(waste)]
+    problems += accuracy_pairs.missed(pairs)
     sys.stderr.writelines(f"limit missed: {one}\n" for one in problems)
     return int(bool(problems))
 

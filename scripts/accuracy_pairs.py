@@ -117,27 +117,55 @@ def measure(job: tuple[int, tuple[Kind, ...]]) -> Result:
     return Result(seed + turn * _TRIES_APART, planted, tuple(counts), kinds, alignment.offset_s - made.offset_s)
 
 
-def document(results: list[Result]) -> tuple[str, list[str]]:
-    """Write the table, and say which limits were missed."""
-    text = "| pair | first found | second found | direction wrong |\n| --- | --- | --- | --- |\n"
-    planted, hits, problems = Counter[Kind](), Counter[Kind](), list[str]()
+def jobs(each: int, first: int) -> list[tuple[int, tuple[Kind, ...]]]:
+    """Return devices of each pair."""
+    return [(first + 1000 * number + turn, pair) for number, pair in enumerate(PAIRS) for turn in range(each)]
+
+
+def document(results: list[Result]) -> str:
+    """Write the part of the document on faults in company."""
+    alarms = sum(bool(one.false) for one in results)
+    text = _TEXT.format(devices=len(results))
     for pair in PAIRS:
         mine = [one for one in results if one.pair == pair and len(one.planted) == len(pair)]
         cells = [f"{sum(kind in one.found for one in mine)} of {len(mine)}" for kind in pair]
-        turned = sum(_OPPOSITE.get(kind) in one.found for kind in pair for one in mine)
-        text += f"| {pair[0]} with {pair[1]} | {' | '.join(cells)} | {turned} |\n"
+        text += f"| {pair[0]} with {pair[1]} | {' | '.join(cells)} | {_turned(pair, mine)} |\n"
+    limit = f"{100 * FALSE_ALARMS:.0f} %"
+    return text + f"\nSomething found that is not there: on {alarms} of {len(results)} devices (limit {limit}).\n"
+
+
+def _turned(pair: tuple[Kind, ...], results: list[Result]) -> int:
+    return sum(_OPPOSITE.get(kind) in one.found for kind in pair for one in results)
+
+
+def missed(results: list[Result]) -> list[str]:
+    """Say which limits were missed."""
+    problems = list[str]()
+    for pair in PAIRS:
+        turned = _turned(pair, [one for one in results if one.pair == pair])
         if turned:
             problems.append(f"{pair[0]} with {pair[1]}: the other way round {turned} times")
+    planted, hits = Counter[Kind](), Counter[Kind]()
     for one in results:
         planted.update(one.planted)
         hits.update(kind for kind in one.planted if kind in one.found)
     for kind, count in planted.items():
         if hits[kind] < RECALL * count:
-            problems.append(f"{kind}: {hits[kind]} of {count} found")
-    alarms = [one for one in results if one.false]
-    if len(alarms) > FALSE_ALARMS * len(results):
-        problems.append(f"{len(alarms)} false alarms in {len(results)}")
-    return text + f"\nFalse alarms: {len(alarms)} of {len(results)}.\n", problems
+            problems.append(f"{kind} in company: {hits[kind]} of {count} found")
+    alarms = sum(bool(one.false) for one in results)
+    if alarms > FALSE_ALARMS * len(results):
+        problems.append(f"{alarms} false alarms on {len(results)} devices with two faults")
+    return problems
+
+
+_TEXT = """
+Two faults together, on {devices} further devices of that kind: those of the measurement (hum, clipped,
+below-resolution, truncated) are put into the reading of a device with its own. An ambiguous clock is not counted as
+false where the log lies wrong by more than 50 ms.
+
+| pair | first found (limit 92 %) | second found (limit 92 %) | too deep and too shallow confused |
+| --- | --- | --- | --- |
+"""
 
 
 def main() -> int:
@@ -147,11 +175,10 @@ def main() -> int:
     parser.add_argument("--seed", type=int)
     arguments = parser.parse_args()
     first = arguments.seed if arguments.seed is not None else int(np.random.default_rng().integers(1 << 30))
-    jobs = [(first + 1000 * number + turn, pair) for number, pair in enumerate(PAIRS) for turn in range(arguments.each)]
     with ProcessPoolExecutor(2) as pool:
-        results = list(pool.map(measure, jobs, chunksize=2))
-    text, problems = document(results)
-    sys.stdout.write(text)
+        results = list(pool.map(measure, jobs(arguments.each, first), chunksize=2))
+    sys.stdout.write(document(results))
+    problems = missed(results)
     for one in results:
         missing = sorted(str(kind) for kind in set(one.planted) - set(one.found))
         if missing or one.false:

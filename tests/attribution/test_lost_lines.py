@@ -123,3 +123,23 @@ def test_a_period_that_changes_after_thousands_of_moments_is_two(later: int, cou
     assert all(np.isfinite(one.period_s) and len(one.members) > 0 for one in found)
     assert found[0].period_s == pytest.approx(1.0, rel=1e-3) or count > 2500
     assert sum(len(one.members) for one in found) >= 0.9 * len(times_s)
+
+
+@pytest.mark.parametrize("apart_s", [0.06, 0.2])
+def test_a_seldom_source_of_which_lines_are_lost_still_has_two_wakes(apart_s: float) -> None:
+    """The sleep of one wake and the line of the next are lost: of a source with few wakes, twice; and one elsewhere."""
+    clock = [(1.7 * k + 1.0, 0.04, "clock", 4e-3) for k in range(60)]
+    radio = [(13.0 * k + 3.3, 0.05, "radio", 9e-3) for k in range(7)]
+    pin = [(at + 0.05 + apart_s, 0.1, "pin", 6e-3) for at, *_ in radio[:2]]
+    clock = [one for one in clock if all(abs(one[0] - at) > 0.5 for at, *_ in radio)]
+    wakes = sorted(clock + radio + pin)
+    made = made_of(wakes, [], 104.0)
+    gone = {(at + lasts, "sleep") for at, lasts, *_ in radio[:2]} | {(at, "wake") for at, *_ in pin}
+    gone.add((clock[9][0], "wake"))
+    made.events = tuple(one for one in made.events if (one.time_s, one.event) not in gone)
+    found = ledger_of(made)
+    assert found.wakes.count == len(wakes)
+    row = found.row("radio")
+    assert row is not None
+    assert row.count == len(radio)
+    assert row.charge_c_mean == pytest.approx(9e-3 * 0.05, rel=0.05)

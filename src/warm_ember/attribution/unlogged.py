@@ -139,7 +139,7 @@ def _longest_gaps(stays: Indices, first: Indices, last: Indices) -> Indices:
 
 def _usual(gaps: Indices) -> int:
     """Return for how long the current may fall within a wake, by how long it usually does at most."""
-    return max(_LEAST_GAP, int(_GAP_FACTOR * np.quantile(gaps, _USUALLY))) if len(gaps) else _LEAST_GAP
+    return max(_LEAST_GAP, int(_GAP_FACTOR * np.quantile(gaps, _USUALLY, method="lower"))) if len(gaps) else _LEAST_GAP
 
 
 def _falls(stays: Indices, start: int, end: int, gap: int) -> int:

@@ -29,4 +29,6 @@ def undersampled(evidence: Evidence) -> list[Finding]:
         f"sample faster"
     )
     first, last = float(found.short[0]) * interval_s, float(found.short[-1] + 1) * interval_s
-    return [Finding(Kind.UNDERSAMPLED, first, last, None, round(min(0.95, 0.6 + 0.8 * (share - _LEAST_SHARE)), 3), text)]
+    return [
+        Finding(Kind.UNDERSAMPLED, first, last, None, round(min(0.95, 0.6 + 0.8 * (share - _LEAST_SHARE)), 3), text)
+    ]
