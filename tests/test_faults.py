@@ -6,14 +6,12 @@ import signal
 import time
 from pathlib import Path
 
+import fault_cases
+import fault_mutations
+import fault_programs
+import fault_tracer
 import pytest
 
-from scripted import script
-
-fault_tracer = script("fault_tracer")
-fault_cases = script("fault_cases")
-fault_programs = script("fault_programs")
-fault_mutations = script("fault_mutations")
 Fault = fault_tracer.Fault
 
 POINTS = 7

@@ -2,15 +2,11 @@
 
 from __future__ import annotations
 
+import accuracy
+import accuracy_wakes
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-
-from scripted import script
-
-accuracy_wakes = script("accuracy_wakes")
-accuracy_findings = script("accuracy_findings")
-accuracy = script("accuracy")
 
 
 @given(st.integers(0, 1 << 30))

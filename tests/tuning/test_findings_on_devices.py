@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
+import accuracy_findings as devices
+import accuracy_pairs as pairs
 import pytest
 
-from attribution.test_accuracy import accuracy_findings as devices
-from scripted import script
 from warm_ember.model.bench import Attached
 from warm_ember.model.finding import Kind
 from warm_ember.model.parts import Part, PartMode, PartOn
 from warm_ember.tuning.leaks import PULL_UPS_OHM, possible_leaks
 
 SEED = 30_300
-pairs = script("accuracy_pairs")
 
 
 @pytest.mark.parametrize("kind", devices.KINDS)
