@@ -145,3 +145,16 @@ def test_a_hundred_thousand_times_close_together_are_laid_and_others_are_not() -
     assert found.at(5360.0) == pytest.approx(0.0, abs=1e-5)
     assert found.at(5460.0) == pytest.approx(100.0 * (1 - 40e-6), abs=1e-5)
     assert fit_clock(other_s, seen_s, tolerance_s=1.1e-4, length_s=100.0, fewest=0.5) is None
+
+
+@given(st.integers(0, 10_000), st.integers(6, 12))
+def test_a_log_that_begins_with_what_never_happened_is_laid_all_the_same(seed: int, strangers: int) -> None:
+    """A period of a second would fit nearly as well: the true map must be among those that are tried."""
+    random = np.random.default_rng(seed)
+    seconds = np.arange(0.5, 900.0)
+    seen = np.sort(np.concatenate((seconds[random.random(900) > 0.25], random.uniform(0, 900, 90))))
+    known = seen[random.random(len(seen)) > 0.1]
+    told = np.sort(np.concatenate((random.uniform(0, 4.4, strangers), known[known > 4.0])))
+    fit = fit_clock((told + 2.7) / (1 - 1e-4), seen, tolerance_s=5e-3, length_s=900.0)
+    assert fit is not None
+    assert abs(fit.at(450.0 / (1 - 1e-4)) - (450.0 - 2.7)) < 1e-3

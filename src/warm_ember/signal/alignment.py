@@ -18,6 +18,7 @@ FEWEST_SHARE = 1 / 3
 _CLEAR_SHARE = 0.02
 _NEARLY_ALL = 0.92
 _SOME = 12
+_FIRST, _MOST_FIRST = 8, 64
 
 _Candidate = tuple[float, float]
 """An offset, and the target's time at which it holds, s."""
@@ -229,8 +230,7 @@ def _grown(
     target_s = target_s[: np.searchsorted(target_s, end_s * (1 + LARGEST_DRIFT) - offset_s + tolerance_s)]
     if not len(target_s):
         return None
-    known = min(len(target_s), 8)
-    allowed = max(4 * tolerance_s, 2 * LARGEST_DRIFT * (max(target_s[known - 1], holds_s) - target_s[0]))
+    known, allowed = _begun(target_s, capture_s, candidate, tolerance_s)
     while True:
         part = target_s[:known]
         predicted = offset_s + (1 + drift) * part
@@ -258,6 +258,22 @@ def _grown(
     mapped = offset_s + (1 + drift) * all_s
     inside = (mapped >= -tolerance_s) & (mapped <= end_s + tolerance_s)
     return ClockFit(offset_s, drift, float(np.sqrt(np.mean(left**2))), matched, max(int(inside.sum()), matched))
+
+
+def _begun(target_s: Floats, capture_s: Floats, candidate: _Candidate, tolerance_s: float) -> tuple[int, float]:
+    """Return how many of the first times tell an offset, and how far their partners may be off.
+
+    The first of them may all be lost in the capture, or told of what never happened.
+    """
+    offset_s, holds_s = candidate
+    known = min(len(target_s), _FIRST)
+    while True:
+        allowed_s = max(4 * tolerance_s, 2 * LARGEST_DRIFT * (max(target_s[known - 1], holds_s) - target_s[0]))
+        predicted = offset_s + target_s[:known]
+        close = np.abs(nearest(predicted, capture_s) - predicted) <= allowed_s
+        if close.sum() >= min(3, known) or known == len(target_s) or known >= _MOST_FIRST:
+            return known, allowed_s
+        known = min(len(target_s), 2 * known)
 
 
 def _line(target_s: Floats, capture_s: Floats, drift: float, held: float = 0.0) -> tuple[float, float]:
