@@ -34,7 +34,10 @@ def test_states_has_exactly_the_keys_of_the_contract(demo_path: Path, command) -
     states = json.loads(out)
     assert set(states) == STATES_KEYS
     assert all(set(state) == STATE_KEYS for state in states["states"])
-    assert all(state["mean_a_low"] <= state["mean_a"] <= state["mean_a_high"] for state in states["states"])
+    often = [state for state in states["states"] if state["entries"] > 1]
+    assert all(state["mean_a_low"] <= state["mean_a"] <= state["mean_a_high"] for state in often)
+    # Of what was entered once nothing is known of how it scatters.
+    assert all(state["mean_a_low"] is None for state in states["states"] if state["entries"] == 1)
     assert sum(state["charge_c"] for state in states["states"]) == pytest.approx(states["charge_c"])
     assert {state["verdict"] for state in states["states"]} == {"ok", "above"}
 

@@ -7,7 +7,7 @@ import math
 
 import msgspec
 import pytest
-from hypothesis import given, settings
+from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from warm_ember.errors import BadArgumentError, BadFileError
@@ -15,8 +15,9 @@ from warm_ember.model.capture import CaptureInfo
 from warm_ember.model.parts import PartIn, PartLibrary, PowerRule
 from warm_ember.session import plan_edits
 from warm_ember.session.session import Session
+from warm_ember.signal.estimates import Estimate
 from warm_ember.store.parts_file import read_parts_file, shipped_parts
-from warm_ember.tuning.claims import CHARGE, LIFE, Interval, Outcome, judge, read_claim
+from warm_ember.tuning.claims import CHARGE, LIFE, Outcome, judge, read_claim
 from warm_ember.tuning.confounders import confounders
 from warm_ember.tuning.difference import Side, by_activity, by_source, of_average
 
@@ -65,10 +66,11 @@ def test_what_is_no_claim_says_what_was_expected(words: str) -> None:
 @given(st.floats(0.1, 10), st.floats(0, 0.3), st.floats(0.1, 10))
 def test_a_claim_is_supported_only_where_the_whole_interval_does(before, spread, after) -> None:
     claim = read_claim("half the charge")
-    one, other = (Interval(v, v * (1 - spread), v * (1 + spread)) for v in (before, after))
+    one, other = (Estimate(v, v * spread / 1.645) for v in (before, after))
     judged = judge(claim, one, other)
     assert judged.found.low <= judged.found.value <= judged.found.high
     assert judged.found.value == pytest.approx(after / before)
+    assume(min(abs(end - 0.5) for end in (judged.found.low, judged.found.high)) > 1e-9)
     expected = {
         (True, True): Outcome.SUPPORTED, (True, False): Outcome.OPEN, (False, False): Outcome.REFUTED,
     }[judged.found.low <= 0.5, judged.found.high <= 0.5]  # fmt: skip
@@ -79,11 +81,14 @@ def test_claims_on_the_demo(demo_session: Session) -> None:
     def outcome(text: str, after: str = "r5") -> Outcome:
         return demo_session.tuning.claim(demo_session.project, text, "r4", after).outcome
 
-    assert outcome("half the charge") is Outcome.REFUTED
-    assert outcome("a third less charge") is Outcome.SUPPORTED
-    assert outcome("twice the life") is Outcome.REFUTED
+    # Each run shows one report: how much reports scatter is not known, and half of the average is that.
+    assert outcome("half the charge") is Outcome.OPEN
+    assert outcome("a quarter of the charge") is Outcome.REFUTED
+    assert outcome("a tenth less charge") is Outcome.SUPPORTED
+    assert outcome("three times the life") is Outcome.REFUTED
     assert outcome("Deep sleep is below 5 µA") is Outcome.REFUTED
-    assert outcome("the life is at least 36 months", "the plan") is Outcome.SUPPORTED
+    assert outcome("the life is at least 30 months", "the plan") is Outcome.SUPPORTED
+    assert outcome("the life is at least 36 months", "the plan") is Outcome.OPEN
     same = demo_session.tuning.claim(demo_session.project, "100 % of the charge", "r4", "r4")
     assert same.outcome is Outcome.OPEN
 
@@ -230,7 +235,7 @@ def test_a_power_is_judged_as_a_power(demo_session: Session) -> None:
     """The demo is recorded at 3.0 V."""
     run = demo_session.run("r5")
     mean_w = run.load.mean_a * run.ledger.energy_j / run.ledger.charge_c
-    for factor, outcome in ((1.2, Outcome.SUPPORTED), (0.8, Outcome.REFUTED)):
+    for factor, outcome in ((1.3, Outcome.SUPPORTED), (0.7, Outcome.REFUTED), (1.01, Outcome.OPEN)):
         text = f"power is below {1e6 * factor * mean_w:.1f} µW"
         judged = demo_session.tuning.claim(demo_session.project, text, "r4", "r5")
         assert judged.outcome is outcome

@@ -178,7 +178,8 @@ def test_what_a_change_speaks_of_and_the_run_does_not_know_is_told(start: Start)
 def test_no_state_draws_less_than_nothing(start: Start) -> None:
     predicted = predict(start, one(CurrentBy(-1.0)))
     assert all(row.mean.value == 0 for row in predicted.ledger.rows)
-    assert predicted.mean_a == pytest.approx(0.0, abs=1e-12)
+    # What reached across edges was not the states' own.
+    assert 0 <= predicted.mean_a < 1e-4 * start.ledger.mean_a
 
 
 @given(st.lists(st.floats(1e-6, 60e-6), min_size=1, max_size=6), st.floats(20e-6, 150e-6), st.data())

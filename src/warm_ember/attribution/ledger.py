@@ -2,25 +2,25 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from enum import StrEnum
 
 import numpy as np
 
+from warm_ember.attribution.edge_reach import find_edge_reach
 from warm_ember.attribution.expected import mismatches
 from warm_ember.attribution.recording import Recording
-from warm_ember.model.arrays import Floats, Indices
+from warm_ember.attribution.sequence import Sequence, added_by, mean_of_sequence
+from warm_ember.model.arrays import Flags, Floats, Indices
 from warm_ember.model.figure import Figure, Grade
 from warm_ember.model.placement import UNPLACED, Placement
 from warm_ember.model.project import ExpectedValue
+from warm_ember.signal.estimates import NOTHING_KNOWN, Estimate, ratio
 from warm_ember.signal.intervals import interval_sums
 from warm_ember.signal.series import ShouldStop, never
 
 UNPLACED_NAME = "unplaced"
-_RESAMPLES = 400
-_MOST_GROUPS = 512
-_LEAST_ENTRIES = 8
-_PIECES = 32
 
 
 class Verdict(StrEnum):
@@ -45,7 +45,7 @@ class LedgerRow:
     dwell_s, time_share
         Time in it, all entries together, and its share of the capture.
     mean
-        Mean current, A, with its 90 % interval.
+        Mean current, A, with its 90 % interval; of a quiet state without the samples that what lies beside it reaches.
     charge_c, charge_share
         Its charge and its share of the capture's.
     energy_j
@@ -56,6 +56,10 @@ class LedgerRow:
         What it should draw, and whether it does.
     mismatches
         Conditions of the expected value that the capture did not meet.
+    estimate
+        The mean current with what is known of its error.
+    reached_c
+        What flows in it because of what lies beside it: charge beyond its mean current over the measured time.
     entry_charge_c, entry_dwell_s, entry_peak_a
         Per entry, shape ``(entries,)``.
     """
@@ -76,6 +80,9 @@ class LedgerRow:
     entry_dwell_s: Floats
     entry_peak_a: Floats
     mismatches: tuple[str, ...] = ()
+    estimate: Estimate = NOTHING_KNOWN
+    reached_c: float = 0.0
+    added: Estimate = NOTHING_KNOWN
 
     @property
     def unexplained_a(self) -> float | None:
@@ -100,6 +107,8 @@ class Ledger:
         The placed states, in order of first appearance.
     unplaced
         What no rule places; None when all is placed.
+    estimate
+        The mean current with what is known of its error: what else might have been captured.
     """
 
     capture: str
@@ -110,6 +119,7 @@ class Ledger:
     energy_j: float | None
     rows: tuple[LedgerRow, ...]
     unplaced: LedgerRow | None
+    estimate: Estimate = NOTHING_KNOWN
 
     @property
     def unplaced_share(self) -> float:
@@ -134,7 +144,8 @@ class _Sums:
     dwell_s: Floats
     energy_j: Floats | None
     peak_a: Floats
-    edges: Indices
+    inner_c: Floats
+    inner_s: Floats
 
 
 def make_ledger(
@@ -162,16 +173,17 @@ def make_ledger(
         If `should_stop` answered yes.
     """
     sums = _sum(recording, placement, supply_v, should_stop)
+    sequence = Sequence(placement.state, placement.edges, sums.charge_c, sums.measured_s, recording.current)
     duration_s = recording.current.samples * recording.current.interval_s
     charge_c, measured_s = float(sums.charge_c.sum()), float(sums.measured_s.sum())
     whole = (duration_s, charge_c)
     rows = tuple(
-        _row(recording, sums, index, name, placement.how[index], expected, whole)
+        _row(recording, sums, sequence, index, name, placement.how[index], expected, whole)
         for index, name in enumerate(placement.names)
     )
     unplaced = None
     if (placement.state == UNPLACED).any():
-        unplaced = _row(recording, sums, UNPLACED, UNPLACED_NAME, "no rule matches", (), whole)
+        unplaced = _row(recording, sums, sequence, UNPLACED, UNPLACED_NAME, "no rule matches", (), whole)
     return Ledger(
         capture=recording.name,
         duration_s=duration_s,
@@ -181,33 +193,50 @@ def make_ledger(
         energy_j=None if sums.energy_j is None else float(sums.energy_j.sum()),
         rows=rows,
         unplaced=unplaced,
+        estimate=mean_of_sequence(sequence),
     )
 
 
 def _sum(recording: Recording, placement: Placement, supply_v: float | None, should_stop: ShouldStop) -> _Sums:
-    interval_s = recording.current.interval_s
-    found = interval_sums(recording.current, placement.edges, should_stop=should_stop)
-    charge_c = found.total * interval_s
+    current = recording.current
+    edges, interval_s = placement.edges, current.interval_s
+    reach = find_edge_reach(current, placement, should_stop=should_stop)
+    first, last = edges[:-1] + reach.after, edges[1:] - reach.before
+    free = last > first
+    cuts = np.unique(np.concatenate((edges, first[free], last[free])))
+    found = interval_sums(current, cuts, should_stop=should_stop)
+    owner = np.searchsorted(edges, cuts[:-1], side="right") - 1
+    inside = free[owner] & (cuts[:-1] >= first[owner]) & (cuts[:-1] < last[owner])
+    opens = np.searchsorted(cuts, edges[:-1])
+    charge_c, inner_c = (_by_owner(owner, part * interval_s, len(free)) for part in (found.total, found.total * inside))
+    taken_s = found.count.astype(np.float64) * interval_s
+    measured_s, inner_s = (_by_owner(owner, part, len(free)) for part in (taken_s, taken_s * inside))
     volts = recording.info.supply_v if recording.info.supply_v is not None else supply_v
     energy_j: Floats | None = None
     if recording.power is not None:
-        energy_j = interval_sums(recording.power, placement.edges, should_stop=should_stop).total * interval_s
+        energy_j = interval_sums(recording.power, edges, should_stop=should_stop).total * interval_s
     elif volts is not None:
         energy_j = charge_c * volts
     return _Sums(
         placement.state,
         charge_c,
-        found.count.astype(np.float64) * interval_s,
-        np.diff(placement.edges).astype(np.float64) * interval_s,
+        measured_s,
+        np.diff(edges).astype(np.float64) * interval_s,
         energy_j,
-        found.high,
-        placement.edges,
+        np.fmax.reduceat(found.high, opens) if len(opens) else found.high,
+        inner_c,
+        inner_s,
     )
+
+
+def _by_owner(owner: Indices, parts: Floats, intervals: int) -> Floats:
+    return np.bincount(owner, parts, minlength=intervals).astype(np.float64)
 
 
 def _row(
     recording: Recording,
     sums: _Sums,
+    sequence: Sequence,
     index: int,
     name: str,
     how: str,
@@ -216,7 +245,8 @@ def _row(
 ) -> LedgerRow:
     mine = sums.state == index
     charge_c, dwell_s = float(sums.charge_c[mine].sum()), float(sums.dwell_s[mine].sum())
-    mean = _mean_figure(recording, sums, mine)
+    estimate, is_free = _estimate(sums, mine)
+    mean = _mean_figure(recording, estimate, is_free)
     peaks = sums.peak_a[mine]
     value = next((e for e in expected if e.state == name), None)
     duration_s, all_charge_c = whole
@@ -237,6 +267,9 @@ def _row(
         entry_dwell_s=sums.dwell_s[mine],
         entry_peak_a=peaks,
         mismatches=mismatches(value.condition, recording.info) if value is not None else (),
+        estimate=estimate,
+        reached_c=charge_c - (mean.value or 0.0) * float(sums.measured_s[mine].sum()),
+        added=added_by(sequence, index),
     )
 
 
@@ -253,59 +286,22 @@ def verdict(mean: Figure, expected: ExpectedValue | None) -> Verdict:
     return Verdict.OK
 
 
-def _mean_figure(recording: Recording, sums: _Sums, mine: np.ndarray) -> Figure:
-    charges, times = sums.charge_c[mine], sums.measured_s[mine]
-    total_s = float(times.sum())
-    if total_s <= 0:
+def _estimate(sums: _Sums, mine: Flags) -> tuple[Estimate, bool]:
+    """Return the mean current of a state, and whether it is free of what lies beside it."""
+    if sums.inner_s[mine].any():
+        return ratio(sums.inner_c[mine], sums.inner_s[mine]), True
+    return ratio(sums.charge_c[mine], sums.measured_s[mine]), not sums.measured_s[mine].any()
+
+
+def _mean_figure(recording: Recording, estimate: Estimate, is_free: bool) -> Figure:
+    if math.isnan(estimate.value):
         return Figure(None, grade=Grade.MEASURED, origin="nothing was measured")
-    if len(charges) < _LEAST_ENTRIES:
-        charges, times = _in_pieces(recording, sums, mine)
-    low, high = ratio_interval(charges, times)
-    mean_a = float(sums.charge_c[mine].sum()) / total_s
+    mean_a = estimate.value
+    low, high = estimate.interval() or (None, None)
     resolution_a = recording.info.resolution_a
     if resolution_a is not None and abs(mean_a) < resolution_a:
-        return Figure(mean_a, min(low, mean_a), resolution_a, Grade.BOUNDED, "below what the instrument resolves")
-    return Figure(mean_a, min(low, mean_a), max(high, mean_a), Grade.MEASURED)
-
-
-def _in_pieces(recording: Recording, sums: _Sums, mine: np.ndarray) -> tuple[Floats, Floats]:
-    """Cut few entries into about equal pieces: the spread within them stands in for the spread over them."""
-    intervals = np.flatnonzero(mine)
-    lengths = np.diff(sums.edges)[intervals]
-    charges, times = [], []
-    for interval, length in zip(intervals, lengths, strict=True):
-        pieces = max(1, min(int(length), round(_PIECES * length / lengths.sum())))
-        cuts = np.linspace(sums.edges[interval], sums.edges[interval + 1], pieces + 1).astype(np.int64)
-        found = interval_sums(recording.current, np.unique(cuts))
-        charges.append(found.total * recording.current.interval_s)
-        times.append(found.count * recording.current.interval_s)
-    return np.concatenate(charges), np.concatenate(times)
-
-
-def ratio_interval(charges: Floats, times: Floats) -> tuple[float, float]:
-    """Return the 90 % bootstrap interval of ``sum(charges) / sum(times)``.
-
-    Parameters
-    ----------
-    charges, times
-        Per entry, shape ``(entries,)``. More than 512 entries are first joined into as many runs of neighbours,
-        which keeps what neighbours have in common.
-
-    References
-    ----------
-    B. Efron, R. Tibshirani, *An Introduction to the Bootstrap*, 1993, chapters 8.6 and 13.
-    """
-    low, high = np.nanquantile(ratio_draws(charges, times), (0.05, 0.95))
-    return float(low), float(high)
-
-
-def ratio_draws(charges: Floats, times: Floats, seed: int = 0) -> Floats:
-    """Return what ``sum(charges) / sum(times)`` is for entries drawn anew, shape ``(400,)``; see `ratio_interval`."""
-    if len(charges) > _MOST_GROUPS:
-        starts = np.linspace(0, len(charges), _MOST_GROUPS, endpoint=False).astype(np.int64)
-        charges, times = np.add.reduceat(charges, starts), np.add.reduceat(times, starts)
-    random = np.random.default_rng([len(charges), seed])
-    drawn = random.integers(0, len(charges), (_RESAMPLES, len(charges)))
-    lengths = times[drawn].sum(axis=1)
-    sums = charges[drawn].sum(axis=1)
-    return np.asarray(np.divide(sums, lengths, out=np.full(_RESAMPLES, np.nan), where=lengths > 0))
+        low = mean_a if low is None else low
+        return Figure(mean_a, low, resolution_a, Grade.BOUNDED, "below what the instrument resolves")
+    if not is_free:
+        return Figure(mean_a, None, mean_a, Grade.BOUNDED, "each of its entries is too short beside its edges")
+    return Figure(mean_a, low, high, Grade.MEASURED)

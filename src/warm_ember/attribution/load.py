@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from warm_ember.attribution.ledger import Ledger, LedgerRow
 from warm_ember.model.battery import Activity, FromStates, FromStretch, FromWakes, Points, Typed
 from warm_ember.model.figure import Figure, Grade
-from warm_ember.model.load import ActivityCost, BasePart, Load
+from warm_ember.model.load import TYPED_SPREAD, ActivityCost, BasePart, Load
 from warm_ember.model.rates import rates
+from warm_ember.signal.estimates import Estimate, mean, total
 
-TYPED_SPREAD = 0.05
 RATE_SPREAD = 0.1
+WHOLE = "the whole capture"
+UNKNOWN_SPREAD = 0.3
+"""Relative standard deviation of what was measured once, so that nothing is known of how it scatters."""
+_LEAST_SPREAD = 0.01
 
 
 @dataclass(frozen=True)
@@ -84,8 +88,9 @@ def make_load(
     that counts its occurrences.
     """
     if not activities:
-        base = Figure(ledger.mean_a, ledger.mean_a, ledger.mean_a, Grade.MEASURED, "the whole capture")
-        return Load(base, "the whole capture", ())
+        low_a, high_a = ledger.estimate.interval() or (None, None)
+        base = Figure(ledger.mean_a, low_a, high_a, Grade.MEASURED, WHOLE)
+        return Load(base, WHOLE, (), base_spread=_relative(ledger.estimate), base_freedom=ledger.estimate.freedom)
     often = rates(activities)
     costs: list[ActivityCost] = []
     missing: list[str] = []
@@ -103,7 +108,44 @@ def make_load(
     wholly = {state for a in activities if isinstance(a.source, FromStates) for state in a.source.states}
     left = [row for row in ledger.all_rows if row.name not in wholly]
     resting = [rest for row in left if (rest := _rest(row, gone.get(row.name, (0.0, 0.0)))) is not None]
-    return Load(_base(resting), _base_name(resting), tuple(costs), tuple(missing), _base_parts(resting))
+    base, spread = _base(resting), _base_estimate(resting)
+    return Load(
+        base,
+        _base_name(resting),
+        tuple(_with_reached(costs, resting)),
+        tuple(missing),
+        _base_parts(resting),
+        _relative(spread),
+        spread.freedom,
+    )
+
+
+def _relative(estimate: Estimate) -> float:
+    """Return the relative standard deviation of an estimate."""
+    if not estimate.is_known:
+        return UNKNOWN_SPREAD
+    return abs(estimate.error / estimate.value) if estimate.value else 0.0
+
+
+def _base_estimate(resting: list[_Rest]) -> Estimate:
+    whole_s = sum(rest.dwell_s for rest in resting)
+    return total(rest.estimate.times(rest.dwell_s / whole_s) for rest in resting) if whole_s > 0 else Estimate(0.0)
+
+
+def _with_reached(costs: list[ActivityCost], resting: list[_Rest]) -> Iterable[ActivityCost]:
+    """Give what reaches from activities into the rest beside them back to them, in equal parts."""
+    times = sum(cost.times_here for cost in costs)
+    reached_c = sum(rest.reached_c for rest in resting)
+    each_c = reached_c / times if times else 0.0
+    for cost in costs:
+        if not each_c or not cost.times_here:
+            yield cost
+            continue
+        parts = dict(cost.state_charges_c)
+        if parts:
+            most = max(parts, key=lambda state: parts[state][0])
+            parts[most] = (parts[most][0] + each_c, parts[most][1])
+        yield replace(cost, charge_c=cost.charge_c + each_c, state_charges_c=parts)
 
 
 @dataclass(frozen=True)
@@ -114,6 +156,8 @@ class _Rest:
     dwell_s: float
     charge_c: float
     mean: Figure
+    estimate: Estimate
+    reached_c: float
 
 
 def _rest(row: LedgerRow, taken: tuple[float, float]) -> _Rest | None:
@@ -124,7 +168,8 @@ def _rest(row: LedgerRow, taken: tuple[float, float]) -> _Rest | None:
     mean_a = (row.mean.value * row.dwell_s - taken[0]) / left_s if taken[1] else row.mean.value
     shift_a = mean_a - row.mean.value
     low, high = (None if end is None else end + shift_a for end in (row.mean.low, row.mean.high))
-    return _Rest(row.name, left_s, mean_a * left_s, Figure(mean_a, low, high, row.mean.grade, row.mean.origin))
+    mean = Figure(mean_a, low, high, row.mean.grade, row.mean.origin)
+    return _Rest(row.name, left_s, mean_a * left_s, mean, replace(row.estimate, value=mean_a), row.reached_c)
 
 
 def _take(gone: dict[str, tuple[float, float]], found: Occurrences) -> None:
@@ -189,16 +234,15 @@ def _measured(activity: Activity, found: Occurrences, rate_hz: float, pulses: Me
     charge_c, duration_s = float(charges.mean()), float(np.mean(found.durations_s))
     if found.parts:
         charge_c, duration_s = (sum(part[i] for part in found.parts.values()) for i in (0, 1))
-    spread = TYPED_SPREAD
-    if times >= 3 and charges.mean() > 0:
-        spread = max(0.01, float(np.std(charges, ddof=1) / charges.mean() / np.sqrt(times)))
+    known = mean(charges)
     return ActivityCost(
         name=activity.name,
         charge_c=charge_c,
         duration_s=duration_s,
         peak_a=found.peak_a,
         rate_hz=rate_hz,
-        charge_spread=spread,
+        charge_spread=max(_LEAST_SPREAD, _relative(known)),
+        charge_freedom=known.freedom,
         rate_spread=RATE_SPREAD,
         grade=Grade.MEASURED,
         origin=found.origin,
@@ -208,6 +252,7 @@ def _measured(activity: Activity, found: Occurrences, rate_hz: float, pulses: Me
         is_random=activity.is_random,
         pulses=pulses(activity),
         measured_hz=times / found.here_s if found.here_s else None,
+        times_here=times if found.here_s else 0,
         lowest_c=float(charges.min()),
         highest_c=float(charges.max()),
     )

@@ -63,7 +63,7 @@ def drawn(model: LifeModel, spreads: Spreads, draws: int, random: np.random.Gene
     base_a = load.base_a * spread(spreads.base)
     charges_c, rates_hz = [], []
     for cost in load.costs:
-        charges_c.append(cost.charge_c * spread(cost.charge_spread))
+        charges_c.append(cost.charge_c * spread(spreads.of_charge(cost)))
         rates_hz.append(cost.rate_hz * spread(spreads.of_rate(cost)))
     return _variants(
         model,

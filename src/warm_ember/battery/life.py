@@ -282,7 +282,7 @@ def _weakest(model: LifeModel, spreads: Spreads, life_s: float) -> tuple[Grade, 
         candidates.append((grade, "temperature", _moves(_colder(model, spreads.temperature_k), life_s)))
     for cost in load.costs:
         effect = abs(cost.added_a(load.base_a)) / max(load.mean_a, 1e-15)
-        candidates.append((cost.grade, cost.name, effect * cost.charge_spread))
+        candidates.append((cost.grade, cost.name, effect * spreads.of_charge(cost)))
         candidates.append((Grade.TYPED, f"rate of {cost.name}", effect * spreads.of_rate(cost)))
     mattering = [candidate for candidate in candidates if candidate[2] > _MATTERS] or candidates[:1]
     grade, origin, _ = max(mattering, key=lambda candidate: (candidate[0].weakness, candidate[2]))

@@ -11,6 +11,8 @@ CAPACITY = 0.05
 SELF_DISCHARGE = 0.3
 TYPED_TEMPERATURE_K = 3.0
 ASSUMED_TEMPERATURE_K = 8.0
+_LEAST_SPREAD = 0.01
+_NORMAL_80 = 1.2815515655446004
 
 
 @dataclass(frozen=True)
@@ -30,6 +32,10 @@ class Spreads:
     base: float
     temperature_k: float
     life_s: float
+
+    def of_charge(self, cost: ActivityCost) -> float:
+        """Return how well an activity's charge is known."""
+        return as_normal(cost.charge_spread, cost.charge_freedom)
 
     def of_rate(self, cost: ActivityCost) -> float:
         """Return how well an activity's rate is known."""
@@ -55,8 +61,17 @@ def spreads_of(model: LifeModel, life_s: float) -> Spreads:
 
 
 def base_spread(load: Load) -> float:
-    """Return the relative standard deviation of the base: from its 90 % interval, at least 2 %, else 5 %."""
-    base = load.base
-    if base.low is None or base.high is None or not base.value:
-        return 0.05
-    return max(0.02, (base.high - base.low) / 3.29 / abs(base.value))
+    """Return the relative standard deviation of the base, at least 1 %."""
+    return max(_LEAST_SPREAD, as_normal(load.base_spread, load.base_freedom))
+
+
+def as_normal(spread: float, freedom: float) -> float:
+    """Return the standard deviation of a normal distribution with the 80 % band of Student's.
+
+    What was measured a few times is drawn as widely as its few measurements allow.
+    """
+    if math.isinf(freedom):
+        return spread
+    from scipy.special import stdtrit
+
+    return spread * float(stdtrit(freedom, 0.9)) / _NORMAL_80

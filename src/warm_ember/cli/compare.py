@@ -84,7 +84,7 @@ def _print(found: Comparison) -> None:
                     quantity_text(one.after_a, "A"),
                     quantity_text(one.change_a, "A"),
                     f"{quantity_text(one.low_a, 'A')} to {quantity_text(one.high_a, 'A')}",
-                    "real" if one.is_real else "in noise",
+                    one.words,
                 )
                 for one in rows
             ]
@@ -94,7 +94,7 @@ def _print(found: Comparison) -> None:
     lives = " to ".join(str(months_text(one)) for one in found.lives_s)
     print_line(
         f"average {quantity_text(average.before_a, 'A')} to {quantity_text(average.after_a, 'A')} "
-        f"({'real' if average.is_real else 'in noise'}), life {lives}"
+        f"({average.words}), life {lives}"
     )
     for one in found.confounders:
         print_line(f"also differs: {one.what}, {one.before} against {one.after}")

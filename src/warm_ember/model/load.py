@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, field
 
 from warm_ember.model.battery import Battery, Climate, Points, SupplyStage
 from warm_ember.model.figure import Figure, Grade
+
+TYPED_SPREAD = 0.05
+"""Relative standard deviation of a figure that was typed."""
 
 
 @dataclass(frozen=True)
@@ -40,6 +44,10 @@ class ActivityCost:
         resistance and a capacitance with that constant, A; empty where it was not.
     measured_hz
         Occurrences per second in the capture itself; None where it does not say.
+    charge_freedom
+        Degrees of freedom that the charge's spread was estimated with; infinite where it was not.
+    times_here
+        How often it occurs in the capture that it was measured in; 0 where that is another one.
     lowest_c, highest_c
         The cheapest and the dearest occurrence; None where they were not measured one by one.
     """
@@ -60,6 +68,8 @@ class ActivityCost:
     peak_s: float | None = None
     pulses: Points = ()
     measured_hz: float | None = None
+    charge_freedom: float = math.inf
+    times_here: int = 0
     lowest_c: float | None = None
     highest_c: float | None = None
 
@@ -106,6 +116,9 @@ class Load:
         Names of activities that the capture at hand does not show.
     base_parts
         The states that the base is made of, the largest charge first.
+    base_spread, base_freedom
+        Relative standard deviation of what one knows of the base, and the degrees of freedom that it was estimated
+        with; infinite where it was not.
     """
 
     base: Figure
@@ -113,6 +126,8 @@ class Load:
     costs: tuple[ActivityCost, ...]
     missing: tuple[str, ...] = ()
     base_parts: tuple[BasePart, ...] = ()
+    base_spread: float = TYPED_SPREAD
+    base_freedom: float = math.inf
 
     @property
     def base_a(self) -> float:

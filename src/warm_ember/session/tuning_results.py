@@ -6,6 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import partial
 
+import numpy as np
+
 from warm_ember.attribution.expected import expected_in
 from warm_ember.attribution.ledger import Ledger
 from warm_ember.battery.life import LifeEstimate, follow_life, life_of
@@ -14,10 +16,11 @@ from warm_ember.model.plan import Change
 from warm_ember.model.project import Project
 from warm_ember.session.graph import look_up, remembered
 from warm_ember.session.results import Results, attached, life_model, run_names
+from warm_ember.signal.estimates import Estimate
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.tuning.claims import CHARGE, LIFE, POWER, Claim, Interval, Judged, judge, read_claim
 from warm_ember.tuning.confounders import Confounder, confounders
-from warm_ember.tuning.difference import Difference, Side, by_activity, by_source, by_state, of_average
+from warm_ember.tuning.difference import Difference, Side, average, by_activity, by_source, by_state, of_average
 from warm_ember.tuning.findings.timer_overridden import Granted, asked_and_granted
 from warm_ember.tuning.matrix import Matrix, make_matrix
 from warm_ember.tuning.offers import Offer, offers
@@ -164,7 +167,8 @@ class TuningResults:
         sides = (Side(first.by_state, first.ledger, first.load), second)
         volts = [_mean_v(first.ledger), _mean_v(first.ledger if after == PLAN else second.ledger)]
         known = zip(sides, (first.life, life), volts, strict=True)
-        return judge(claim, *(_about(claim, side, of, supply_v) for side, of, supply_v in known))
+        about = [_about(claim, side, of, supply_v) for side, of, supply_v in known]
+        return judge(claim, about[0], about[1])
 
     def start(self, project: Project, name: str, should_stop: ShouldStop = never) -> Start:
         """Return what predictions of changes to one run start from."""
@@ -287,33 +291,28 @@ def _mean_v(ledger: Ledger) -> float | None:
     return ledger.energy_j / ledger.charge_c if ledger.energy_j is not None and ledger.charge_c else None
 
 
-def _about(claim: Claim, side: Side, life: LifeEstimate, supply_v: float | None) -> Interval:
+def _about(claim: Claim, side: Side, life: LifeEstimate, supply_v: float | None) -> Estimate | Interval:
     """Return what a claim is about, of one run."""
     if claim.about == POWER:
         if supply_v is None:
             raise BadArgumentError("a power needs a voltage: record it, or give the project's supply voltage")
-        average = average_of(side)
-        return Interval(average.value * supply_v, average.low * supply_v, average.high * supply_v)
+        return average(side).times(supply_v)
     if claim.about == CHARGE:
-        return average_of(side)
+        return average(side)
     if claim.about == LIFE:
-        average = average_of(side)
+        drawn = average(side)
         if claim.is_ratio:  # what is not known of the battery is the same for both
-            spread = (average.high - average.low) / 2 / average.value if average.value else 0.0
-            return Interval(life.life_s, life.life_s * (1 - spread), life.life_s * (1 + spread))
-        return Interval(life.life_s, life.p10_s, life.p90_s)
+            return (
+                Estimate(life.life_s, life.life_s * drawn.error / drawn.value, drawn.freedom) if drawn.value else drawn
+            )
+        low_s, high_s = (
+            np.quantile(life.draws_s, (0.05, 0.95)) if np.isfinite(life.draws_s).all() else (life.life_s,) * 2
+        )
+        return Interval(life.life_s, float(low_s), float(high_s))
     row = side.ledger.row(claim.about)
     if row is None or row.mean.value is None:
         raise BadArgumentError(f"{claim.about} was not measured there")
-    value, low, high = row.mean.value, row.mean.low, row.mean.high
-    return Interval(value, value if low is None else low, value if high is None else high)
-
-
-def average_of(side: Side) -> Interval:
-    """Return the average over the device's life with its interval."""
-    found = of_average(side, side)
-    half_a = found.noise_a / 2**0.5
-    return Interval(found.after_a, found.after_a - half_a, found.after_a + half_a)
+    return row.estimate
 
 
 def changes_ahead(project: Project, name: str) -> tuple[Change, ...]:

@@ -224,7 +224,7 @@ def _grown(
     target_s: Floats, capture_s: Floats, candidate: _Candidate, tolerance_s: float, end_s: float
 ) -> ClockFit | None:
     """Follow a match from the capture's first times to its last, refining offset and drift on the way."""
-    offset_s, holds_s = candidate
+    offset_s, _ = candidate
     all_s, reach, drift = target_s, 2 * tolerance_s, 0.0
     target_s = all_s[np.searchsorted(all_s, -tolerance_s - offset_s) :]
     target_s = target_s[: np.searchsorted(target_s, end_s * (1 + LARGEST_DRIFT) - offset_s + tolerance_s)]

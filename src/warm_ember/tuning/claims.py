@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from warm_ember.errors import BadArgumentError
+from warm_ember.signal.estimates import Estimate, quotient
 from warm_ember.units import bare, months_text, parse_duration, parse_quantity, percent_text, quantity_text
 
 _TELLS_ZERO = 1e-12
@@ -27,7 +28,7 @@ class Outcome(StrEnum):
 
 @dataclass(frozen=True)
 class Interval:
-    """A value with the ends of its 90 % interval."""
+    """A value with the ends of its 90 % interval; infinite where nothing is known of the spread."""
 
     value: float
     low: float
@@ -77,6 +78,7 @@ class Judged:
     words: str
 
 
+_UNKNOWN_SPREAD = "seen too seldom to know its spread"
 CHARGE, POWER, LIFE = "charge", "power", "life"
 _CHARGES = ("charge", "current", "average", "consumption")
 _POWERS = ("power", "energy")
@@ -183,7 +185,7 @@ def _about(words: str, states: tuple[str, ...]) -> str:
     raise BadArgumentError(f"{words!r} is nothing that was measured here; there are: {there_are}")
 
 
-def judge(claim: Claim, before: Interval | None, after: Interval) -> Judged:
+def judge(claim: Claim, before: Estimate | Interval | None, after: Estimate | Interval) -> Judged:
     """Hold a claim against what was measured or predicted.
 
     Parameters
@@ -191,8 +193,8 @@ def judge(claim: Claim, before: Interval | None, after: Interval) -> Judged:
     claim
         The claim.
     before, after
-        What it is about in both runs; of a bound only the second counts. A is the unit of charges and states, s of
-        lives, W that of powers.
+        What it is about in both runs; of a bound only the second counts, and may be an interval of any shape. A is
+        the unit of charges and states, s of lives, W that of powers.
 
     Raises
     ------
@@ -201,29 +203,34 @@ def judge(claim: Claim, before: Interval | None, after: Interval) -> Judged:
 
     Notes
     -----
-    The intervals of both are taken as independent, so their ratio is a little wider than it has to be.
+    A ratio is held against a limit by the sign of ``after - limit * before``, whose error is known even where the
+    ratio's is not. The errors of both are taken as independent.
     """
     if not claim.is_ratio:
-        return Judged(claim, after, _outcome(claim, after), _bound_words(claim, after))
-    if before is None or min(before.value, before.low) <= _TELLS_ZERO:
+        found = after if isinstance(after, Interval) else _interval(after)
+        return Judged(claim, found, _outcome(claim, found, claim.limit), _bound_words(claim, found))
+    if not isinstance(before, Estimate) or not isinstance(after, Estimate) or before.value <= _TELLS_ZERO:
         raise BadArgumentError(f"there is no {claim.about} before to compare with")
-    middle = after.value / before.value
-    spread = sum(((one.high - one.low) / 2 / one.value) ** 2 if one.value else 0.0 for one in (before, after)) ** 0.5
-    ratio = Interval(middle, middle * max(1 - spread, 0.0), middle * (1 + spread))
-    outcome = _outcome(claim, ratio)
+    ratio = Interval(after.value / before.value, *quotient(after, before))
+    outcome = _outcome(claim, _interval(after.less(before.times(claim.limit))), 0.0)
     return Judged(claim, ratio, outcome, _ratio_words(claim, ratio, outcome))
 
 
-def _outcome(claim: Claim, found: Interval) -> Outcome:
+def _interval(estimate: Estimate) -> Interval:
+    return Interval(estimate.value, *(estimate.interval() or (-math.inf, math.inf)))
+
+
+def _outcome(claim: Claim, found: Interval, limit: float) -> Outcome:
     worst, best = (found.low, found.high) if claim.at_least else (found.high, found.low)
     sign = 1 if claim.at_least else -1
-    if sign * (worst - claim.limit) >= 0:
+    if sign * (worst - limit) >= 0:
         return Outcome.SUPPORTED
-    return Outcome.OPEN if sign * (best - claim.limit) >= 0 else Outcome.REFUTED
+    return Outcome.OPEN if sign * (best - limit) >= 0 else Outcome.REFUTED
 
 
 def _ratio_words(claim: Claim, ratio: Interval, outcome: Outcome) -> str:
-    interval = f"{bare(ratio.low)} to {bare(ratio.high)}"
+    low, high = max(ratio.low, 0.0), ratio.high
+    interval = f"{bare(low)} to {bare(high)}" if math.isfinite(high) else _UNKNOWN_SPREAD
     change = percent_text(abs(ratio.value - 1))
     moved = "less" if ratio.value < 1 else "more"
     what = {CHARGE: "of the charge", POWER: "of the power", LIFE: "of the life"}.get(claim.about, f"of {claim.about}")
@@ -239,5 +246,7 @@ def _bound_words(claim: Claim, found: Interval) -> str:
     if claim.about == LIFE:
         return f"{months_text(found.value)} ({months_text(found.low).number} to {months_text(found.high)})"
     unit = unit_of(claim)
+    if not math.isfinite(found.high - found.low):
+        return f"{quantity_text(found.value, unit)} ({_UNKNOWN_SPREAD})"
     ends = f"{quantity_text(found.low, unit)} to {quantity_text(found.high, unit)}"
     return f"{quantity_text(found.value, unit)} ({ends})"

@@ -2,21 +2,20 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from warm_ember.attribution.budget import Segment
-from warm_ember.attribution.ledger import Ledger, ratio_draws
+from warm_ember.attribution.ledger import Ledger
+from warm_ember.attribution.sequence import recurring
 from warm_ember.attribution.wake_ledger import WakeLedger
-from warm_ember.model.arrays import Floats
 from warm_ember.model.load import Load
+from warm_ember.signal.estimates import Estimate, total
 
-_LEAST_SPREAD = 0.003
-_FEW = 8
-_NORMAL_90 = 1.645
-_DRAWS = 400
+_LEAST_SPREAD = 0.001
 
 
 @dataclass(frozen=True)
@@ -30,14 +29,14 @@ class Difference:
     before_a, after_a
         What it adds to the average current in each.
     low_a, high_a
-        The 90 % interval of the change.
+        The 90 % interval of the change; None where nothing is known of the spread of either.
     """
 
     name: str
     before_a: float
     after_a: float
-    low_a: float
-    high_a: float
+    low_a: float | None
+    high_a: float | None
 
     @property
     def change_a(self) -> float:
@@ -46,13 +45,18 @@ class Difference:
 
     @property
     def noise_a(self) -> float:
-        """Half width of the 90 % interval of the change."""
-        return (self.high_a - self.low_a) / 2
+        """Half width of the 90 % interval of the change; infinite where nothing is known of it."""
+        return math.inf if self.low_a is None or self.high_a is None else (self.high_a - self.low_a) / 2
 
     @property
     def is_real(self) -> bool:
         """Whether the change is larger than what chance makes of both runs."""
-        return self.low_a > 0 or self.high_a < 0
+        return self.low_a is not None and self.high_a is not None and (self.low_a > 0 or self.high_a < 0)
+
+    @property
+    def words(self) -> str:
+        """What is said of it in a word or three."""
+        return "real" if self.is_real else "in noise" if self.low_a is not None else "seen too seldom"
 
 
 @dataclass(frozen=True, eq=False)
@@ -75,14 +79,6 @@ class Side:
     wakes: WakeLedger | None = None
 
 
-@dataclass(frozen=True, eq=False)
-class _Drawn:
-    """What a part adds, and what it might add as well, shape ``(draws,)``."""
-
-    value_a: float
-    draws_a: Floats
-
-
 def by_state(before: Side, after: Side) -> tuple[Difference, ...]:
     """Compare two runs state by state, the largest change first."""
     return _compared(before, after, _states)
@@ -100,77 +96,74 @@ def by_activity(before: Side, after: Side) -> tuple[Difference, ...]:
 
 def of_average(before: Side, after: Side) -> Difference:
     """Compare the averages over the device's life."""
-    return _difference("average", *(_whole(side, _states(side)) for side in (before, after)))
+    return _difference("average", average(before), average(after))
 
 
-def _whole(side: Side, parts: dict[str, _Drawn]) -> _Drawn:
-    """Sum the parts, each drawn on its own."""
-    return _Drawn(side.load.mean_a, np.sum([part.draws_a for part in parts.values()], axis=0) + np.zeros(_DRAWS))
+def average(side: Side) -> Estimate:
+    """Return the average over the device's life with what is known of its error."""
+    if not side.load.costs:
+        return side.ledger.estimate
+    found = total(_activities(side).values())
+    return replace(found, value=side.load.mean_a)
 
 
-def _compared(before: Side, after: Side, take: Callable[[Side], dict[str, _Drawn]]) -> tuple[Difference, ...]:
+def _compared(before: Side, after: Side, take: Callable[[Side], dict[str, Estimate]]) -> tuple[Difference, ...]:
     sides = [take(side) for side in (before, after)]
-    nothing = _Drawn(0.0, np.zeros(_DRAWS))
+    nothing = Estimate(0.0)
     found = [_difference(name, *(side.get(name, nothing) for side in sides)) for name in _names(sides)]
     return tuple(sorted(found, key=lambda one: -abs(one.change_a)))
 
 
-def _names(sides: Iterable[dict[str, _Drawn]]) -> list[str]:
+def _names(sides: Iterable[dict[str, Estimate]]) -> list[str]:
     return list(dict.fromkeys(name for side in sides for name in side))
 
 
-def _difference(name: str, before: _Drawn, after: _Drawn) -> Difference:
-    # Against another order, so that draws with the same chances do not go together.
-    low, high = np.quantile(after.draws_a[::-1] - before.draws_a, (0.05, 0.95))
-    change_a = after.value_a - before.value_a
-    return Difference(name, before.value_a, after.value_a, min(float(low), change_a), max(float(high), change_a))
+def _difference(name: str, before: Estimate, after: Estimate) -> Difference:
+    change = _read(after).less(_read(before))
+    low_a, high_a = change.interval() or (None, None)
+    return Difference(name, before.value, after.value, low_a, high_a)
 
 
-def _states(side: Side) -> dict[str, _Drawn]:
-    return {
-        segment.name: _Drawn(segment.added_a, segment.added_a * _relative(side.ledger, segment.name, number))
-        for number, segment in enumerate(side.by_state)
-    }
+def _read(estimate: Estimate) -> Estimate:
+    """Return an estimate with what two readings of one thing by one instrument may differ by."""
+    return total((estimate, Estimate(0.0, _LEAST_SPREAD * abs(estimate.value))))
 
 
-def _relative(ledger: Ledger, name: str, seed: int) -> Floats:
-    """Return by what a state's mean might differ, as factors: from its entries, else from its interval."""
-    random = np.random.default_rng([seed, len(name)])
-    factors = 1 + _LEAST_SPREAD * random.standard_normal(_DRAWS)
-    row = ledger.row(name)
-    if row is None or not row.mean.value:
-        return factors
-    if row.entries >= _FEW:
-        drawn = ratio_draws(row.entry_charge_c, row.entry_dwell_s, seed)
-        return np.asarray(factors * drawn / row.mean.value)
-    if row.mean.low is not None and row.mean.high is not None:
-        spread = (row.mean.high - row.mean.low) / 2 / _NORMAL_90 / abs(row.mean.value)
-        factors += spread * random.standard_normal(_DRAWS)
-    return factors
+def _states(side: Side) -> dict[str, Estimate]:
+    """Return what each state adds to the average: in the capture, or by its part in each activity and in the base."""
+    load = side.load
+    if not load.costs:
+        return {row.name: row.added for row in side.ledger.all_rows}
+    parts = _activities(side)
+    errors: dict[str, list[Estimate]] = {}
+    for cost in load.costs:
+        whole_c = sum(charge_c for charge_c, _ in cost.state_charges_c.values())
+        for state, (charge_c, _) in cost.state_charges_c.items():
+            errors.setdefault(state, []).append(parts[cost.name].times(charge_c / whole_c if whole_c else 0.0))
+        if not cost.state_charges_c:
+            errors.setdefault(cost.name, []).append(parts[cost.name])
+    errors.setdefault(load.base_name, []).append(parts[load.base_name])
+    return {one.name: replace(total(errors.get(one.name, ())), value=one.added_a) for one in side.by_state}
 
 
-def _sources(side: Side) -> dict[str, _Drawn]:
+def _sources(side: Side) -> dict[str, Estimate]:
     wakes = side.wakes
     if wakes is None or not wakes.duration_s:
         return {}
     found = {}
-    for number, row in enumerate(wakes.sources):
-        mine = wakes.cost_c[wakes.wakes.by(row.source)]
-        random = np.random.default_rng([number, row.count])
-        costs = mine[random.integers(0, len(mine), (_DRAWS, min(len(mine), 512)))].mean(axis=1)
-        # What comes by chance might have come more or less often; what a timer gives would not.
-        counts = np.full(_DRAWS, float(row.count)) if row.periods else random.poisson(row.count, _DRAWS).astype(float)
-        draws_a = costs * counts / wakes.duration_s * (1 + _LEAST_SPREAD * random.standard_normal(_DRAWS))
-        found[row.source] = _Drawn(row.added_a, draws_a)
+    for row in wakes.sources:
+        mine = wakes.wakes.by(row.source)
+        begins_s = wakes.wakes.first[mine].astype(np.float64) * wakes.interval_s
+        found[row.source] = replace(recurring(begins_s, wakes.cost_c[mine], wakes.duration_s), value=row.added_a)
     return found
 
 
-def _activities(side: Side) -> dict[str, _Drawn]:
+def _activities(side: Side) -> dict[str, Estimate]:
     load = side.load
-    base = _relative(side.ledger, load.base_name, 0)
-    found = {load.base_name: _Drawn(load.base_a, load.base_a * base)}
-    for number, cost in enumerate(load.costs, 1):
-        random = np.random.default_rng([number, 1])
-        factors = 1 + max(cost.charge_spread, _LEAST_SPREAD) * random.standard_normal(_DRAWS)
-        found[cost.name] = _Drawn(cost.added_a(load.base_a), cost.added_a(load.base_a) * factors)
+    if not load.costs:
+        return {load.base_name: replace(side.ledger.estimate, value=load.base_a)}
+    found = {load.base_name: Estimate(load.base_a, load.base_a * load.base_spread, load.base_freedom)}
+    for cost in load.costs:
+        added_a = cost.added_a(load.base_a)
+        found[cost.name] = Estimate(added_a, cost.rate_hz * cost.charge_c * cost.charge_spread, cost.charge_freedom)
     return found

@@ -205,7 +205,17 @@ def _changed(ledger: Ledger, moved: dict[str, _Moved]) -> Ledger:
     charge_c = sum(row.charge_c for row in every)
     mean_a = charge_c / ledger.measured_s if ledger.measured_s else None
     shared = [_shared(row, charge_c, ledger.duration_s) for row in rows]
-    return replace(ledger, rows=tuple(shared), unplaced=unplaced, charge_c=charge_c, mean_a=mean_a, energy_j=None)
+    factor = mean_a / ledger.mean_a if mean_a is not None and ledger.mean_a else 1.0
+    estimate = ledger.estimate.times(factor)
+    return replace(
+        ledger,
+        rows=tuple(shared),
+        unplaced=unplaced,
+        charge_c=charge_c,
+        mean_a=mean_a,
+        energy_j=None,
+        estimate=estimate,
+    )
 
 
 def _row(row: LedgerRow, moved: _Moved) -> LedgerRow:
@@ -227,6 +237,8 @@ def _row(row: LedgerRow, moved: _Moved) -> LedgerRow:
         entry_charge_c=row.entry_charge_c * moved.time + by_a * entry_dwell_s,
         entry_dwell_s=entry_dwell_s,
         entry_peak_a=row.entry_peak_a + by_a,
+        estimate=replace(row.estimate, value=row.estimate.value + by_a),
+        added=row.added.times(moved.time),
     )
 
 
@@ -239,6 +251,7 @@ def _shared(row: LedgerRow, charge_c: float, duration_s: float) -> LedgerRow:
         row,
         time_share=row.dwell_s / duration_s if duration_s else 0.0,
         charge_share=row.charge_c / charge_c if charge_c else 0.0,
+        added=replace(row.added, value=row.charge_c / duration_s if duration_s else 0.0),
     )
 
 

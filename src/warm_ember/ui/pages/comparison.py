@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 
 import numpy as np
@@ -127,7 +128,7 @@ class DifferenceTable(QWidget):
             look,
             align=_RIGHT,
         )
-        box = QRectF(px(424), top, self.width() - px(424 + 78), height)
+        box = QRectF(px(424), top, self.width() - px(424 + 104), height)
         zero = box.center().x()
         painter.setPen(theme.dim)
         painter.drawLine(QPointF(zero, top), QPointF(zero, top + height))
@@ -138,11 +139,10 @@ class DifferenceTable(QWidget):
         painter.fillRect(bar, color if row.is_real else texture_brush(FINE, color))
         painter.setPen(QPen(theme.faint, 1))
         painter.drawRect(QRectF(zero - noise, top + px(4), 2 * noise, height - px(8)))
-        words = "real" if row.is_real else "in noise"
         draw_marked(
             painter,
-            QRectF(self.width() - px(76), top, px(64), height),
-            words,
+            QRectF(self.width() - px(102), top, px(90), height),
+            row.words,
             look,
             size="small",
             dim=theme.ink if row.is_real else theme.faint,
@@ -151,9 +151,10 @@ class DifferenceTable(QWidget):
 
     def _reach(self, current_a: float) -> float:
         """Return a signed share of the half axis, logarithmic from 0.1 µA."""
-        most = max((max(abs(d.change_a), d.noise_a) for d in self.rows), default=1e-6)
+        known = [size for d in self.rows for size in (abs(d.change_a), d.noise_a) if math.isfinite(size)]
+        most = max(known, default=1e-6)
         decades = np.log10(max(most, 1e-6) / 1e-7)
-        size = np.log10(max(abs(current_a), 1e-7) / 1e-7) / decades
+        size = min(np.log10(max(abs(current_a), 1e-7) / 1e-7) / decades, 1.0)
         return float(np.sign(current_a) * size)
 
     def _paint_sums(self, painter: QPainter, top: float) -> None:
