@@ -174,7 +174,7 @@ def make_ledger(
     """
     sums = _sum(recording, placement, supply_v, should_stop)
     sequence = Sequence(placement.state, placement.edges, sums.charge_c, sums.measured_s, recording.current)
-    duration_s = recording.current.samples * recording.current.interval_s
+    duration_s = float(placement.edges[-1] - placement.edges[0]) * recording.current.interval_s
     charge_c, measured_s = float(sums.charge_c.sum()), float(sums.measured_s.sum())
     whole = (duration_s, charge_c)
     rows = tuple(

@@ -51,8 +51,8 @@ class Sequence:
 
     @property
     def duration_s(self) -> float:
-        """Length of the capture."""
-        return float(self.edges[-1]) * self.current.interval_s
+        """How long they last together."""
+        return float(self.edges[-1] - self.edges[0]) * self.current.interval_s
 
 
 def added_by(sequence: Sequence, state: int) -> Estimate:
@@ -120,7 +120,7 @@ def mean_of_sequence(sequence: Sequence) -> Estimate:
     rest = _rest(sequence)
     resting = sequence.state == rest
     if resting.sum() < 2:
-        return _in_blocks(sequence.current, 0, int(sequence.edges[-1]))
+        return _in_blocks(sequence.current, int(sequence.edges[0]), int(sequence.edges[-1]))
     opens = np.flatnonzero(~resting & np.append(True, resting[:-1]))
     first_of = np.searchsorted(np.flatnonzero(~resting), opens)
     charges_c = np.add.reduceat(sequence.charge_c[~resting], first_of) if len(opens) else np.zeros(0)

@@ -19,6 +19,7 @@ from warm_ember.attribution.placing import place
 from warm_ember.attribution.pulses import hottest_entries, left_of_pulses
 from warm_ember.attribution.wake_ledger import WakeLedger, make_wake_ledger
 from warm_ember.attribution.wakes import Wakes, arranged, find_wakes
+from warm_ember.attribution.window import Window, find_window, within
 from warm_ember.battery.life import LifeEstimate, estimate_life, follow_life
 from warm_ember.model.battery import Activity, FromStates, FromStretch, FromWakes, Points
 from warm_ember.model.bench import Attached
@@ -55,6 +56,9 @@ class RunResults:
         The reading of the whole capture.
     placement, ledger
         Its states.
+    window, modelled
+        The part of the capture that stands for the device's life, and its states: all of it where activities say what
+        happens how often.
     load, life
         What it means over the device's life.
     by_state, by_activity
@@ -70,6 +74,8 @@ class RunResults:
     whole: StretchReading
     placement: Placement
     ledger: Ledger
+    window: Window | None
+    modelled: Ledger
     load: Load
     life: LifeEstimate
     by_state: tuple[Segment, ...]
@@ -113,7 +119,7 @@ class Results:
         Cancelled
             If `should_stop` answered yes.
         """
-        ledger = self.ledger(project, name, should_stop)
+        ledger, modelled = self.ledger(project, name, should_stop), self.modelled(project, name, should_stop)
         load, life = self.life(project, name, should_stop)
         return RunResults(
             run=project.run(name) or Run(name),
@@ -121,11 +127,13 @@ class Results:
             whole=self.whole(project, name, should_stop),
             placement=self.placement(project, name, should_stop),
             ledger=ledger,
+            window=None if look_up(project, _has_activities) else self.window(project, name, should_stop),
+            modelled=modelled,
             load=load,
             life=life,
-            by_state=budget_by_state(load, ledger),
+            by_state=budget_by_state(load, modelled),
             by_activity=budget_by_activity(load),
-            reproduced=reproduce(load, ledger),
+            reproduced=reproduce(load, modelled),
             fold_plan=self.fold_plan(project, name, should_stop),
         )
 
@@ -156,6 +164,30 @@ class Results:
         return make_ledger(
             self.graph.capture(project, name),
             self.placement(project, name, should_stop),
+            look_up(project, expected_in, name),
+            supply_v=project.supply_v,
+            should_stop=should_stop,
+        )
+
+    @remembered
+    def window(self, project: Project, name: str, should_stop: ShouldStop = never) -> Window:
+        """Find the whole cycles of one capture without its start-up."""
+        capture, placement = self.graph.capture(project, name), self.placement(project, name, should_stop)
+        return find_window(capture, placement, should_stop=should_stop)
+
+    @remembered
+    def modelled(self, project: Project, name: str, should_stop: ShouldStop = never) -> Ledger:
+        """Sum over its states what of one capture stands for the device's life."""
+        if look_up(project, _has_activities):
+            return self.ledger(project, name, should_stop)
+        capture = self.graph.capture(project, name)
+        return make_ledger(
+            capture,
+            within(
+                self.placement(project, name, should_stop),
+                self.window(project, name, should_stop),
+                capture.current.interval_s,
+            ),
             look_up(project, expected_in, name),
             supply_v=project.supply_v,
             should_stop=should_stop,
@@ -234,7 +266,7 @@ class Results:
     def _load(self, project: Project, name: str, should_stop: ShouldStop) -> Load:
         measure = partial(self.occurrences, project, name, should_stop=should_stop)
         pulses = self.pulses(project, name, should_stop)
-        return make_load(self.ledger(project, name, should_stop), project.activities, measure, pulses)
+        return make_load(self.modelled(project, name, should_stop), project.activities, measure, pulses)
 
     def pulses(self, project: Project, name: str, should_stop: ShouldStop = never) -> MeasurePulses:
         """Return what measures how much of an activity's pulses gets through a capacitor before the cell, if any."""
@@ -254,7 +286,7 @@ class Results:
         """
         load = self._load(project, like.run.name, should_stop)
         life = follow_life(life_model(project, load), project.target_s, like.life)
-        by_state, by_activity = budget_by_state(load, like.ledger), budget_by_activity(load)
+        by_state, by_activity = budget_by_state(load, like.modelled), budget_by_activity(load)
         return replace(like, load=load, life=life, by_state=by_state, by_activity=by_activity)
 
     @remembered
@@ -371,6 +403,10 @@ def _mode_names(project: Project) -> frozenset[str]:
 
 def _has_capacitor(project: Project) -> bool:
     return project.supply.input_f > 0
+
+
+def _has_activities(project: Project) -> bool:
+    return bool(project.activities)
 
 
 def _has_run(project: Project, name: str) -> bool:

@@ -130,7 +130,9 @@ class TuningResults:
         results, names = self._results, (before, after)
         runs = [results.run(project, name, should_stop) for name in names]
         wakes = [results.wake_ledger(project, name, should_stop=should_stop) for name in names]
-        one, other = (Side(run.by_state, run.ledger, run.load, ledger) for run, ledger in zip(runs, wakes, strict=True))
+        one, other = (
+            Side(run.by_state, run.modelled, run.load, ledger) for run, ledger in zip(runs, wakes, strict=True)
+        )
         infos = [run.capture.info for run in runs]
         return Comparison(
             before,
@@ -161,10 +163,10 @@ class TuningResults:
             life = follow_life(model, project.target_s, first.life)
         else:
             run = self._results.run(project, after, should_stop)
-            second, life = Side(run.by_state, run.ledger, run.load), run.life
+            second, life = Side(run.by_state, run.modelled, run.load), run.life
         states = tuple(dict.fromkeys(row.name for ledger in (first.ledger, second.ledger) for row in ledger.rows))
         claim = read_claim(text, states)
-        sides = (Side(first.by_state, first.ledger, first.load), second)
+        sides = (Side(first.by_state, first.modelled, first.load), second)
         volts = [_mean_v(first.ledger), _mean_v(first.ledger if after == PLAN else second.ledger)]
         known = zip(sides, (first.life, life), volts, strict=True)
         about = [_about(claim, side, of, supply_v) for side, of, supply_v in known]
@@ -174,7 +176,7 @@ class TuningResults:
         """Return what predictions of changes to one run start from."""
         results = self._results
         return Start(
-            results.ledger(project, name, should_stop),
+            results.modelled(project, name, should_stop),
             project.activities,
             partial(results.occurrences, project, name, should_stop=should_stop),
             pulses=results.pulses(project, name, should_stop),
@@ -281,7 +283,7 @@ class TuningResults:
             for before in dict.fromkeys(change.on for change in changes):
                 mine = tuple(one for one in changes if one.on == before)
                 runs = [results.run(project, one, should_stop) for one in (before, after)]
-                sides = [Side(run.by_state, run.ledger, run.load) for run in runs]
+                sides = [Side(run.by_state, run.modelled, run.load) for run in runs]
                 found.append(prove(before, after, mine, self.start(project, before, should_stop), *sides))
         return tuple(found)
 
