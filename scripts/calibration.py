@@ -170,11 +170,12 @@ def _many_wakes(many: int, factor: float, random: np.random.Generator) -> Side:
     """Return wakes of a sample's length each 0.1 s, with charges that scatter by half."""
     rate_hz, sigma = 100.0, np.sqrt(np.log1p(0.25))
     charges = factor * np.exp(sigma * random.standard_normal(many) - sigma**2 / 2)
+    begins_s = 0.05 + 0.1 * np.arange(many)
     stays = [
-        Stay("Work", 0.1 * (k + 1), 0.1 * (k + 1) + 0.01, WORK_A * one, "timer")
-        for k, one in enumerate(charges.tolist())
+        Stay("Work", begin_s, begin_s + 0.01, WORK_A * one, "timer")
+        for begin_s, one in zip(begins_s.tolist(), charges.tolist(), strict=True)
     ]
-    length_s = 0.1 * (many + 2)
+    length_s = 0.1 * many
     recording = quick_capture(stays, length_s, rate_hz, random)
     placement = place(recording)
     ledger = make_ledger(recording, placement)

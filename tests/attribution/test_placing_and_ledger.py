@@ -237,7 +237,7 @@ def test_a_verdict_needs_the_whole_interval_outside(low: float, high: float, jud
 
 
 def test_the_weakest_grade_wins() -> None:
-    assert weakest([Grade.MEASURED, Grade.ASSUMED, Grade.TYPED]) is Grade.ASSUMED
+    assert weakest([Grade.MEASURED, Grade.ASSUMED, Grade.ENTERED]) is Grade.ASSUMED
     assert weakest([]) is Grade.MEASURED
 
 

@@ -39,10 +39,10 @@ def a_case(random: np.random.Generator) -> LifeModel:
     kind = SupplyKind(str(random.choice([one.value for one in SupplyKind])))
     supply = SupplyStage(kind, float(random.uniform(0.6, 0.98)), float(random.choice([0.0, 1e-6])), 1.0, 0.0)
     mean_a = float(10 ** random.uniform(-5, -2))
-    peak = ActivityCost("peak", 0.0, 0.0, mean_a * float(random.uniform(1, 30)), 1e-9, 0, 0, Grade.TYPED, "", (), {})
+    peak = ActivityCost("peak", 0.0, 0.0, mean_a * float(random.uniform(1, 30)), 1e-9, 0, 0, Grade.ENTERED, "", (), {})
     seasonal_a = mean_a * float(random.choice([0.0, random.uniform(0, 0.6)]))
     season = tuple(random.uniform(0, 1, 12).round(3).tolist())
-    summer = ActivityCost("summer", seasonal_a, 0, 0, 1.0, 0, 0, Grade.TYPED, "", (), {}, months=season)
+    summer = ActivityCost("summer", seasonal_a, 0, 0, 1.0, 0, 0, Grade.ENTERED, "", (), {}, months=season)
     climate = Climate()
     if random.random() < 0.6:
         middle, swing = random.uniform(0, 25), random.uniform(0, 12)

@@ -37,7 +37,7 @@ def cost(charge_c: float = 1.0, interval_s: float = 21600.0, duration_s: float =
     given_first = {"peak_a": 0.0, **more}
     peak_a = given_first.pop("peak_a")
     return ActivityCost(
-        "act", charge_c, duration_s, peak_a, 1 / interval_s, 0.05, 0.1, Grade.TYPED, "typed", (), {}, **given_first
+        "act", charge_c, duration_s, peak_a, 1 / interval_s, 0.05, 0.1, Grade.ENTERED, "typed", (), {}, **given_first
     )
 
 
@@ -147,7 +147,7 @@ def test_behind_a_switching_stage_each_load_has_its_own_efficiency(
     burst_a = base_a * ratio
     stage = SupplyStage(SupplyKind.SWITCHING, output_v=1.8, efficiency_by_load=((base_a, light), (burst_a, heavy)))
     assert demand(stage, base_a) == pytest.approx(1 / light, rel=1e-6)
-    burst = ActivityCost("burst", burst_a * 0.5, 0.5, 0.0, 1 / 60, 0, 0, Grade.TYPED, "", (), {})
+    burst = ActivityCost("burst", burst_a * 0.5, 0.5, 0.0, 1 / 60, 0, 0, Grade.ENTERED, "", (), {})
     load = Load(Figure(base_a), "base", (burst,))
     cell = Cell(((0.0, 3.0), (1.0, 3.0)))
     found = life_of(LifeModel(load, Battery(10_000.0, cell=cell), stage))

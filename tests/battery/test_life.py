@@ -26,13 +26,13 @@ def constant(current_a: float, peak_a: float = 0.0) -> Load:
     costs = ()
     if peak_a:
         costs = (activity(charge_c=0.0, peak_a=peak_a),)
-    return Load(Figure(current_a, grade=Grade.TYPED), "base", costs)
+    return Load(Figure(current_a, grade=Grade.ENTERED), "base", costs)
 
 
 def activity(
     charge_c: float = 0.01, rate_hz: float = 1e-3, duration_s: float = 0.0, peak_a: float = 0.0
 ) -> ActivityCost:
-    return ActivityCost("act", charge_c, duration_s, peak_a, rate_hz, 0.05, 0.1, Grade.TYPED, "typed", (), {})
+    return ActivityCost("act", charge_c, duration_s, peak_a, rate_hz, 0.05, 0.1, Grade.ENTERED, "typed", (), {})
 
 
 @given(st.floats(1e-7, 1.0), st.floats(0, 0.5), st.floats(0, 0.9), st.floats(10, 1e5))
@@ -173,7 +173,7 @@ def test_percentiles_are_in_order_around_the_life() -> None:
 def test_the_weakest_input_that_matters_is_named() -> None:
     measured = Load(Figure(2e-4, 2e-4, 2e-4), "Deep sleep", ())
     assert estimate_life(LifeModel(measured, Battery(grade=Grade.ASSUMED))).weakest.grade is Grade.ASSUMED
-    assert estimate_life(LifeModel(measured, Battery(grade=Grade.TYPED))).weakest.grade is Grade.TYPED
+    assert estimate_life(LifeModel(measured, Battery(grade=Grade.ENTERED))).weakest.grade is Grade.ENTERED
 
 
 @pytest.mark.parametrize(

@@ -23,7 +23,7 @@ from warm_ember.units import MONTH_S
 
 
 def cost(name: str, charge_c: float, duration_s: float, interval_s: float) -> ActivityCost:
-    return ActivityCost(name, charge_c, duration_s, 0.1, 1 / interval_s, 0.05, 0.1, Grade.TYPED, "typed", (), {})
+    return ActivityCost(name, charge_c, duration_s, 0.1, 1 / interval_s, 0.05, 0.1, Grade.ENTERED, "typed", (), {})
 
 
 @st.composite

@@ -11,13 +11,18 @@ import pytest
 
 from warm_ember.session.session import Session
 
-STATES_KEYS = {"capture", "duration_s", "mean_a", "charge_c", "energy_j", "unplaced_share", "states"}
+GRADED = ("grade", "bound")
+STATES_KEYS = {
+    "capture", "duration_s", "mean_a", "mean_a_low", "mean_a_high", "charge_c", "energy_j", "unplaced_share", "states",
+    *GRADED,
+}  # fmt: skip
 STATE_KEYS = {
     "name", "entries", "dwell_s", "time_share", "mean_a", "mean_a_low", "mean_a_high", "charge_c", "charge_share",
-    "energy_j", "expected_a", "verdict",
+    "energy_j", "expected_a", "verdict", *GRADED,
 }  # fmt: skip
 LIFE_KEYS = {
     "mean_a", "life_h", "life_h_p10", "life_h_p50", "life_h_p90", "limit", "used_capacity_c", "target_h", "budget_a",
+    *GRADED, "weakest",
 }  # fmt: skip
 
 
@@ -46,10 +51,14 @@ def test_wakes_have_exactly_the_keys_of_the_contract(demo_path: Path, command) -
     code, out, _ = command("wakes", demo_path, "r5", "--json")
     found = json.loads(out)
     assert code == 0
-    assert list(found) == ["capture", "wakes", "rate_per_h", "sources", "idle", "aligned"]
-    keys = ["source", "count", "rate_per_h", "awake_s_mean", "charge_c_mean", "added_a"]
+    whole = ["floor_a", "charge_c", "awake_charge_c", "sleep_charge_c", "ends_charge_c", "coverage", *GRADED]
+    assert list(found) == ["capture", "wakes", "rate_per_h", *whole, "sources", "idle", "aligned"]
+    keys = ["source", "count", "rate_per_h", "awake_s_mean", "charge_c_mean", "added_a", *GRADED]
     assert all(list(row) == keys for row in found["sources"])
-    assert all(list(row) == ["mode", "count", "time_s", "too_shallow", "too_deep", "lost_a"] for row in found["idle"])
+    idle = ["mode", "count", "time_s", "too_shallow", "too_deep", "lost_a", "mean_a", "judged", *GRADED]
+    assert all(list(row) == idle for row in found["idle"])
+    parts = ("awake_charge_c", "sleep_charge_c", "ends_charge_c")
+    assert sum(found[part] for part in parts) == pytest.approx(found["charge_c"], rel=1e-9)
     assert found["wakes"] == sum(row["count"] for row in found["sources"])
     assert found["rate_per_h"] == pytest.approx(found["wakes"] * 12)
     assert {row["source"] for row in found["sources"]} == {"rtc", "pir", "alarm"}
@@ -169,7 +178,7 @@ def test_import_reports_what_it_assumed(tmp_path: Path, ramp_file: Path, command
     out = command("stretch", tmp_path / "p", "ramp", "--from", "0", "--to", "1", "--json")[1]
     assert json.loads(out) == {
         "from_s": 0.0, "to_s": 1.0, "coverage": 1.0, "mean_a": 249.5, "min_a": 0.0, "max_a": 499.0,
-        "charge_c": pytest.approx(249.5), "energy_j": None,
+        "charge_c": pytest.approx(249.5), "energy_j": None, "grade": "measured", "bound": None,
     }  # fmt: skip
 
 

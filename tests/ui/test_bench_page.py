@@ -126,7 +126,7 @@ def test_the_wiring_is_drawn_and_typed_where_it_hangs(page, window, qtbot: QtBot
     assert page.desk.project.bench.attached[-1].subtracted
     type_into(qtbot, page.wiring.attached[-1].value, "1M")
     assert page.desk.project.bench.attached[-1].ohm == pytest.approx(1e6)
-    assert page.desk.project.bench.attached[-1].grade is Grade.TYPED
+    assert page.desk.project.bench.attached[-1].grade is Grade.ENTERED
     assert "4.34 µA" in plain(page.sentence())
     page._subtract("none")
     assert not any(one.subtracted for one in page.desk.project.bench.attached)

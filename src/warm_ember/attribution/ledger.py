@@ -10,10 +10,11 @@ import numpy as np
 
 from warm_ember.attribution.edge_reach import find_edge_reach
 from warm_ember.attribution.expected import mismatches
+from warm_ember.attribution.limits import NO_LIMITS, Limits
 from warm_ember.attribution.recording import Recording
 from warm_ember.attribution.sequence import Sequence, added_by, mean_of_sequence
 from warm_ember.model.arrays import Flags, Floats, Indices
-from warm_ember.model.figure import Figure, Grade
+from warm_ember.model.figure import Bound, Figure, Grade
 from warm_ember.model.placement import UNPLACED, Placement
 from warm_ember.model.project import ExpectedValue
 from warm_ember.signal.estimates import NOTHING_KNOWN, Estimate, ratio
@@ -21,6 +22,7 @@ from warm_ember.signal.intervals import interval_sums
 from warm_ember.signal.series import ShouldStop, never
 
 UNPLACED_NAME = "unplaced"
+_MATTERS = 0.01
 
 
 class Verdict(StrEnum):
@@ -92,6 +94,13 @@ class LedgerRow:
         return self.mean.value - self.expected.current_a
 
     @property
+    def may_hide_c(self) -> float:
+        """How much more may flow in it where only that it is below something is known."""
+        if self.mean.bound not in (Bound.BELOW, Bound.AT_MOST) or self.mean.high is None or self.mean.value is None:
+            return 0.0
+        return (self.mean.high - self.mean.value) * self.dwell_s
+
+    @property
     def mean_dwell_s(self) -> float:
         """Mean length of an entry."""
         return self.dwell_s / self.entries if self.entries else 0.0
@@ -122,6 +131,20 @@ class Ledger:
     estimate: Estimate = NOTHING_KNOWN
 
     @property
+    def mean(self) -> Figure:
+        """The mean current; at least that where a state that matters is, and at most where one is."""
+        low, high = self.estimate.interval() or (None, None)
+        figure = Figure(self.mean_a, low, high)
+        matters = [row.mean.bound for row in self.all_rows if abs(row.charge_c) > _MATTERS * abs(self.charge_c)]
+        if Bound.AT_LEAST in matters:
+            return Figure(self.mean_a, low, None, Grade.BOUNDED, "the instrument's range was exceeded", Bound.AT_LEAST)
+        more_c = sum(row.may_hide_c for row in self.all_rows)
+        if self.mean_a is None or not more_c > _MATTERS * abs(self.charge_c):
+            return figure
+        most_a = self.mean_a + more_c / self.measured_s
+        return Figure(self.mean_a, None, most_a, Grade.BOUNDED, "within what the instrument resolves", Bound.BELOW)
+
+    @property
     def unplaced_share(self) -> float:
         """Share of the charge that no rule places."""
         return self.unplaced.charge_share if self.unplaced is not None else 0.0
@@ -148,12 +171,22 @@ class _Sums:
     inner_s: Floats
 
 
+@dataclass(frozen=True, eq=False)
+class _Bounds:
+    """What makes a mean a bound: below `least_a`, or in intervals that hold clipped readings."""
+
+    least_a: float
+    why: str
+    clipped: Flags
+
+
 def make_ledger(
     recording: Recording,
     placement: Placement,
     expected: tuple[ExpectedValue, ...] = (),
     *,
     supply_v: float | None = None,
+    limits: Limits = NO_LIMITS,
     should_stop: ShouldStop = never,
 ) -> Ledger:
     """Sum a capture over its states.
@@ -166,6 +199,8 @@ def make_ledger(
         What states should draw.
     supply_v
         For the energy where the capture has neither a voltage channel nor a supply voltage of its own.
+    limits
+        What the instrument could not tell: a mean beyond it is a bound.
 
     Raises
     ------
@@ -173,17 +208,18 @@ def make_ledger(
         If `should_stop` answered yes.
     """
     sums = _sum(recording, placement, supply_v, should_stop)
+    bounds = _Bounds(max(limits.least_a, recording.info.resolution_a or 0.0), limits.why, limits.clips(placement.edges))
     sequence = Sequence(placement.state, placement.edges, sums.charge_c, sums.measured_s, recording.current)
     duration_s = float(placement.edges[-1] - placement.edges[0]) * recording.current.interval_s
     charge_c, measured_s = float(sums.charge_c.sum()), float(sums.measured_s.sum())
     whole = (duration_s, charge_c)
     rows = tuple(
-        _row(recording, sums, sequence, index, name, placement.how[index], expected, whole)
+        _row(recording, sums, sequence, bounds, index, name, placement.how[index], expected, whole)
         for index, name in enumerate(placement.names)
     )
     unplaced = None
     if (placement.state == UNPLACED).any():
-        unplaced = _row(recording, sums, sequence, UNPLACED, UNPLACED_NAME, "no rule matches", (), whole)
+        unplaced = _row(recording, sums, sequence, bounds, UNPLACED, UNPLACED_NAME, "no rule matches", (), whole)
     return Ledger(
         capture=recording.name,
         duration_s=duration_s,
@@ -237,6 +273,7 @@ def _row(
     recording: Recording,
     sums: _Sums,
     sequence: Sequence,
+    bounds: _Bounds,
     index: int,
     name: str,
     how: str,
@@ -246,7 +283,7 @@ def _row(
     mine = sums.state == index
     charge_c, dwell_s = float(sums.charge_c[mine].sum()), float(sums.dwell_s[mine].sum())
     estimate, is_free = _estimate(sums, mine)
-    mean = _mean_figure(recording, estimate, is_free)
+    mean = _mean_figure(estimate, bounds, is_free=is_free, is_clipped=bool(bounds.clipped[mine].any()))
     peaks = sums.peak_a[mine]
     value = next((e for e in expected if e.state == name), None)
     duration_s, all_charge_c = whole
@@ -293,15 +330,16 @@ def _estimate(sums: _Sums, mine: Flags) -> tuple[Estimate, bool]:
     return ratio(sums.charge_c[mine], sums.measured_s[mine]), not sums.measured_s[mine].any()
 
 
-def _mean_figure(recording: Recording, estimate: Estimate, is_free: bool) -> Figure:
+def _mean_figure(estimate: Estimate, bounds: _Bounds, *, is_free: bool, is_clipped: bool) -> Figure:
     if math.isnan(estimate.value):
         return Figure(None, grade=Grade.MEASURED, origin="nothing was measured")
     mean_a = estimate.value
     low, high = estimate.interval() or (None, None)
-    resolution_a = recording.info.resolution_a
-    if resolution_a is not None and abs(mean_a) < resolution_a:
-        low = mean_a if low is None else low
-        return Figure(mean_a, low, resolution_a, Grade.BOUNDED, "below what the instrument resolves")
+    if is_clipped:
+        return Figure(mean_a, low, None, Grade.BOUNDED, "the instrument's range was exceeded", Bound.AT_LEAST)
+    if mean_a < bounds.least_a:
+        why = f"within the instrument's {bounds.why or 'stated resolution'}"
+        return Figure(mean_a, min(mean_a, 0.0), bounds.least_a, Grade.BOUNDED, why, Bound.BELOW)
     if not is_free:
-        return Figure(mean_a, None, mean_a, Grade.BOUNDED, "each of its entries is too short beside its edges")
+        return Figure(mean_a, None, mean_a, Grade.BOUNDED, "too short beside its edges", Bound.AT_MOST)
     return Figure(mean_a, low, high, Grade.MEASURED)

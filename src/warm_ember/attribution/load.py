@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 
+import msgspec
 import numpy as np
 
 from warm_ember.attribution.ledger import Ledger, LedgerRow
 from warm_ember.model.battery import Activity, FromStates, FromStretch, FromWakes, Points, Typed
-from warm_ember.model.figure import Figure, Grade
+from warm_ember.model.figure import Bound, Figure, Grade
 from warm_ember.model.load import TYPED_SPREAD, ActivityCost, BasePart, Load
 from warm_ember.model.rates import rates
 from warm_ember.signal.estimates import Estimate, mean, total
@@ -38,6 +39,8 @@ class Occurrences:
         from its base.
     origin
         What they are, in words.
+    bound
+        On which side of the true charges they are known to lie; None for values.
     """
 
     charges_c: tuple[float, ...]
@@ -46,6 +49,7 @@ class Occurrences:
     parts: dict[str, tuple[float, float]]
     here_s: float | None
     origin: str
+    bound: Bound | None = None
 
 
 MeasureOccurrences = Callable[[FromStretch | FromWakes], Occurrences | None]
@@ -88,8 +92,7 @@ def make_load(
     that counts its occurrences.
     """
     if not activities:
-        low_a, high_a = ledger.estimate.interval() or (None, None)
-        base = Figure(ledger.mean_a, low_a, high_a, Grade.MEASURED, WHOLE)
+        base = msgspec.structs.replace(ledger.mean, origin=WHOLE)
         return Load(base, WHOLE, (), base_spread=_relative(ledger.estimate), base_freedom=ledger.estimate.freedom)
     often = rates(activities)
     costs: list[ActivityCost] = []
@@ -168,7 +171,7 @@ def _rest(row: LedgerRow, taken: tuple[float, float]) -> _Rest | None:
     mean_a = (row.mean.value * row.dwell_s - taken[0]) / left_s if taken[1] else row.mean.value
     shift_a = mean_a - row.mean.value
     low, high = (None if end is None else end + shift_a for end in (row.mean.low, row.mean.high))
-    mean = Figure(mean_a, low, high, row.mean.grade, row.mean.origin)
+    mean = msgspec.structs.replace(row.mean, value=mean_a, low=low, high=high)
     return _Rest(row.name, left_s, mean_a * left_s, mean, replace(row.estimate, value=mean_a), row.reached_c)
 
 
@@ -184,11 +187,19 @@ def _base(resting: list[_Rest]) -> Figure:
     if dwell_s <= 0:
         return Figure(0.0, grade=Grade.ASSUMED, origin="no state is left for the time between activities")
     value, low, high = (
-        sum(rest.dwell_s * (getattr(rest.mean, end) or 0.0) for rest in resting) / dwell_s
-        for end in ("value", "low", "high")
+        sum(rest.dwell_s * _end(rest.mean, end) for rest in resting) / dwell_s for end in ("value", "low", "high")
     )
-    grade = max((rest.mean.grade for rest in resting), key=lambda g: g.weakness)
-    return Figure(value, low, high, grade, _base_name(resting))
+    weak = max(resting, key=lambda rest: (rest.mean.grade.weakness, rest.dwell_s))
+    bounds = {rest.mean.bound for rest in resting} - {None}
+    bound = Bound.AT_LEAST if Bound.AT_LEAST in bounds else next(iter(bounds), None)
+    end = None if bound is Bound.AT_LEAST else high
+    return Figure(value, low, end, weak.mean.grade, _base_name(resting), bound)
+
+
+def _end(figure: Figure, end: str) -> float:
+    """Return an end of an interval, the value where it has none."""
+    found: float | None = getattr(figure, end)
+    return (figure.value or 0.0) if found is None else found
 
 
 def _base_name(resting: list[_Rest]) -> str:
@@ -225,6 +236,7 @@ def _of_states(source: FromStates, ledger: Ledger) -> Occurrences | None:
         parts={row.name: (row.charge_c / times, row.dwell_s / times) for row in rows},
         here_s=ledger.duration_s,
         origin=f"{times} × {source.per}",
+        bound=Bound.AT_LEAST if any(row.mean.bound is Bound.AT_LEAST for row in rows) else None,
     )
 
 
@@ -244,8 +256,9 @@ def _measured(activity: Activity, found: Occurrences, rate_hz: float, pulses: Me
         charge_spread=max(_LEAST_SPREAD, _relative(known)),
         charge_freedom=known.freedom,
         rate_spread=RATE_SPREAD,
-        grade=Grade.MEASURED,
+        grade=Grade.MEASURED if found.bound is None else Grade.BOUNDED,
         origin=found.origin,
+        bound=found.bound,
         hours=activity.hours,
         state_charges_c=dict(found.parts),
         months=activity.months,
@@ -267,7 +280,7 @@ def _typed(activity: Activity, source: Typed, rate_hz: float) -> ActivityCost:
         rate_hz=rate_hz,
         charge_spread=TYPED_SPREAD,
         rate_spread=RATE_SPREAD,
-        grade=Grade.TYPED,
+        grade=Grade.ENTERED,
         origin="typed",
         hours=activity.hours,
         state_charges_c={},

@@ -5,17 +5,25 @@ from __future__ import annotations
 import numpy as np
 
 from warm_ember.attribution.ledger import UNPLACED_NAME
+from warm_ember.attribution.limits import NO_LIMITS, Limits
 from warm_ember.attribution.load import Occurrences
 from warm_ember.attribution.recording import Recording
 from warm_ember.attribution.wakes import Wakes
 from warm_ember.model.arrays import Indices
+from warm_ember.model.figure import Bound
 from warm_ember.model.placement import UNPLACED, Placement
 from warm_ember.signal.intervals import interval_sums
 from warm_ember.signal.series import ShouldStop, never
 
 
 def of_wakes(
-    recording: Recording, placement: Placement, wakes: Wakes, source: str, *, should_stop: ShouldStop = never
+    recording: Recording,
+    placement: Placement,
+    wakes: Wakes,
+    source: str,
+    *,
+    limits: Limits = NO_LIMITS,
+    should_stop: ShouldStop = never,
 ) -> Occurrences | None:
     """Measure the wakes by one source, each up to the sleep after it; None when there is none.
 
@@ -28,11 +36,17 @@ def of_wakes(
     if not mine.any():
         return None
     origin = f"{int(mine.sum())} × wake by {source}"
-    return _measure(recording, placement, wakes.first[mine], wakes.last[mine], origin, should_stop)
+    return _measure(recording, placement, wakes.first[mine], wakes.last[mine], origin, limits, should_stop)
 
 
 def of_stretch(
-    recording: Recording, placement: Placement, first: int, last: int, *, should_stop: ShouldStop = never
+    recording: Recording,
+    placement: Placement,
+    first: int,
+    last: int,
+    *,
+    limits: Limits = NO_LIMITS,
+    should_stop: ShouldStop = never,
 ) -> Occurrences | None:
     """Measure one bracketed stretch; None when it is empty.
 
@@ -44,11 +58,17 @@ def of_stretch(
     if last <= first:
         return None
     ends = np.array([[first], [last]], dtype=np.int64)
-    return _measure(recording, placement, ends[0], ends[1], f"bracket on {recording.name}", should_stop)
+    return _measure(recording, placement, ends[0], ends[1], f"bracket on {recording.name}", limits, should_stop)
 
 
 def _measure(
-    recording: Recording, placement: Placement, first: Indices, last: Indices, origin: str, should_stop: ShouldStop
+    recording: Recording,
+    placement: Placement,
+    first: Indices,
+    last: Indices,
+    origin: str,
+    limits: Limits,
+    should_stop: ShouldStop,
 ) -> Occurrences:
     """Sum the current over stretches that do not overlap, each cut where a state ends."""
     current = recording.current
@@ -75,4 +95,5 @@ def _measure(
         parts=parts,
         here_s=current.samples * current.interval_s,
         origin=origin,
+        bound=Bound.AT_LEAST if bool((limits.clips(edges) & inside).any()) else None,
     )

@@ -30,6 +30,10 @@ class IdleRow:
         How many of them a deeper, or a lighter, mode would have served at less charge.
     lost_a
         What that cost of the average current.
+    mean_a
+        What flowed in all stretches of it; None where nothing is known of it.
+    judged
+        How many of the stretches could be held against another mode.
     """
 
     mode: str
@@ -38,6 +42,8 @@ class IdleRow:
     too_shallow: int
     too_deep: int
     lost_a: float
+    mean_a: float | None = None
+    judged: int = 0
 
 
 @dataclass(frozen=True, eq=False)
@@ -302,6 +308,8 @@ def _row(
         int((wrong & deeper).sum()),
         int((wrong & ~deeper).sum()),
         lost_a,
+        None if np.isnan(floors[index]) else float(floors[index]),
+        int(mine.sum()) if len(modes) > 1 or residencies.any() else 0,
     )
 
 

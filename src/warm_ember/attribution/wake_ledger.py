@@ -23,6 +23,7 @@ from warm_ember.signal.series import ShouldStop, never
 from warm_ember.units import HOUR_S
 
 _SOME_SLEEP = "sleep"
+_LEAST_SHARE = 0.5
 _MOSTLY = 0.9
 REFUSED, _SOMEBODY = "sleep refused", "somebody"
 
@@ -93,6 +94,31 @@ class SourceRow:
         return sum(found) if found else None
 
 
+@dataclass(frozen=True)
+class Closing:
+    """Where all charge that was measured is.
+
+    Parameters
+    ----------
+    awake_c, asleep_c
+        In wakes, and asleep.
+    ends_c
+        Awake at the capture's ends.
+    coverage
+        Share of the time that was measured.
+    """
+
+    awake_c: float = 0.0
+    asleep_c: float = 0.0
+    ends_c: float = 0.0
+    coverage: float = 1.0
+
+    @property
+    def charge_c(self) -> float:
+        """All of it."""
+        return self.awake_c + self.asleep_c + self.ends_c
+
+
 @dataclass(frozen=True, eq=False)
 class WakeLedger:
     """The wakes of one capture.
@@ -113,6 +139,8 @@ class WakeLedger:
         Average current of the capture.
     refused
         How often who refused sleep, by the log's marks ``sleep refused``.
+    closing
+        Where all charge is; what was not measured is in no sum.
     is_measured
         Whether there is a current at all: a trace may come alone, and charges are unknown then.
     """
@@ -131,6 +159,7 @@ class WakeLedger:
     slack_s: Mapping[str, float]
     is_measured: bool = True
     refused: Mapping[str, int] = field(default_factory=dict)
+    closing: Closing = field(default_factory=Closing)
 
     @property
     def idle(self) -> tuple[IdleRow, ...]:
@@ -197,8 +226,7 @@ def make_wake_ledger(
     edges = edges[(edges >= 0) & (edges <= current.samples)]
     sums = interval_sums(current, edges, should_stop=should_stop)
     lasts_s = np.diff(edges) * current.interval_s
-    # What was not measured of a stretch is taken to be as the rest of it.
-    charge_c = sums.mean * lasts_s
+    charge_c, measured_s = sums.total * current.interval_s, sums.count.astype(np.float64) * current.interval_s
     owner = np.searchsorted(wakes.first, edges[:-1], side="right") - 1
     longest = np.maximum.accumulate(wakes.last)
     awake = (owner >= 0) & (edges[:-1] < longest[np.maximum(owner, 0)]) if wakes.count else owner >= 0
@@ -208,18 +236,22 @@ def make_wake_ledger(
     for first, last in wakes.cut:
         asleep &= (edges[:-1] < first) | (edges[:-1] >= last)
     state = placement.state[np.searchsorted(placement.edges, edges[:-1], side="right") - 1]
-    pieces = _Pieces(edges, lasts_s, charge_c, owner, awake, asleep, state)
-    idle, names = _idle(recording, placement, pieces, wakes, typed) if wakes.by_cpu is None else _of_cpus(wakes, pieces)
-    asleep_s = float(lasts_s[asleep].sum())
+    asleep_s, whole_s = float(measured_s[asleep].sum()), float(measured_s.sum())
     floor_a = float(charge_c[asleep].sum()) / asleep_s if asleep_s > 0 else 0.0
+    # Of a piece that was measured in part the rest is taken to be alike, of one that was not the floor.
+    filled_c = np.where(sums.count > 0, sums.mean, floor_a) * lasts_s
+    pieces = _Pieces(edges, lasts_s, filled_c, owner, awake, asleep, state)
+    idle, names = _idle(recording, placement, pieces, wakes, typed) if wakes.by_cpu is None else _of_cpus(wakes, pieces)
     under_a = np.full(wakes.count, floor_a)
     if wakes.by_cpu is None:
         under_a = _floors_under(wakes, idle, len(names), floor_a)
-    above_c = charge_c - np.where(awake, under_a[np.maximum(owner, 0)] if wakes.count else 0.0, 0.0) * lasts_s
+    above_c = charge_c - np.where(awake, under_a[np.maximum(owner, 0)] if wakes.count else 0.0, 0.0) * measured_s
     # CPUs that are awake at the same time share what flows evenly.
-    until_c = np.append(0.0, np.cumsum(above_c / np.maximum(covered(wakes.first, wakes.last, edges), 1)))
-    cost_c = np.asarray(until_c[np.searchsorted(edges, wakes.last)] - until_c[np.searchsorted(edges, wakes.first)])
+    seen_c = _over(wakes, edges, above_c / np.maximum(covered(wakes.first, wakes.last, edges), 1))
+    seen_s = _over(wakes, edges, measured_s)
     awake_s = (wakes.last - wakes.first).astype(np.float64) * current.interval_s
+    cost_c = _whole_costs(wakes, seen_c, seen_s / np.maximum(awake_s, 1e-300))
+    added_a = seen_c / (whole_s or 1.0)
     times_s = wakes.first.astype(np.float64) * current.interval_s
     periods = {name: _periods(times_s[wakes.by(name)]) for name in wakes.names}
     ran: dict[str, tuple[Ran, ...]] = dict.fromkeys(wakes.names, ())
@@ -231,17 +263,40 @@ def make_wake_ledger(
         duration_s,
         current.interval_s,
         floor_a,
-        float(charge_c.sum()) / duration_s if duration_s else 0.0,
+        float(charge_c.sum()) / whole_s if whole_s else 0.0,
         wakes,
         cost_c,
         awake_s,
-        _sources(wakes, cost_c, awake_s, duration_s, ran, periods, _left(wakes, idle), names),
+        _sources(wakes, cost_c, added_a, awake_s, duration_s, ran, periods, _left(wakes, idle), names),
         judge(wakes, idle, names, cost_c, typed, timer_s, duration_s),
         align(wakes, cost_c, slack_s or {}, current.interval_s, duration_s),
         dict(slack_s or {}),
         bool(sums.count.any()),
         Counter(e.value or _SOMEBODY for e in recording.events if e.event == "mark" and e.name == REFUSED),
+        Closing(
+            float(charge_c[awake].sum()),
+            float(charge_c[asleep].sum()),
+            float(charge_c[~awake & ~asleep].sum()),
+            whole_s / duration_s if duration_s else 0.0,
+        ),
     )
+
+
+def _over(wakes: Wakes, edges: Indices, parts: Floats) -> Floats:
+    """Return the sum of parts between edges over each wake."""
+    until = np.append(0.0, np.cumsum(parts))
+    return np.asarray(until[np.searchsorted(edges, wakes.last)] - until[np.searchsorted(edges, wakes.first)])
+
+
+def _whole_costs(wakes: Wakes, seen_c: Floats, share: Floats) -> Floats:
+    """Return what each wake costs: of one measured in part as if it went on alike, of others what its source does."""
+    known = share >= _LEAST_SHARE
+    cost_c = np.where(known, seen_c / np.maximum(share, 1e-300), np.nan)
+    for number in np.unique(wakes.number[~known]).tolist():
+        mine = wakes.number == number
+        usual_c = float(cost_c[mine & known].mean()) if (mine & known).any() else 0.0
+        cost_c[mine & ~known] = usual_c
+    return cost_c
 
 
 @dataclass(frozen=True, eq=False)
@@ -266,6 +321,7 @@ def _periods(times_s: Floats) -> tuple[Period, ...]:
 def _sources(
     wakes: Wakes,
     cost_c: Floats,
+    added_a: Floats,
     awake_s: Floats,
     duration_s: float,
     ran: Mapping[str, tuple[Ran, ...]],
@@ -284,7 +340,7 @@ def _sources(
                 count / duration_s * HOUR_S,
                 float(awake_s[mine].mean()),
                 float(cost_c[mine].mean()),
-                float(cost_c[mine].sum()) / duration_s,
+                float(added_a[mine].sum()),
                 ran[source],
                 periods[source],
                 tuple(modes[index] for index in np.unique(left[mine & (left >= 0)]).tolist()),

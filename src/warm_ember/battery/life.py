@@ -16,7 +16,7 @@ from warm_ember.battery.supply import check_supply
 from warm_ember.battery.year import check_climate, year_of
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.arrays import Floats
-from warm_ember.model.figure import Figure, Grade
+from warm_ember.model.figure import Bound, Figure, Grade
 from warm_ember.model.load import LifeModel, Load
 from warm_ember.units import YEAR_S
 
@@ -60,6 +60,8 @@ class LifeEstimate:
         How many times each activity comes in that life.
     course
         The single discharge with every input at its value.
+    bound
+        Whether the life is at least or at most that, because of currents of which only a bound is known.
     """
 
     mean_a: float
@@ -78,6 +80,7 @@ class LifeEstimate:
     weakest: Figure
     delivered: dict[str, float]
     course: Discharge
+    bound: Bound | None = None
 
     @property
     def chance(self) -> float | None:
@@ -180,6 +183,7 @@ def _estimate(
         weakest=Figure(life_s, p10_s, p90_s, *weakest),
         delivered=delivered(model, life_s),
         course=single,
+        bound=model.load.bound and model.load.bound.opposite,
     )
 
 
@@ -278,12 +282,14 @@ def _weakest(model: LifeModel, spreads: Spreads, life_s: float) -> tuple[Grade, 
     ]
     cell = cell_of(battery)
     if cell is not None and (cell.self_discharge_doubles_k or cell.capacity_by_temperature):
-        grade = Grade.TYPED if model.climate.months_c else Grade.ASSUMED
+        grade = Grade.ENTERED if model.climate.months_c else Grade.ASSUMED
         candidates.append((grade, "temperature", _moves(_colder(model, spreads.temperature_k), life_s)))
+    if load.base.bound is not None and load.bound is not None:
+        candidates.append((Grade.BOUNDED, load.base_name, load.base_a / max(load.mean_a, 1e-15)))
     for cost in load.costs:
         effect = abs(cost.added_a(load.base_a)) / max(load.mean_a, 1e-15)
         candidates.append((cost.grade, cost.name, effect * spreads.of_charge(cost)))
-        candidates.append((Grade.TYPED, f"rate of {cost.name}", effect * spreads.of_rate(cost)))
+        candidates.append((Grade.ENTERED, f"rate of {cost.name}", effect * spreads.of_rate(cost)))
     mattering = [candidate for candidate in candidates if candidate[2] > _MATTERS] or candidates[:1]
     grade, origin, _ = max(mattering, key=lambda candidate: (candidate[0].weakness, candidate[2]))
     return grade, origin

@@ -9,6 +9,7 @@ import typer
 from warm_ember.cli.arguments import JsonOption, NameArgument, ProjectArgument
 from warm_ember.cli.output import print_json, print_line, print_table
 from warm_ember.cli.project import open_project
+from warm_ember.cli.tables import MEASURED
 from warm_ember.session.tuning_results import Comparison
 from warm_ember.tuning.claims import Judged
 from warm_ember.tuning.difference import Difference
@@ -70,7 +71,10 @@ def _values(one: Difference) -> dict[str, Any]:
         "change_a": one.change_a,
         "low_a": one.low_a,
         "high_a": one.high_a,
+        "change_a_low": one.low_a,
+        "change_a_high": one.high_a,
         "real": one.is_real,
+        **MEASURED,
     }
 
 

@@ -7,6 +7,7 @@ from typing import Annotated
 
 import typer
 
+from warm_ember.attribution.window import Window
 from warm_ember.battery.life import LifeEstimate, estimate_life
 from warm_ember.cli.arguments import JsonOption, ProjectArgument
 from warm_ember.cli.output import print_json
@@ -25,11 +26,11 @@ def life(
     json: JsonOption = False,
 ) -> None:
     """Estimate the battery life of the project's latest run, or of an activity file."""
-    estimate = _of_file(activities) if activities is not None else _of_project(project)
+    estimate, window = (_of_file(activities), None) if activities is not None else _of_project(project)
     if json:
-        print_json(life_json(estimate))
+        print_json(life_json(estimate, window))
     else:
-        print_life(estimate)
+        print_life(estimate, window)
 
 
 def _of_file(path: Path) -> LifeEstimate:
@@ -40,11 +41,12 @@ def _of_file(path: Path) -> LifeEstimate:
         raise BadFileError(path, str(error)) from error
 
 
-def _of_project(path: Path) -> LifeEstimate:
+def _of_project(path: Path) -> tuple[LifeEstimate, Window | None]:
     session = open_project(path)
     try:
         if not session.project.runs:
             raise ProjectError(path, "there is no capture yet", remedy="import one first")
-        return session.run(session.current).life
+        run = session.run(session.current)
+        return run.life, run.window
     finally:
         session.close()

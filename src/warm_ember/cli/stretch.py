@@ -9,22 +9,32 @@ import typer
 from warm_ember.cli.arguments import JsonOption, NameArgument, ProjectArgument
 from warm_ember.cli.output import print_json, print_table
 from warm_ember.cli.project import open_project
+from warm_ember.cli.tables import figure_text, grade_json
+from warm_ember.errors import BadArgumentError
 from warm_ember.units import duration_text, percent_text, quantity_text
 
 
 def stretch(
     project: ProjectArgument,
     name: NameArgument,
-    from_s: Annotated[float, typer.Option("--from", metavar="S", help="Start of the stretch.")],
-    to_s: Annotated[float, typer.Option("--to", metavar="S", help="End of the stretch.")],
+    from_s: Annotated[float | None, typer.Option("--from", metavar="S", help="Start of the stretch.")] = None,
+    to_s: Annotated[float | None, typer.Option("--to", metavar="S", help="End of the stretch.")] = None,
+    whole_cycles: Annotated[
+        bool, typer.Option("--whole-cycles", help="Take whole cycles: those about the stretch, or all there are.")
+    ] = False,
     json: JsonOption = False,
 ) -> None:
     """Read a stretch of the capture NAME."""
-    session = open_project(project)
-    try:
+    cycles: dict[str, float | int] = {}
+    with open_project(project) as session:
+        if whole_cycles:
+            found = session.results.whole_cycles(session.project, name, from_s, to_s)
+            from_s, to_s = found.from_s, found.to_s
+            cycles = {"cycles": found.cycles, "cycle_s": (found.to_s - found.from_s) / found.cycles}
+        if from_s is None or to_s is None:
+            raise BadArgumentError("a stretch needs --from and --to, or --whole-cycles")
         reading = session.capture(name).reading(from_s, to_s, supply_v=session.project.supply_v)
-    finally:
-        session.close()
+        figure = session.results.stretch_mean(session.project, name, reading)
     if json:
         print_json(
             {
@@ -36,13 +46,16 @@ def stretch(
                 "max_a": reading.max_a,
                 "charge_c": reading.charge_c,
                 "energy_j": reading.energy_j,
+                **grade_json(figure),
+                **cycles,
             }
         )
         return
     rows = (
         ("length", duration_text(reading.length_s)),
         ("coverage", percent_text(reading.coverage)),
-        ("mean current", quantity_text(reading.mean_a, "A")),
+        *((("whole cycles", f"{cycles['cycles']} of {duration_text(cycles['cycle_s'])}"),) if cycles else ()),
+        ("mean current", figure_text(figure, "A")),
         ("lowest", quantity_text(reading.min_a, "A")),
         ("peak", quantity_text(reading.max_a, "A")),
         ("charge", quantity_text(reading.charge_c, "C")),

@@ -10,10 +10,34 @@ from typing import Any
 from warm_ember.attribution.day import DayRow
 from warm_ember.attribution.ledger import Ledger
 from warm_ember.attribution.wake_ledger import WakeLedger
+from warm_ember.attribution.window import Window
 from warm_ember.battery.life import LifeEstimate
 from warm_ember.cli.output import print_line, print_table
+from warm_ember.model.figure import Bound, Figure
 from warm_ember.model.finding import Finding
 from warm_ember.units import HOUR_S, bare, duration_text, months_text, percent_text, quantity_text
+
+
+def _ends(name: str, ends: tuple[float | None, float | None] | None) -> dict[str, float | None]:
+    low, high = ends if ends is not None else (None, None)
+    return {f"{name}_low": low, f"{name}_high": high}
+
+
+def figure_text(figure: Figure, unit: str) -> str:
+    """Return a figure in words: a value, or the bound that is known of it."""
+    if figure.bound is Bound.BELOW:
+        return f"below {quantity_text(figure.high, unit)}"
+    words = "" if figure.bound is None else f"{figure.bound.value.replace('_', ' ')} "
+    return f"{words}{quantity_text(figure.value, unit)}"
+
+
+def grade_json(figure: Figure) -> dict[str, Any]:
+    """Return what the contract says of where a figure comes from, and on which side of the truth it may lie."""
+    return {"grade": figure.grade.value, "bound": figure.bound and figure.bound.value}
+
+
+MEASURED = grade_json(Figure(None))
+"""What is said of figures that are measured, without a bound."""
 
 
 def ledger_json(ledger: Ledger) -> dict[str, Any]:
@@ -22,9 +46,11 @@ def ledger_json(ledger: Ledger) -> dict[str, Any]:
         "capture": ledger.capture,
         "duration_s": ledger.duration_s,
         "mean_a": ledger.mean_a,
+        **_ends("mean_a", ledger.estimate.interval()),
         "charge_c": ledger.charge_c,
         "energy_j": ledger.energy_j,
         "unplaced_share": ledger.unplaced_share,
+        **grade_json(ledger.mean),
         "states": [
             {
                 "name": row.name,
@@ -39,6 +65,7 @@ def ledger_json(ledger: Ledger) -> dict[str, Any]:
                 "energy_j": row.energy_j,
                 "expected_a": row.expected.current_a if row.expected is not None else None,
                 "verdict": row.verdict.value,
+                **grade_json(row.mean),
             }
             for row in ledger.rows
         ],
@@ -53,7 +80,7 @@ def print_ledger(ledger: Ledger, day: Mapping[str, DayRow] | None = None) -> Non
             row.entries,
             duration_text(row.dwell_s),
             percent_text(row.time_share),
-            quantity_text(row.mean.value, "A"),
+            figure_text(row.mean, "A"),
             quantity_text(row.charge_c, "C"),
             percent_text(row.charge_share),
             quantity_text(row.energy_j, "J"),
@@ -82,9 +109,9 @@ def print_ledger(ledger: Ledger, day: Mapping[str, DayRow] | None = None) -> Non
     )
 
 
-def life_json(life: LifeEstimate) -> dict[str, Any]:
-    """Return the ``life`` object of the contract."""
-    return {
+def life_json(life: LifeEstimate, window: Window | None = None) -> dict[str, Any]:
+    """Return the ``life`` object of the contract, with the part of the capture that stands for the life if one does."""
+    found = {
         "mean_a": life.mean_a,
         "life_h": life.life_s / HOUR_S,
         "life_h_p10": life.p10_s / HOUR_S,
@@ -94,19 +121,37 @@ def life_json(life: LifeEstimate) -> dict[str, Any]:
         "used_capacity_c": life.used_c,
         "target_h": None if life.target_s is None else life.target_s / HOUR_S,
         "budget_a": life.budget_a,
+        "grade": life.weakest.grade.value,
+        "bound": life.bound and life.bound.value,
+        "weakest": {"what": life.weakest.origin, "grade": life.weakest.grade.value},
+    }
+    return found if window is None else {**found, "window": window_json(window)}
+
+
+def window_json(window: Window) -> dict[str, Any]:
+    """Return the ``window`` object of the contract."""
+    return {
+        "from_s": window.from_s,
+        "to_s": window.to_s,
+        "cycles": window.cycles,
+        "cycle_s": window.cycle_s,
+        "left_out": list(window.left_out),
     }
 
 
-def print_life(life: LifeEstimate) -> None:
+def print_life(life: LifeEstimate, window: Window | None = None) -> None:
     """Print the life in words."""
     if math.isinf(life.life_s):
         print_line("nothing is drawn on average: this model never ends, the battery lasts for ever")
         return
+    side = f"{life.bound.value.replace('_', ' ')} " if life.bound is not None else ""
     print_line(
-        f"{months_text(life.life_s)} at {quantity_text(life.mean_a, 'A')} on average; "
+        f"{side}{months_text(life.life_s)} at {quantity_text(life.mean_a, 'A')} on average; "
         f"8 in 10 between {months_text(life.p10_s).number} and {months_text(life.p90_s)}; "
         f"ended by {life.limit.value}; weakest: {life.weakest.origin}, {life.weakest.grade.value}"
     )
+    if window is not None:
+        print_line(window.words)
     if life.delivered:
         print_line("delivers " + ", ".join(f"{count:.0f} × {name}" for name, count in life.delivered.items()))
     if life.target_s is None or life.budget_a is None:
@@ -122,7 +167,7 @@ _FINDING_FIELDS = ("kind", "from_s", "to_s", "cost_a", "confidence", "text")
 
 def findings_json(findings: tuple[Finding, ...]) -> list[dict[str, Any]]:
     """Return findings as the contract has them."""
-    return [{name: getattr(finding, name) for name in _FINDING_FIELDS} for finding in findings]
+    return [{**{name: getattr(finding, name) for name in _FINDING_FIELDS}, **MEASURED} for finding in findings]
 
 
 def print_findings(findings: tuple[Finding, ...]) -> None:
@@ -141,17 +186,29 @@ _SOURCE_FIELDS = ("source", "count", "rate_per_h", "awake_s_mean", "charge_c_mea
 
 def wakes_json(ledger: WakeLedger) -> dict[str, Any]:
     """Return the ``wakes`` object of the contract; charges are null where no current was measured."""
-    sources = [{name: getattr(row, name) for name in _SOURCE_FIELDS} for row in ledger.sources]
-    idle, aligned = [asdict(row) for row in ledger.idle], asdict(ledger.aligned)
+    sources = [{**{name: getattr(row, name) for name in _SOURCE_FIELDS}, **MEASURED} for row in ledger.sources]
+    idle, aligned = [{**asdict(row), **MEASURED} for row in ledger.idle], {**asdict(ledger.aligned), **MEASURED}
+    closing = ledger.closing
+    whole: dict[str, float | None] = {
+        "floor_a": ledger.floor_a,
+        "charge_c": closing.charge_c,
+        "awake_charge_c": closing.awake_c,
+        "sleep_charge_c": closing.asleep_c,
+        "ends_charge_c": closing.ends_c,
+    }
     if not ledger.is_measured:
         for row, names in ((one, ("charge_c_mean", "added_a")) for one in sources):
             row.update(dict.fromkeys(names))
         for row in (*idle, aligned):
-            row.update({name: None for name in ("lost_a", "saved_a") if name in row})
+            row.update({name: None for name in ("lost_a", "saved_a", "mean_a") if name in row})
+        whole = dict.fromkeys(whole, None)
     return {
         "capture": ledger.capture,
         "wakes": ledger.wakes.count,
         "rate_per_h": ledger.rate_per_h,
+        **whole,
+        "coverage": closing.coverage,
+        **MEASURED,
         "sources": sources,
         "idle": idle,
         "aligned": aligned,

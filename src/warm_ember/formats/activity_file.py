@@ -82,7 +82,7 @@ def read_activity_file(path: Path) -> ActivityFile:
     except BadArgumentError as error:
         raise BadFileError(path, str(error)) from error
     costs = tuple(_cost(activity, often[activity.name]) for activity in named)
-    load = Load(Figure(file.base_a, grade=Grade.TYPED, origin="base"), "base", costs)
+    load = Load(Figure(file.base_a, grade=Grade.ENTERED, origin="base"), "base", costs)
     target_s = None if file.target_h is None else file.target_h * 3600
     return ActivityFile(LifeModel(load, file.battery, file.supply, file.climate), target_s)
 
@@ -140,7 +140,7 @@ def _cost(activity: _Activity, rate_hz: float) -> ActivityCost:
         rate_hz=rate_hz,
         charge_spread=CHARGE_SPREAD,
         rate_spread=RATE_SPREAD,
-        grade=Grade.TYPED,
+        grade=Grade.ENTERED,
         origin="typed",
         hours=activity.hours,
         state_charges_c={},

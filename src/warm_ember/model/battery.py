@@ -90,7 +90,7 @@ class Battery(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     series: int = 1
     parallel: int = 1
     cell: str | Cell | None = None
-    grade: Grade = Grade.TYPED
+    grade: Grade = Grade.ENTERED
     typical: tuple[str, ...] = ()
 
     def grade_of(self, field: str) -> Grade:

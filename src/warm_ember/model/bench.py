@@ -129,7 +129,7 @@ class Attached(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     detail: str = ""
     subtracted: bool = False
     present: bool = True
-    grade: Grade = Grade.TYPED
+    grade: Grade = Grade.ENTERED
 
     def draws_a(self, voltage_v: float) -> float:
         """Return what it draws at a voltage."""

@@ -13,13 +13,31 @@ class Grade(StrEnum):
 
     MEASURED = "measured"
     BOUNDED = "bounded"
-    TYPED = "typed"
+    ENTERED = "entered"
     ASSUMED = "assumed"
+
+    @classmethod
+    def _missing_(cls, value: object) -> Grade | None:
+        # So it was called in projects of the first versions.
+        return cls.ENTERED if value == "typed" else None
 
     @property
     def weakness(self) -> int:
         """Rank from 0 for the strongest grade."""
         return list(Grade).index(self)
+
+
+class Bound(StrEnum):
+    """On which side of its true value a figure is known to lie."""
+
+    AT_LEAST = "at_least"
+    AT_MOST = "at_most"
+    BELOW = "below"
+
+    @property
+    def opposite(self) -> Bound:
+        """What it makes of a figure that falls where this one rises, as a life does with a current."""
+        return Bound.AT_MOST if self is Bound.AT_LEAST else Bound.AT_LEAST
 
 
 class Figure(msgspec.Struct, frozen=True):
@@ -30,11 +48,13 @@ class Figure(msgspec.Struct, frozen=True):
     value
         The value in SI base units; None when nothing was measured.
     low, high
-        Ends of the 90 % interval; None when there is no ground for one.
+        Ends of the 90 % interval; None when there is no ground for one, or no end on that side.
     grade
         The weakest grade among what the value rests on and what matters to it.
     origin
         What made it so, for instance ``"self-discharge"`` for a life that is assumed because of it.
+    bound
+        The true value is at least or at most the value, or below the interval's high end; None for a value.
     """
 
     value: float | None
@@ -42,6 +62,7 @@ class Figure(msgspec.Struct, frozen=True):
     high: float | None = None
     grade: Grade = Grade.MEASURED
     origin: str = ""
+    bound: Bound | None = None
 
 
 def weakest(grades: Iterable[Grade]) -> Grade:

@@ -6,8 +6,9 @@ import math
 from dataclasses import dataclass, field
 
 from warm_ember.model.battery import Battery, Climate, Points, SupplyStage
-from warm_ember.model.figure import Figure, Grade
+from warm_ember.model.figure import Bound, Figure, Grade
 
+_MATTERS = 0.01
 TYPED_SPREAD = 0.05
 """Relative standard deviation of a figure that was typed."""
 
@@ -46,6 +47,8 @@ class ActivityCost:
         Occurrences per second in the capture itself; None where it does not say.
     charge_freedom
         Degrees of freedom that the charge's spread was estimated with; infinite where it was not.
+    bound
+        On which side of the true charge it is known to lie; None for a value.
     times_here
         How often it occurs in the capture that it was measured in; 0 where that is another one.
     lowest_c, highest_c
@@ -70,6 +73,7 @@ class ActivityCost:
     measured_hz: float | None = None
     charge_freedom: float = math.inf
     times_here: int = 0
+    bound: Bound | None = None
     lowest_c: float | None = None
     highest_c: float | None = None
 
@@ -131,13 +135,27 @@ class Load:
 
     @property
     def base_a(self) -> float:
-        """The base current, 0 when nothing was measured."""
+        """The base current, 0 when nothing was measured; the highest that it may be where only that is known."""
+        if self.base.bound in (Bound.BELOW, Bound.AT_MOST) and self.base.high is not None:
+            return self.base.high
         return self.base.value or 0.0
 
     @property
     def mean_a(self) -> float:
         """Average current: ``base + sum(rate * (charge - base * duration))``."""
         return self.base_a + sum(cost.added_a(self.base_a) for cost in self.costs)
+
+    @property
+    def bound(self) -> Bound | None:
+        """On which side of the true average the mean is known to lie; None where what is bounded hardly matters."""
+        parts = [(self.base.bound, self.base_a), *((cost.bound, cost.added_a(self.base_a)) for cost in self.costs)]
+        sides = {
+            Bound.AT_LEAST if bound is Bound.AT_LEAST else Bound.AT_MOST
+            for bound, added_a in parts
+            if bound is not None and abs(added_a) > _MATTERS * abs(self.mean_a)
+        }
+        # What was cut off may be any amount, so it decides where there is both.
+        return Bound.AT_LEAST if Bound.AT_LEAST in sides else next(iter(sides), None)
 
     @property
     def peak_a(self) -> float:

@@ -51,7 +51,7 @@ def demo_project() -> Project:
         groups=(StateGroup("Radio", ("Transmit", "Modem idle")),),
         battery=Battery(
             capacity_c=6.0 * 3600, self_discharge_per_year=0.015, reserve=0.12, cutoff_v=2.2, series=2, parallel=2,
-            cell="FR6", grade=Grade.TYPED,
+            cell="FR6", grade=Grade.ENTERED,
         ),
         supply=SupplyStage(),
         supply_v=3.0,

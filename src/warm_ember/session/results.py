@@ -10,9 +10,10 @@ import msgspec
 import numpy as np
 
 from warm_ember.attribution.budget import Segment, budget_by_activity, budget_by_state
-from warm_ember.attribution.cycles import default_plan, fold_cycles
+from warm_ember.attribution.cycles import WholeCycles, default_plan, extend_to_whole_cycles, fold_cycles
 from warm_ember.attribution.expected import expected_in
 from warm_ember.attribution.ledger import Ledger, make_ledger
+from warm_ember.attribution.limits import Limits, clipped_limits, find_limits
 from warm_ember.attribution.load import MeasurePulses, Occurrences, Reproduced, make_load, no_pulses, reproduce
 from warm_ember.attribution.occurrences import of_stretch, of_wakes
 from warm_ember.attribution.placing import place
@@ -21,8 +22,10 @@ from warm_ember.attribution.wake_ledger import WakeLedger, make_wake_ledger
 from warm_ember.attribution.wakes import Wakes, arranged, find_wakes
 from warm_ember.attribution.window import Window, find_window, within
 from warm_ember.battery.life import LifeEstimate, estimate_life, follow_life
+from warm_ember.errors import BadArgumentError
 from warm_ember.model.battery import Activity, FromStates, FromStretch, FromWakes, Points
 from warm_ember.model.bench import Attached
+from warm_ember.model.figure import Bound, Figure, Grade
 from warm_ember.model.finding import Finding, Kind
 from warm_ember.model.fold import FoldPlan
 from warm_ember.model.load import LifeModel, Load
@@ -31,9 +34,10 @@ from warm_ember.model.project import Project, Run
 from warm_ember.model.rules import HandRule, Rule
 from warm_ember.session.graph import ResultGraph, look_up, remembered
 from warm_ember.signal.fold import Fold
+from warm_ember.signal.hum import Hum, find_hum
 from warm_ember.signal.levels import Levels, find_levels
 from warm_ember.signal.series import ShouldStop, never
-from warm_ember.signal.stretch import StretchReading, snap
+from warm_ember.signal.stretch import StretchReading, read_stretch, snap
 from warm_ember.store.capture import Capture
 from warm_ember.tuning.findings.registry import Checkup, check
 from warm_ember.tuning.findings.waste import Waste
@@ -159,6 +163,18 @@ class Results:
         return find_levels(self.graph.capture(project, name).current, should_stop=should_stop)
 
     @remembered
+    def limits(self, project: Project, name: str, should_stop: ShouldStop = never) -> Limits:
+        """Find what the instrument could not tell in one capture."""
+        capture = self.graph.capture(project, name)
+        levels = partial(self.levels, project, name, should_stop)
+        hum = self._hum(project, name, should_stop)
+        return find_limits(capture, levels, hum=hum, should_stop=should_stop)
+
+    @remembered
+    def _hum(self, project: Project, name: str, should_stop: ShouldStop = never) -> Hum | None:
+        return find_hum(self.graph.capture(project, name).current, should_stop=should_stop)
+
+    @remembered
     def ledger(self, project: Project, name: str, should_stop: ShouldStop = never) -> Ledger:
         """Sum one capture over its states."""
         return make_ledger(
@@ -166,6 +182,7 @@ class Results:
             self.placement(project, name, should_stop),
             look_up(project, expected_in, name),
             supply_v=project.supply_v,
+            limits=self.limits(project, name, should_stop),
             should_stop=should_stop,
         )
 
@@ -174,6 +191,49 @@ class Results:
         """Find the whole cycles of one capture without its start-up."""
         capture, placement = self.graph.capture(project, name), self.placement(project, name, should_stop)
         return find_window(capture, placement, should_stop=should_stop)
+
+    def whole_cycles(
+        self, project: Project, name: str, from_s: float | None, to_s: float | None, should_stop: ShouldStop = never
+    ) -> WholeCycles:
+        """Return the whole cycles about a stretch of one capture, or all that are in it.
+
+        Raises
+        ------
+        BadArgumentError
+            If nothing repeats.
+        """
+        capture = self.graph.capture(project, name)
+        found: WholeCycles | None = None
+        if from_s is None and to_s is None:
+            window = self.window(project, name, should_stop)
+            if window.cycles is not None:
+                found = WholeCycles(window.from_s, window.to_s, window.cycles, window.found_by)
+        else:
+            duration_s = capture.current.samples * capture.current.interval_s
+            stretch = (from_s or 0.0, duration_s if to_s is None else to_s)
+            read_stretch(capture.current, *stretch)  # refuses what is reversed or outside
+            found = extend_to_whole_cycles(capture, self.placement(project, name, should_stop), *stretch)
+        if found is None:
+            raise BadArgumentError(f"{name} has no whole cycles there: nothing repeats often enough")
+        return found
+
+    def stretch_mean(self, project: Project, name: str, reading: StretchReading) -> Figure:
+        """Return the mean of a stretch: a bound where its range was exceeded, or where it is below what is resolved.
+
+        What is asked of a stretch is answered without a pass over the capture.
+        """
+        capture = self.graph.capture(project, name)
+        first, last = snap(capture.current, reading.from_s, reading.to_s)
+        if bool(self._clipped(project, name).clips(np.array([first, last])).any()):
+            return Figure(reading.mean_a, grade=Grade.BOUNDED, bound=Bound.AT_LEAST)
+        least_a = capture.info.resolution_a
+        if least_a is not None and reading.mean_a is not None and reading.mean_a < least_a:
+            return Figure(reading.mean_a, high=least_a, grade=Grade.BOUNDED, bound=Bound.BELOW)
+        return Figure(reading.mean_a)
+
+    @remembered
+    def _clipped(self, project: Project, name: str, should_stop: ShouldStop = never) -> Limits:
+        return clipped_limits(self.graph.capture(project, name), should_stop=should_stop)
 
     @remembered
     def modelled(self, project: Project, name: str, should_stop: ShouldStop = never) -> Ledger:
@@ -190,6 +250,7 @@ class Results:
             ),
             look_up(project, expected_in, name),
             supply_v=project.supply_v,
+            limits=self.limits(project, name, should_stop),
             should_stop=should_stop,
         )
 
@@ -335,13 +396,15 @@ class Results:
         if isinstance(source, FromWakes):
             capture, placement = self.graph.capture(project, name), self.placement(project, name, should_stop)
             wakes = self.wakes(project, name, should_stop)
-            return of_wakes(capture, placement, wakes, source.wake_source, should_stop=should_stop)
+            limits = self.limits(project, name, should_stop)
+            return of_wakes(capture, placement, wakes, source.wake_source, limits=limits, should_stop=should_stop)
         if not look_up(project, _has_run, source.capture):
             return None
         capture = self.graph.capture(project, source.capture)
         placement = self.placement(project, source.capture, should_stop)
         first, last = snap(capture.current, source.from_s, source.to_s)
-        found = of_stretch(capture, placement, first, last, should_stop=should_stop)
+        limits = self.limits(project, source.capture, should_stop)
+        found = of_stretch(capture, placement, first, last, limits=limits, should_stop=should_stop)
         # A bracket on another run takes nothing from this one's base, and its states are that run's.
         if found is None or source.capture == name:
             return found

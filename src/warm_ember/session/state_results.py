@@ -45,7 +45,8 @@ class StateResults:
         """Sum one capture over its groups of states."""
         placement = grouped(self._results.placement(project, name, should_stop), project.group_of)
         capture = self.graph.capture(project, name)
-        return make_ledger(capture, placement, supply_v=project.supply_v, should_stop=should_stop)
+        limits = self._results.limits(project, name, should_stop)
+        return make_ledger(capture, placement, supply_v=project.supply_v, limits=limits, should_stop=should_stop)
 
     @remembered
     def sub_rows(
@@ -54,7 +55,8 @@ class StateResults:
         """Split one state of one capture by what its entries share."""
         capture = self.graph.capture(project, name)
         placement, parts = split(capture, self._results.placement(project, name, should_stop), state, by)
-        ledger = make_ledger(capture, placement, supply_v=project.supply_v, should_stop=should_stop)
+        limits = self._results.limits(project, name, should_stop)
+        ledger = make_ledger(capture, placement, supply_v=project.supply_v, limits=limits, should_stop=should_stop)
         return tuple(row for row in ledger.rows if row.name in parts)
 
     @remembered

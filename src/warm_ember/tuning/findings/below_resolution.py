@@ -6,9 +6,10 @@ from dataclasses import replace
 
 import numpy as np
 
+from warm_ember.attribution.limits import resolved_from
 from warm_ember.model.finding import Finding, Kind
 from warm_ember.signal.levels import Levels
-from warm_ember.signal.resolution import LevelNoise, level_noise, smallest_reading
+from warm_ember.signal.resolution import LevelNoise, level_noise
 from warm_ember.tuning.findings.evidence import Evidence
 from warm_ember.units import quantity_text
 
@@ -39,21 +40,8 @@ def _without_hum(evidence: Evidence, noise: LevelNoise | None) -> LevelNoise | N
     return replace(noise, level_a=hum.level_a)
 
 
-def bound_a(evidence: Evidence, noise: LevelNoise) -> tuple[float, str]:
-    """Return below which current a level cannot be told from nothing, and what limits it."""
-    limits = [(noise.noise_a, "noise"), (noise.step_a, "step")]
-    known = evidence.recording.info.resolution_a
-    if known:
-        limits.append((known, "stated resolution"))
-    if noise.level_a < 0:
-        limits.append((-noise.level_a, "offset"))
-    if noise.level_a == 0 and noise.step_a == 0:
-        limits.append((smallest_reading(evidence.recording.current, evidence.levels.edges[1:]), "step"))
-    return max(limits)
-
-
 def _judge(evidence: Evidence, level: int, noise: LevelNoise) -> Finding | None:
-    limit_a, why = bound_a(evidence, noise)
+    limit_a, why = resolved_from(evidence.recording, evidence.levels, noise)
     if not noise.level_a < limit_a and noise.level_a > 0:
         return None
     from_s, to_s, share = _where(evidence, evidence.levels, level)

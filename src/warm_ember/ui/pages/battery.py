@@ -302,7 +302,7 @@ class BatteryPage(Page):
         self._send(edits.SetFields("project", {"climate": climate}), "change the year that it lives in")
 
     def _on_cell(self, changes: dict[str, Any], what: str) -> None:
-        self._send(edits.SetFields("battery", {"grade": Grade.TYPED, **changes}), what)
+        self._send(edits.SetFields("battery", {"grade": Grade.ENTERED, **changes}), what)
 
     def sentence(self) -> str:
         shown = self.preview or self.results
@@ -360,7 +360,7 @@ def _battery_edit(part: str, field: str, value: object) -> Edit:
 
     def edit(project: Project) -> Project:
         battery = project.battery
-        fields: dict[str, object] = {field: value, "grade": Grade.TYPED}
+        fields: dict[str, object] = {field: value, "grade": Grade.ENTERED}
         fields["typical"] = tuple(name for name in battery.typical if name != field)
         if field == "cell":
             fields["resistance_ohm"] = None

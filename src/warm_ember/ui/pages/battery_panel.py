@@ -252,7 +252,7 @@ class BatteryPanel(QWidget):
         self._by_load_label.setVisible(switching)
         cells = battery.series * battery.parallel
         name = f"{cells} × {cell} as {battery.series}S{battery.parallel}P" if battery.cell else "no cell chosen"
-        note = "" if battery.grade is Grade.TYPED else "  (assumed)"
+        note = "" if battery.grade is Grade.ENTERED else "  (assumed)"
         self.title.setText(f"Battery   {name}{note}")
 
     def show_results(self, results: RunResults | None, others: tuple[RunResults, ...]) -> None:

@@ -141,7 +141,7 @@ class _AttachedCard(_Card):
 
     def _on_value(self, value: float) -> None:
         field = "ohm" if self._one.ohm else "current_a"
-        self._send("set", **{field: value, "grade": Grade.TYPED})
+        self._send("set", **{field: value, "grade": Grade.ENTERED})
 
     def paintEvent(self, event: QPaintEvent) -> None:
         super().paintEvent(event)
