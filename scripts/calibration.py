@@ -18,9 +18,11 @@ from functools import partial
 from pathlib import Path
 
 import numpy as np
+from accuracy_wakes import Recording
 from calibration_devices import RADIO_A, SLEEP_A, WORK_A, Device, Stay, capture_of, quick_capture
 
 from warm_ember.attribution.budget import budget_by_state
+from warm_ember.attribution.functions import function_ledger
 from warm_ember.attribution.ledger import make_ledger
 from warm_ember.attribution.load import make_load
 from warm_ember.attribution.placing import place
@@ -28,7 +30,10 @@ from warm_ember.attribution.wake_ledger import make_wake_ledger
 from warm_ember.attribution.wakes import find_wakes
 from warm_ember.battery.life import estimate_life
 from warm_ember.model.battery import Activity, Battery, FromStates
+from warm_ember.model.capture import CaptureInfo, Event
 from warm_ember.model.load import LifeModel
+from warm_ember.model.program import Function, ProgramTrace
+from warm_ember.signal.series import ArraySeries
 from warm_ember.tuning.claims import Outcome, judge, read_claim
 from warm_ember.tuning.difference import Difference, Side, average, by_activity, by_source, by_state, of_average
 
@@ -239,6 +244,43 @@ def occurrences(times: int, scatter: float, random: np.random.Generator) -> tupl
     return bool(random.random() < held), found.p50_s, np.nan
 
 
+# Functions ------------------------------------------------------------------------------------------------------------
+
+
+CODE = tuple(Function(0x1000 * (k + 1), 0x100, name, f"{name}.c") for k, name in enumerate(("low", "middle", "high")))
+DRAWS_A = (1e-3, 3e-3, 20e-3)
+PERIOD_S, FINE_HZ = 0.01, 20e3
+
+
+def functions(lasts: float, many: int, random: np.random.Generator) -> tuple[bool, float, float]:
+    """Hold the charge of a function against what it took; each run lasts some sampling periods."""
+    samples = round(many * PERIOD_S * FINE_HZ)
+    runs = max(round(many / lasts * 3), 12)
+    lengths = np.maximum(random.exponential(lasts * PERIOD_S * FINE_HZ, runs), 1).astype(int)
+    # Each is followed by another one, as in a loop that branches.
+    which = (random.integers(0, 3) + np.cumsum(random.integers(1, 3, runs))) % 3
+    ran = np.repeat(which, lengths)[:samples]
+    ran = np.pad(ran, (0, samples - len(ran)), mode="edge")
+    current = np.array(DRAWS_A)[ran] + 1e-6 * random.standard_normal(samples)
+    times_s = (np.arange(many) + random.random()) * PERIOD_S
+    at = np.minimum((times_s * FINE_HZ).astype(int), samples - 1)
+    addresses = np.array([CODE[k].address for k in ran[at]], dtype=np.uint64)
+    recording = Recording(
+        ArraySeries(current.astype(np.float32), 1 / FINE_HZ),
+        (Event(0.0, "state", "Run"),),
+        None,
+        CaptureInfo(1 / FINE_HZ),
+    )
+    found = function_ledger(recording.current, ProgramTrace(times_s, addresses, CODE), place(recording))
+    inside = slice(round(found.from_s * FINE_HZ), round(found.to_s * FINE_HZ))
+    number = int(random.integers(0, 3))
+    true_c = float(current[inside][ran[inside] == number].sum()) / FINE_HZ
+    row = next((one for one in found.rows if one.name == CODE[number].name), None)
+    if row is None:  # it was never seen: nothing is said of it
+        return True, np.nan, np.nan
+    return abs(row.charge_c - true_c) <= row.charge_error_c, row.charge_c / max(true_c, 1e-12), np.nan
+
+
 # All ------------------------------------------------------------------------------------------------------------------
 
 
@@ -260,6 +302,10 @@ def rows() -> Iterator[Row]:
     for what, device in DEVICES.items():
         for about, pick in picks.items():
             yield Row("compare", f"{what}: {about}", 0.0, 0.10, partial(compared, device, pick), "called real")
+    for lasts in (50.0, 1.0, 0.1):
+        for many in (20, 200, 2000):
+            name = f"{many} samples, runs of {lasts:g} periods"
+            yield Row("functions", name, 0.85, 0.97, partial(functions, lasts, many))
     for many in (3, 10, 100, 2000, 10_000):
         yield Row("sources", f"{many} wakes", *NINETY, partial(sources, many, 0.0))
     yield Row("sources", "10000 wakes, 5 % more", 0.95, 1.0, partial(sources_real, 10_000, 0.05), "called real")
@@ -327,6 +373,7 @@ _PARTS = {
     "edges": "The 90 % interval of the mean of a sleep of 5 µA beside work of 5 mA, edges anywhere between samples.",
     "compare": "Two captures of ten minutes of one and the same process: nothing changed.",
     "sources": "Wakes by a timer whose charges scatter by half, in two captures.",
+    "functions": "The 90 % interval of a function's charge, by samples of the program counter each 10 ms.",
     "claims": "“Half the charge” of two captures of ten minutes, where the truth is another share.",
     "life": "The 80 % band of the life against batteries of a lot that scatter as documented.",
 }

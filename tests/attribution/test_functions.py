@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from attribution.made import INTERVAL_S, stays
+from attribution.made import INTERVAL_S, Made, stays
 from warm_ember.attribution.functions import SILENT_NAME, SLEEP_NAME, UNKNOWN_NAME, function_ledger, lay_on_current
 from warm_ember.attribution.placing import place
 from warm_ember.bench.simulated import program as simulated
@@ -183,3 +183,32 @@ def test_a_trace_that_began_at_another_moment_is_laid_on_the_current(offset_s: f
     assert shifted_s == pytest.approx(offset_s, abs=1e-3)
     rows = {row.name: row for row in function_ledger(made.current, laid, placement).rows}
     assert rows["work"].charge_c == pytest.approx(truth["Run"], rel=5e-3)
+
+
+def _sampled(random: np.random.Generator, runs_s: float, period_s: float, many: int, jitter: float = 1.0):
+    """Return the ledger of a program of two functions, 1 and 20 mA, and what each took."""
+    rate_hz, samples = 20e3, round(many * period_s * 20e3)
+    runs = 4 * round(many * period_s / runs_s)
+    lengths = np.maximum(random.exponential(runs_s * rate_hz, runs), 1) if jitter else np.full(runs, runs_s * rate_hz)
+    ran = np.repeat(np.arange(len(lengths)) % 2, np.rint(lengths).astype(int))[:samples]
+    current = np.array([1e-3, 20e-3])[ran]
+    times_s = (np.arange(many) + 0.3) * period_s
+    trace = _trace(times_s, ran[(times_s * rate_hz).astype(int)], TWO)
+    made = Made(ArraySeries(current.astype(np.float32), 1 / rate_hz), (Event(0.0, "state", "Run"),))
+    return function_ledger(made.current, trace, place(made)), [float(current[ran == k].sum()) / rate_hz for k in (0, 1)]
+
+
+@pytest.mark.parametrize("runs_s", [0.002, 0.01, 0.2])
+def test_a_function_shorter_than_the_sampling_takes_what_flows_while_it_runs(random, runs_s: float) -> None:
+    found, (wait_c, work_c) = _sampled(random, runs_s, 0.01, 1500)
+    rows = {row.name: row for row in found.rows}
+    for name, true_c in (("wait", wait_c), ("work", work_c)):
+        assert abs(rows[name].charge_c - true_c) < 2 * rows[name].charge_error_c
+    assert rows["wait"].mean_a == pytest.approx(1e-3, rel=0.2)
+    assert not found.is_locked
+    assert sum(row.charge_c for row in found.rows) == pytest.approx(found.charge_c, rel=1e-9)
+
+
+def test_samples_that_keep_step_with_the_program_are_told(random) -> None:
+    assert _sampled(random, 0.005, 0.01, 1000, jitter=0.0)[0].is_locked
+    assert not _sampled(random, 0.0053, 0.01, 1000, jitter=0.0)[0].is_locked

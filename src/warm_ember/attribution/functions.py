@@ -11,15 +11,18 @@ from warm_ember.model.arrays import Flags, Floats, Indices
 from warm_ember.model.placement import UNPLACED, Placement
 from warm_ember.model.program import ASLEEP, ProgramTrace
 from warm_ember.signal.alignment import fit_clock, same_clock
+from warm_ember.signal.estimates import quantile
 from warm_ember.signal.intervals import integrals
 from warm_ember.signal.levels import Levels
-from warm_ember.signal.series import Series, ShouldStop, never
+from warm_ember.signal.series import Series, ShouldStop, chunks, never
 
 SLEEP_NAME = "asleep"
 SILENT_NAME = "no samples"
 UNKNOWN_NAME = "no symbol"
 _LONGEST_PERIODS = 4.0
-_NINETY_PERCENT = 1.645
+_ENOUGH, _FEWEST, _ONE_SIDE = 8, 3, 0.95
+_TELLS_OF_EDGE = (1.0, 0.9, 1 / 6)
+_TELLS_STEP, _SURELY, _CLEARLY = 30, 6.0, 0.02
 _TOLERATED_PERIODS = 1.5
 _CLEARLY_MORE = 1.25
 
@@ -37,7 +40,7 @@ class FunctionRow:
     time_s, charge_c
         What these samples stand for.
     charge_error_c
-        Half of the 90 % interval of the charge, from the number of samples.
+        Half of the 90 % interval of the charge, from where the samples fell and what flowed there.
     mean_a
         Charge over time.
     states
@@ -75,6 +78,8 @@ class FunctionLedger:
         How many there are.
     shifted_s
         By how much the trace was shifted to fit the current.
+    is_locked
+        Whether the samples fall on the same moments of what the program repeats, so that they say nothing of the rest.
     """
 
     rows: tuple[FunctionRow, ...]
@@ -84,6 +89,7 @@ class FunctionLedger:
     period_s: float
     samples: int
     shifted_s: float = 0.0
+    is_locked: bool = False
 
     def files(self) -> tuple[tuple[str, tuple[FunctionRow, ...]], ...]:
         """Return the rows of each source file, the costliest file first; rows that are no code have none."""
@@ -154,13 +160,19 @@ def function_ledger(
 
     Notes
     -----
-    A sample stands for the time from halfway to the one before to halfway to the next, and takes all charge of that
-    time; no further than twice its period, though: what lies between samples farther apart is `SILENT_NAME`, as a
-    unit that stops with the core takes none while it sleeps. All rows together close to the charge of the stretch.
+    A sample stands for the time from halfway to the one before to halfway to the next, at the current of its own
+    moment: a function that runs for less than that time takes what flows while it runs, not what flows around it. No
+    further than twice its period, though: what lies between samples farther apart is `SILENT_NAME`, as a unit that
+    stops with the core takes none while it sleeps. In each state with enough samples they are scaled to its charge, so
+    that all rows together close to the charge of the stretch.
 
-    The error: that a sample fell into a function is a chance event, so the charge of a function is a sum of n such
-    events, whose variance is the sum of their squares less what is known of the whole (W. G. Cochran, *Sampling
-    Techniques*, 1977, 5A.8, for proportions weighted by size).
+    The error counts where the samples fell and what flowed there. Samples that keep step with what the program repeats
+    see one part of it again and again: what flows at their moments is then not what flows on average.
+
+    References
+    ----------
+    W. G. Cochran, *Sampling Techniques*, 3rd ed. 1977, chapters 6 and 8 (ratio estimates; systematic samples of what
+    is periodic).
     """
     inside = (trace.times_s >= 0) & (trace.times_s <= current.samples * current.interval_s)
     times_s, addresses = trace.times_s[inside], trace.addresses[inside]
@@ -176,25 +188,78 @@ def function_ledger(
     wanted: Flags = np.ones(len(piece_state), dtype=bool)
     if state is not None:
         wanted = piece_state == (placement.names.index(state) if state in placement.names else UNPLACED)
+    part = np.searchsorted(sample_edges_s, edges_s[:-1], side="right") - 1
+    sample = np.where(owner[part] == len(names) - 1, -1, _sample_of(times_s, edges_s))
+    charge_c, length_s = integrals(current, edges_s, should_stop=should_stop), np.diff(edges_s)
+    flows_a = _flowing(current, times_s, should_stop)
+    holds = (sample >= 0) & (times_s[sample] >= edges_s[:-1]) & (times_s[sample] <= edges_s[1:])
+    seen_c = np.where(holds & ~np.isnan(flows_a[sample]), flows_a[sample] * length_s, charge_c)
     pieces = _Pieces(
-        owner[np.searchsorted(sample_edges_s, edges_s[:-1], side="right") - 1][wanted],
+        owner[part][wanted],
         piece_state[wanted],
-        integrals(current, edges_s, should_stop=should_stop)[wanted],
-        np.diff(edges_s)[wanted],
+        sample[wanted],
+        charge_c[wanted],
+        _scaled(seen_c, charge_c, piece_state, sample)[wanted],
+        length_s[wanted],
         np.isin(edges_s[:-1], sample_edges_s)[wanted],
     )
     covers = (float(edges_s[0]), float(edges_s[-1]))
     rows = _rows(names, pieces, placement)
-    return FunctionLedger(rows, *covers, float(pieces.charge_c.sum()), trace.period_s, len(times_s))
+    is_locked = _is_locked(seen_c[sample >= 0], charge_c[sample >= 0])
+    whole_c = float(pieces.charge_c.sum())
+    return FunctionLedger(rows, *covers, whole_c, trace.period_s, len(times_s), is_locked=is_locked)
+
+
+def _sample_of(times_s: Floats, edges_s: Floats) -> Indices:
+    """Return the sample that each piece of time is nearest to."""
+    middle_s = (edges_s[:-1] + edges_s[1:]) / 2
+    after = np.clip(np.searchsorted(times_s, middle_s), 1, max(len(times_s) - 1, 1))
+    nearer = np.abs(times_s[after - 1] - middle_s) <= np.abs(times_s[np.minimum(after, len(times_s) - 1)] - middle_s)
+    return np.asarray(np.where(nearer, after - 1, np.minimum(after, len(times_s) - 1)), dtype=np.int64)
+
+
+def _flowing(current: Series, times_s: Floats, should_stop: ShouldStop) -> Floats:
+    """Return what flows at some moments, which rise."""
+    at = np.minimum((times_s / current.interval_s).astype(np.int64), current.samples - 1)
+    found = np.full(len(at), np.nan)
+    for first, values in chunks(current, int(at[0]), int(at[-1]) + 1, should_stop=should_stop):
+        mine = slice(int(np.searchsorted(at, first)), int(np.searchsorted(at, first + len(values))))
+        found[mine] = values[at[mine] - first]
+    return found
+
+
+def _scaled(seen_c: Floats, charge_c: Floats, state: Indices, sample: Indices) -> Floats:
+    """Return what samples stand for, scaled to the charge of each state; where they are few, the charge around them."""
+    states, number = np.unique(state, return_inverse=True)
+    told = sample >= 0
+    many = np.bincount(number[told], minlength=len(states))
+    sums, whole = (np.bincount(number[told], part[told], minlength=len(states)) for part in (seen_c, charge_c))
+    fits = (many >= _ENOUGH) & (sums * whole > 0)
+    factor = np.where(fits, whole / np.where(fits, sums, 1.0), 1.0)
+    return np.where(told & fits[number], seen_c * factor[number], charge_c)
+
+
+def _is_locked(seen_c: Floats, charge_c: Floats) -> bool:
+    """Answer whether what flows at the samples is further from the average than samples at random would be."""
+    if len(seen_c) < _TELLS_STEP or not charge_c.any():
+        return False
+    apart = seen_c - charge_c
+    error = float(apart.std()) / len(apart) ** 0.5
+    return bool(abs(float(apart.mean())) > max(_SURELY * error, _CLEARLY * abs(float(charge_c.mean()))))
 
 
 @dataclass(frozen=True, eq=False)
 class _Pieces:
-    """Pieces of time, each of one sample and one state; the first of a sample says that it begins one."""
+    """Pieces of time, each of one sample, or none, and one state; the first of a sample says that it begins one.
+
+    `charge_c` is what flows in them, `taken_c` what their samples stand for.
+    """
 
     owner: Indices
     state: Indices
+    sample: Indices
     charge_c: Floats
+    taken_c: Floats
     length_s: Floats
     begins: Flags
 
@@ -239,15 +304,14 @@ def _with_silence(times_s: Floats, owner: Indices, period_s: float, silent: int)
 
 def _rows(names: list[tuple[str, str, bool]], pieces: _Pieces, placement: Placement) -> tuple[FunctionRow, ...]:
     count = len(names)
-    charges = np.bincount(pieces.owner, pieces.charge_c, count)
+    charges = np.bincount(pieces.owner, pieces.taken_c, count)
     times = np.bincount(pieces.owner, pieces.length_s, count)
     samples = np.bincount(pieces.owner, pieces.begins, count).astype(np.int64)
-    squares = np.bincount(pieces.owner, pieces.charge_c**2, count)
-    variance = np.maximum(squares - charges**2 / max(int(samples.sum()), 1), 0.0)
+    errors_c = _errors(pieces, count)
     state_names = (*placement.names, UNPLACED_NAME)
     by_state = np.zeros((count, len(state_names)))
     # The number of what is unplaced is -1: the last column.
-    np.add.at(by_state, (pieces.owner, pieces.state), pieces.charge_c)
+    np.add.at(by_state, (pieces.owner, pieces.state), pieces.taken_c)
     rows = []
     for number in np.argsort(-charges, kind="stable"):
         if not times[number]:
@@ -263,10 +327,50 @@ def _rows(names: list[tuple[str, str, bool]], pieces: _Pieces, placement: Placem
                 samples=int(samples[number]) if name != SILENT_NAME else 0,
                 time_s=time_s,
                 charge_c=charge_c,
-                charge_error_c=_NINETY_PERCENT * float(np.sqrt(variance[number])) if name != SILENT_NAME else 0.0,
+                charge_error_c=float(errors_c[number]) if name != SILENT_NAME else 0.0,
                 mean_a=charge_c / time_s,
                 states=tuple((state, share) for state, share in shares if share > 0),
                 is_code=is_code,
             )
         )
     return tuple(rows)
+
+
+def _errors(pieces: _Pieces, count: int) -> Floats:
+    """Return half of the 90 % interval of the charge of each owner, shape ``(count,)``.
+
+    Notes
+    -----
+    With samples at even times a function that runs for many of them is known to within one at either end: an end lies
+    anywhere between two samples, with a twelfth of a square as its variance. Of runs of single samples no more is known
+    than that neighbours differ. So the variance is taken from neighbours, and not from what all samples scatter by.
+
+    References
+    ----------
+    K. M. Wolter, *Introduction to Variance Estimation*, 2nd ed. 2007, section 8.2 (systematic samples, successive
+    differences).
+    """
+    told = pieces.sample >= 0
+    samples, rank = np.unique(pieces.sample[told], return_inverse=True)
+    many = len(samples)
+    if many < _FEWEST:
+        return np.bincount(pieces.owner[told], pieces.taken_c[told], minlength=count).astype(np.float64)
+    taken_c = np.bincount(rank, pieces.taken_c[told], minlength=many)
+    owner = np.zeros(many, dtype=np.int64)
+    owner[rank] = pieces.owner[told]
+    charges_c = np.bincount(owner, taken_c, minlength=count)
+    share = charges_c / taken_c.sum() if taken_c.sum() else charges_c
+    before, after, steps_c = owner[:-1], owner[1:], np.diff(taken_c)
+    same = before == after
+    # How much an edge between two runs tells: less the more of them go on beyond the two samples at it.
+    later = np.append(same[1:], (False, False))
+    earlier = np.append((False, False), same[:-1])
+    goes_on = (later[:-1] & later[1:]).astype(int) + (earlier[1:] & earlier[:-1])
+    tells = np.where(same, 1.0, np.array(_TELLS_OF_EDGE)[goes_on])
+    squares = np.bincount(after, tells * np.where(same, steps_c**2, taken_c[1:] ** 2), minlength=count)
+    squares += np.bincount(before, tells * np.where(same, 0.0, taken_c[:-1] ** 2), minlength=count)
+    crossed = np.bincount(after, tells * taken_c[1:] * steps_c, minlength=count)
+    crossed -= np.bincount(before, tells * taken_c[:-1] * steps_c, minlength=count)
+    variance = squares - 2 * share * crossed + share**2 * float((tells * steps_c**2).sum())
+    error_c = np.sqrt(np.maximum(variance, 0.0) * many / (2 * (many - 1)))
+    return np.asarray(error_c * quantile(_ONE_SIDE, many - 1.0))

@@ -105,4 +105,5 @@ def resolved_from(recording: Recording, levels: Levels, noise: LevelNoise) -> tu
         limits.append((-_OFFSET_TIMES * noise.level_a, "offset"))
     if noise.level_a == 0 and noise.step_a == 0:
         limits.append((smallest_reading(recording.current, levels.edges[1:]), "step"))
-    return max(limits)
+    least_a, why = max(limits)
+    return float(least_a), why

@@ -18,7 +18,7 @@ from warm_ember.signal.period import find_period
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.units import duration_text
 
-_REGULAR, _AT_MOST_APART = 0.1, 0.3
+_REGULAR, _AT_MOST_APART, _SAME_BEYOND = 0.1, 0.3, 1.5
 _LEAST_CYCLES, _MOST_OUT = 2, 0.5
 _UNLIKE, _EARLY, _OFF = 3.0, 0.2, 0.5
 _LEAST_REST = 0.1
@@ -93,7 +93,7 @@ def find_window(recording: Recording, placement: Placement, *, should_stop: Shou
     best = max(_trains(recording, placement, start_s, should_stop), key=lambda one: one.matters, default=None)
     if best is not None:
         from_s, to_s, cycle_s, found_by = best.from_s, best.to_s, (best.to_s - best.from_s) / best.cycles, best.what
-        if from_s - start_s <= cycle_s and end_s - to_s <= 1.5 * cycle_s:  # the same on either side of the row
+        if max(from_s - start_s, end_s - to_s) <= _SAME_BEYOND * cycle_s:  # it goes on alike on either side
             from_s, to_s = start_s, end_s
     else:
         period = find_period(recording.current, start_s, end_s)

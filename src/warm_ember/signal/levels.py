@@ -31,6 +31,9 @@ _SMALLEST_SCALE_A = 1e-10
 _LONG_SAMPLES = 10_000_000
 _SUMMARY_BLOCKS = 1 << 14
 _CALM = 0.2
+_LOOKED_AT_FOR_STEP, _FEWEST_VALUES, _SHARE_OF_VALUES = 1 << 16, 12, 0.05
+_NEIGHBOURS, _ON_GRID, _ALL_BUT = 0.3, 0.1, 0.95
+_GOLDEN, _STEPS_LINEAR = 0.6180339887498949, 4.0
 _WIDE = 0.3
 _LOOKED_AT = 1024
 _READ_AT_ONCE = 1 << 20
@@ -108,10 +111,13 @@ def find_levels(
     measured = ~np.isnan(medians)
     if not measured.any():
         return Levels(np.empty(0), np.array([0, series.samples]), np.array([-1]), _SMALLEST_SCALE_A)
-    scale_a = _noise_scale(medians[measured], spreads[measured], size)
+    step_a = _step(medians[measured])
+    scale_a = max(_noise_scale(medians[measured], spreads[measured], size), _STEPS_LINEAR * step_a)
     scaled = np.arcsinh(medians / scale_a)
     known = np.arcsinh(np.array(centres_a) / scale_a)
-    limits = (known[:-1] + known[1:]) / 2 if len(known) else _limits(scaled[measured], most)
+    limits = (known[:-1] + known[1:]) / 2
+    if not len(known):
+        limits = _limits(np.arcsinh(_between_steps(medians[measured], step_a) / scale_a), most)
     labels = np.where(measured, np.searchsorted(limits, scaled), -1).astype(np.int64)
     labels = _absorb_transitions(labels)
     if not len(known):
@@ -266,6 +272,30 @@ def _noise_scale(medians: Floats, spreads: Floats, size: int) -> float:
     known = spreads[lowest & ~np.isnan(spreads)]  # beside a hole there is no spread
     noise = float(np.median(known)) if len(known) else 0.0
     return max(1.25 * noise / math.sqrt(size), _SMALLEST_SCALE_A)
+
+
+def _step(medians: Floats) -> float:
+    """Return the step that readings come in, A; 0 where they are not seen to lie on a grid."""
+    some = medians[:: max(1, len(medians) // _LOOKED_AT_FOR_STEP)]
+    values = np.unique(some)
+    if not _FEWEST_VALUES <= len(values) <= _SHARE_OF_VALUES * len(some):
+        return 0.0
+    gaps = np.diff(values)
+    real = gaps[gaps > 1e-5 * float(np.abs(values).max())]
+    if not len(real):
+        return 0.0
+    step_a = float(np.median(real[real < 1.5 * real.min()]))
+    step_a = float(real.sum() / np.rint(real / step_a).sum())  # single precision blurs one gap, not all together
+    off = np.abs(values / step_a - np.rint(values / step_a))
+    is_grid = np.mean(real < 1.5 * step_a) >= _NEIGHBOURS and np.mean(off < _ON_GRID) >= _ALL_BUT
+    return step_a if is_grid else 0.0
+
+
+def _between_steps(medians: Floats, step_a: float) -> Floats:
+    """Spread readings evenly over the step that each stands for: each step would be a level of its own otherwise."""
+    if not step_a:
+        return medians
+    return np.asarray(medians + step_a * ((np.arange(len(medians)) * _GOLDEN) % 1.0 - 0.5))
 
 
 def _limits(scaled: Floats, most: int) -> Floats:

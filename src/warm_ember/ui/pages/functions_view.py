@@ -88,9 +88,11 @@ class FunctionsView(StatesPart):
         self._fill()
         if ledger is not None:
             rate = quantity_text(1 / ledger.period_s if ledger.period_s else None, "Hz")
-            words = f"{ledger.samples} samples of the program counter, {rate}; the error is that of their number"
+            words = f"{ledger.samples} samples of the program counter, {rate}; the error is that of where they fell"
             if ledger.shifted_s:
                 words += f"; shifted by {duration_text(abs(ledger.shifted_s))} to fit the current"
+            if ledger.is_locked:
+                words += "; the samples keep step with the program: they see the same part of it again and again"
             self._words.setText(words)
         else:
             self._words.setText("")
