@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 from attribution.made import INTERVAL_S, Made, stays
 from attribution.test_load import wake_lists, waking
+from warm_ember.attribution.ledger import make_ledger
 from warm_ember.attribution.placing import place
 from warm_ember.attribution.wake_ledger import make_wake_ledger
 from warm_ember.attribution.wakes import Wakes, find_wakes
@@ -134,3 +135,34 @@ def test_a_log_that_lies_in_several_ways_tells_of_no_wake() -> None:
     assert find_wakes(made, placement).source == ()
     found = find_wakes(made, placement, lambda: find_levels(made.current))
     assert found.source == ("unknown", "unknown")
+
+
+@pytest.mark.parametrize("lost", [(4, 1.0), (4, 0.4), (7, 1.0), (-1, 0.5)])
+def test_what_was_not_measured_is_in_no_sum(lost: tuple[int, float]) -> None:
+    """Four wakes of 500 µC over 5 µA; a wake, a part of one, a sleep, or half of the capture is missing."""
+    parts = [("Sleep", 5e-6, 0.9), ("Work", 5e-3, 0.1)] * 4 + [("Sleep", 5e-6, 0.9)]
+    made, _ = stays(*parts)
+    events, edge_s = list(made.events), np.cumsum([0.0, *(length_s for _, _, length_s in parts)])
+    for number, (state, _, _) in enumerate(parts):
+        kind = (
+            Event(float(edge_s[number]), "wake", "rtc")
+            if state == "Work"
+            else Event(float(edge_s[number]), "sleep", "deep")
+        )
+        events.append(kind)
+    made.events = tuple(sorted(events, key=lambda event: event.time_s))
+    values = made.current.read(0, made.current.samples).copy()
+    at, share = lost
+    first, last = (0, len(values)) if at < 0 else (round(edge_s[at - 1] * 1e3), round(edge_s[at] * 1e3))
+    values[first : first + round(share * (last - first))] = np.nan
+    made.current = ArraySeries(values, made.current.interval_s)
+    placement = place(made)
+    found = make_wake_ledger(made, placement, find_wakes(made, placement))
+    states = make_ledger(made, placement)
+    assert found.floor_a == pytest.approx(5e-6, rel=1e-3)
+    assert found.mean_a == pytest.approx(states.mean_a, rel=1e-9)
+    assert found.closing.charge_c == pytest.approx(states.charge_c, rel=1e-9)
+    assert found.closing.coverage == pytest.approx(1 - np.isnan(values).mean())
+    assert found.floor_a + sum(row.added_a for row in found.sources) == pytest.approx(found.mean_a, rel=1e-6)
+    assert (found.cost_c > 0).all()
+    assert found.sources[0].charge_c_mean == pytest.approx(0.1 * (5e-3 - 5e-6), rel=1e-3)

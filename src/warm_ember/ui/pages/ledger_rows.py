@@ -80,8 +80,10 @@ def count_text(entries: float) -> str:
 
 
 def spread_text(row: LedgerRow) -> str:
-    """Write half of the 90 % interval of a mean current."""
+    """Write half of the 90 % interval of a mean current; of what was entered once nothing is known of it."""
     mean = row.mean
+    if mean.value is not None and row.entries == 1:
+        return "entered once"
     if mean.value is None or mean.low is None or mean.high is None:
         return ""
     return f"± {quantity_text((mean.high - mean.low) / 2, 'A', 2)}"

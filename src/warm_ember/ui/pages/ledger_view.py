@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QWidget
 
 from warm_ember.attribution.day import DayRow, day_rows
 from warm_ember.attribution.ledger import UNPLACED_NAME, Ledger, LedgerRow
-from warm_ember.model.figure import Grade
+from warm_ember.model.figure import Bound
 from warm_ember.session.results import RunResults
 from warm_ember.ui.look.marked import draw_marked, plain, width_of
 from warm_ember.ui.look.textures import CROSS, Swatch, fill, swatches
@@ -379,7 +379,10 @@ class LedgerView(QWidget):
         cell("mean dwell", duration_text(row.mean_dwell_s).marked)
         if self.by == ENERGY:
             cell("mean current", quantity_text(shown.mean_w, "W").marked)
-        elif row.mean.grade is Grade.BOUNDED and row.mean.high is not None:
+        elif row.mean.bound is Bound.AT_LEAST:
+            cell("mean current", f"at least {quantity_text(row.mean.value, 'A').marked}")
+            cell("mean current", "range exceeded", second, "small", True)
+        elif row.mean.bound is not None:
             cell("mean current", f"below {quantity_text(row.mean.high, 'A').marked}")
             cell("mean current", "under the resolution", second, "small", True)
         else:
