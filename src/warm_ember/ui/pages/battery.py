@@ -350,7 +350,9 @@ class BatteryPage(Page):
         life = shown.life
         low, high = months_text(life.p10_s).number, months_text(life.p90_s).number
         detail = f"{quantity_text(life.mean_a, 'A').marked}, **{low}** to **{high}**"
-        return LinkFigure(months_text(life.life_s).marked, detail, self.warning().replace("**", ""))
+        return LinkFigure(
+            words.side_words(life) + months_text(life.life_s).marked, detail, self.warning().replace("**", "")
+        )
 
 
 def _battery_edit(part: str, field: str, value: object) -> Edit:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 
+from warm_ember.battery.life import LifeEstimate
 from warm_ember.battery.sensitivity import Step
 from warm_ember.session.battery_results import LifeInYears, Tradeoffs
 from warm_ember.session.results import RunResults
@@ -13,7 +14,8 @@ from warm_ember.units import MONTH_S, bare, months_text, quantity_text, signific
 def life_sentence(results: RunResults, steps: tuple[Step, ...]) -> str:
     """Say how long the battery lasts against the target, and which input that rests on most weakly."""
     weakest = results.life.weakest
-    return f"{_answer(results, steps)} Weakest: {weakest.origin}, {weakest.grade.value}."
+    window = f" From the capture, {results.window.words}." if results.window is not None else ""
+    return f"{_answer(results, steps)} Weakest: {weakest.origin}, {weakest.grade.value}.{window}"
 
 
 def years_sentence(results: RunResults, found: LifeInYears, steps: tuple[Step, ...]) -> str:
@@ -51,11 +53,16 @@ def trade_sentence(found: Tradeoffs | None, results: RunResults | None) -> str:
     return text
 
 
+def side_words(life: LifeEstimate) -> str:
+    """Return "at most " or "at least " where only a bound is known of a life."""
+    return f"{life.bound.value.replace('_', ' ')} " if life.bound is not None else ""
+
+
 def _answer(results: RunResults, steps: tuple[Step, ...]) -> str:
     life = results.life
     if not math.isfinite(life.life_s):
         return "Nothing is drawn on average: this model never ends."
-    lasts = f"**{significant(life.life_s / MONTH_S)}** months"
+    lasts = f"{side_words(life)}**{significant(life.life_s / MONTH_S)}** months"
     if life.target_s is None:
         return f"{results.run.label} lasts {lasts}, ended by {life.limit.value}; type a target to compare."
     wanted = f"**{bare(life.target_s / MONTH_S)}**"
