@@ -59,11 +59,16 @@ def drawn(model: LifeModel, spreads: Spreads, draws: int, random: np.random.Gene
         sigma = math.sqrt(math.log1p(relative**2))
         return np.exp(sigma * random.standard_normal(draws) - sigma**2 / 2)
 
+    def measured(relative: float) -> Floats:
+        # As likely to be above as below: of what was seen too seldom the true value may be several times as large.
+        return np.exp(relative * random.standard_normal(draws))
+
     load, battery = model.load, model.battery
-    base_a = load.base_a * spread(spreads.base)
+    base_a = load.base_a * (spread if math.isinf(load.base_freedom) else measured)(spreads.base)
     charges_c, rates_hz = [], []
     for cost in load.costs:
-        charges_c.append(cost.charge_c * spread(spreads.of_charge(cost)))
+        charge = spread if math.isinf(cost.charge_freedom) else measured
+        charges_c.append(cost.charge_c * charge(spreads.of_charge(cost)))
         rates_hz.append(cost.rate_hz * spread(spreads.of_rate(cost)))
     return _variants(
         model,
