@@ -182,7 +182,7 @@ def test_a_change_is_linked_to_the_run_that_proves_it(window: MainWindow, page: 
 
 
 def test_claims_are_judged_on_the_plan(qtbot: QtBot, window: MainWindow, page: TunePage, settle) -> None:
-    for words, outcome in (("half the charge", Outcome.REFUTED), ("a third less charge", Outcome.SUPPORTED)):
+    for words, outcome in (("a tenth of the charge", Outcome.REFUTED), ("a tenth less charge", Outcome.SUPPORTED)):
         type_into(qtbot, page.claim.edit, words)
         settle()
         assert page.claim.verdict.judged.outcome is outcome
@@ -231,7 +231,7 @@ def test_two_runs_are_laid_over_each_other_in_every_way(qtbot: QtBot, window: Ma
         next(s for s in runs.switches() if s.title == "Difference").choose(by)
         settle()
         assert runs.table.rows[0].name == first
-    type_into(qtbot, runs.claim.edit, "a third of the charge")
+    type_into(qtbot, runs.claim.edit, "half the charge")
     settle()
     assert runs.claim.verdict.judged.outcome is Outcome.SUPPORTED
     monkeypatch.setattr(QInputDialog, "getMultiLineText", lambda *_a: ("on the north wall", True))
