@@ -43,6 +43,15 @@ def test_a_floor_that_is_not_resolved_is_below_a_bound_that_holds(
     assert low["mean_a_low"] <= floor_a <= low["mean_a_high"]
     assert "below" in command("states", tmp_path / "p", "c")[1]
     assert any(one["kind"] == "below-resolution" for one in found["findings"]["findings"])
+    asleep = json.loads(command("stretch", tmp_path / "p", "c", "--from", 1, "--to", 2, "--json")[1])
+    assert (asleep["grade"], asleep["bound"]) == ("bounded", "below")
+    assert asleep["mean_a_high"] >= floor_a
+    whole = json.loads(command("stretch", tmp_path / "p", "c", "--from", 0, "--to", 60, "--json")[1])
+    assert (whole["grade"], whole["bound"]) == ("measured", None)
+    wakes_found = json.loads(command("wakes", tmp_path / "p", "c", "--json")[1])
+    assert wakes_found["floor_a_high"] >= floor_a
+    assert {one["bound"] for one in wakes_found["idle"]} == {"below"}
+    assert {one["bound"] for one in wakes_found["sources"]} == {None}
     assert (found["high"]["grade"], found["high"]["bound"]) == ("measured", None)
 
 
@@ -68,3 +77,18 @@ def test_what_was_clipped_is_at_least_and_the_life_at_most_that(tmp_path, comman
     assert (stretch["grade"], stretch["bound"]) == ("bounded", "at_least")
     asleep = json.loads(command("stretch", tmp_path / "p", "c", "--from", 1, "--to", 2, "--json")[1])
     assert (asleep["grade"], asleep["bound"]) == ("measured", None)
+    (source,) = json.loads(command("wakes", tmp_path / "p", "c", "--json")[1])["sources"]
+    assert (source["grade"], source["bound"]) == ("bounded", "at_least")
+    assert source["charge_c_mean_low"] <= source["charge_c_mean"]
+    assert source["charge_c_mean_high"] is None
+
+
+def test_a_change_to_what_was_clipped_is_at_least_that(tmp_path, command, random) -> None:
+    for name, most_a, work_a in (("one", 9e-3, 2e-3), ("other", 4.5e-3, 5e-3)):
+        np.minimum(wakes(random, 8e-6, 2e-7, work_a), most_a).astype("<f4").tofile(tmp_path / f"{name}.f32")
+        assert command("import", tmp_path / "p", tmp_path / f"{name}.f32", "--rate", RATE_HZ)[0] == 0
+    found = json.loads(command("compare", tmp_path / "p", "one", "other", "--json")[1])
+    for one in (found["mean_a"], found["sources"][0]):
+        assert (one["grade"], one["bound"], one["change_a_high"], one["real"]) == ("bounded", "at_least", None, True)
+    back = json.loads(command("compare", tmp_path / "p", "other", "one", "--json")[1])["mean_a"]
+    assert (back["bound"], back["change_a_low"], back["real"]) == ("at_most", None, True)

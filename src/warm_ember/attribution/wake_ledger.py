@@ -4,19 +4,23 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from warm_ember.attribution.cpu_wakes import covered
 from warm_ember.attribution.ledger import UNPLACED_NAME
+from warm_ember.attribution.limits import NO_LIMITS, Limits
 from warm_ember.attribution.recording import Recording
+from warm_ember.attribution.sequence import recurring
 from warm_ember.attribution.sleep_depth import IdleRow, IdleStretches, SleepDepth, judge
 from warm_ember.attribution.wake_alignment import Aligned, align
 from warm_ember.attribution.wakes import Cause, Wakes
 from warm_ember.model.arrays import Flags, Floats, Indices
+from warm_ember.model.figure import Bound, Figure, Grade
 from warm_ember.model.placement import UNPLACED, Alignment, Placement
 from warm_ember.model.wakes import SleepMode
+from warm_ember.signal.estimates import NOTHING_KNOWN, Estimate, mean
 from warm_ember.signal.intervals import interval_sums
 from warm_ember.signal.periods import Period, find_periods, period_of
 from warm_ember.signal.series import ShouldStop, never
@@ -65,6 +69,10 @@ class SourceRow:
         Mean charge above the sleep floor.
     added_a
         What it adds to the average current.
+    charge, added
+        The same two with what is known of their errors.
+    bound
+        At least that, where the instrument's range was exceeded in any of its wakes; None for values.
     ran
         What ran in its wakes, in the order in which it began.
     periods
@@ -86,6 +94,9 @@ class SourceRow:
     woke_from: tuple[str, ...]
     by_line: int
     by_period: int
+    charge: Estimate = NOTHING_KNOWN
+    added: Estimate = NOTHING_KNOWN
+    bound: Bound | None = None
 
     @property
     def resume_c(self) -> float | None:
@@ -143,6 +154,8 @@ class WakeLedger:
         Where all charge is; what was not measured is in no sum.
     is_measured
         Whether there is a current at all: a trace may come alone, and charges are unknown then.
+    resolved_a
+        Below this the instrument cannot tell a current from nothing.
     """
 
     capture: str
@@ -160,6 +173,23 @@ class WakeLedger:
     is_measured: bool = True
     refused: Mapping[str, int] = field(default_factory=dict)
     closing: Closing = field(default_factory=Closing)
+    resolved_a: float = 0.0
+
+    @property
+    def floor(self) -> Figure:
+        """The floor as a figure: below what is resolved, where it is."""
+        return self.asleep(self.floor_a)
+
+    def asleep(self, mean_a: float | None) -> Figure:
+        """Return a current that flows asleep as a figure: below what is resolved, where it is."""
+        if mean_a is None or mean_a >= self.resolved_a:
+            return Figure(mean_a)
+        return Figure(mean_a, None, self.resolved_a, Grade.BOUNDED, bound=Bound.BELOW)
+
+    @property
+    def bound(self) -> Bound | None:
+        """On which side of the truth the sums lie."""
+        return Bound.AT_LEAST if any(row.bound is Bound.AT_LEAST for row in self.sources) else None
 
     @property
     def idle(self) -> tuple[IdleRow, ...]:
@@ -194,6 +224,7 @@ def make_wake_ledger(
     slack_s: Mapping[str, float] | None = None,
     typed: Sequence[SleepMode] = (),
     *,
+    limits: Limits = NO_LIMITS,
     should_stop: ShouldStop = never,
 ) -> WakeLedger:
     """Sum a capture over its wakes.
@@ -206,6 +237,8 @@ def make_wake_ledger(
         By how much later each source may wake; 0 for sources that are not named.
     typed
         What the project says of sleep modes.
+    limits
+        What the instrument could not tell.
 
     Raises
     ------
@@ -267,7 +300,13 @@ def make_wake_ledger(
         wakes,
         cost_c,
         awake_s,
-        _sources(wakes, cost_c, added_a, awake_s, duration_s, ran, periods, _left(wakes, idle), names),
+        _sources(
+            wakes,
+            _Costs(cost_c, added_a, awake_s, times_s, _clipped(wakes, limits), duration_s),
+            ran,
+            periods,
+            [tuple(names[index] for index in modes.tolist()) for modes in _woken_from(wakes, idle)],
+        ),
         judge(wakes, idle, names, cost_c, typed, timer_s, duration_s),
         align(wakes, cost_c, slack_s or {}, current.interval_s, duration_s),
         dict(slack_s or {}),
@@ -279,7 +318,17 @@ def make_wake_ledger(
             float(charge_c[~awake & ~asleep].sum()),
             whole_s / duration_s if duration_s else 0.0,
         ),
+        max(limits.least_a, recording.info.resolution_a or 0.0),
     )
+
+
+def _clipped(wakes: Wakes, limits: Limits) -> Flags:
+    """Return in which wakes the range of the instrument was exceeded."""
+    if not len(limits.clipped):
+        return np.zeros(wakes.count, dtype=bool)
+    next_one = np.searchsorted(limits.clipped[:, 1], wakes.first, side="right")
+    begins = np.append(limits.clipped[:, 0], np.iinfo(np.int64).max)[next_one]
+    return np.asarray(begins < wakes.last)
 
 
 def _over(wakes: Wakes, edges: Indices, parts: Floats) -> Floats:
@@ -318,34 +367,46 @@ def _periods(times_s: Floats) -> tuple[Period, ...]:
     return (one,) if one is not None else find_periods(times_s)
 
 
+@dataclass(frozen=True, eq=False)
+class _Costs:
+    """What each wake costs and adds, how long it is and when it begins, and whether it was clipped."""
+
+    cost_c: Floats
+    added_a: Floats
+    awake_s: Floats
+    begins_s: Floats
+    clipped: Flags
+    duration_s: float
+
+
 def _sources(
     wakes: Wakes,
-    cost_c: Floats,
-    added_a: Floats,
-    awake_s: Floats,
-    duration_s: float,
+    costs: _Costs,
     ran: Mapping[str, tuple[Ran, ...]],
     periods: Mapping[str, tuple[Period, ...]],
-    left: Indices,
-    modes: Sequence[str],
+    woken_from: Sequence[tuple[str, ...]],
 ) -> tuple[SourceRow, ...]:
     rows = []
-    for source in wakes.names:
+    for source, modes in zip(wakes.names, woken_from, strict=True):
         mine = wakes.by(source)
-        count, cause = int(mine.sum()), wakes.cause[mine]
+        count, cause, cost_c = int(mine.sum()), wakes.cause[mine], costs.cost_c[mine]
+        added_a = float(costs.added_a[mine].sum())
         rows.append(
             SourceRow(
                 source,
                 count,
-                count / duration_s * HOUR_S,
-                float(awake_s[mine].mean()),
-                float(cost_c[mine].mean()),
-                float(added_a[mine].sum()),
+                count / costs.duration_s * HOUR_S,
+                float(costs.awake_s[mine].mean()),
+                float(cost_c.mean()),
+                added_a,
                 ran[source],
                 periods[source],
-                tuple(modes[index] for index in np.unique(left[mine & (left >= 0)]).tolist()),
+                modes,
                 int((cause == Cause.LINE).sum()),
                 int((cause == Cause.PERIOD).sum()),
+                mean(cost_c),
+                replace(recurring(costs.begins_s[mine], cost_c, costs.duration_s), value=added_a),
+                Bound.AT_LEAST if costs.clipped[mine].any() else None,
             )
         )
     return tuple(sorted(rows, key=lambda row: -row.added_a))
@@ -467,11 +528,12 @@ def _floors_under(wakes: Wakes, idle: IdleStretches, modes: int, floor_a: float)
     return np.asarray(floors_a[idle.mode[asleep[np.maximum(before, 0)]]])
 
 
-def _left(wakes: Wakes, idle: IdleStretches) -> Indices:
-    """Return the mode that each wake ended; -1 where none is known."""
+def _woken_from(wakes: Wakes, idle: IdleStretches) -> list[Indices]:
+    """Return for each source the modes that its wakes ended."""
     asleep = np.flatnonzero(~idle.in_wakes)
     before = np.searchsorted(idle.first[asleep], wakes.first, side="left") - 1
-    return np.where(before >= 0, idle.mode[asleep[np.maximum(before, 0)]], -1) if len(asleep) else before
+    left = np.where(before >= 0, idle.mode[asleep[np.maximum(before, 0)]], -1) if len(asleep) else before
+    return [np.unique(left[wakes.by(source) & (left >= 0)]) for source in wakes.names]
 
 
 def _next_timer(wakes: Wakes, idle: IdleStretches, timers: list[str], interval_s: float) -> Floats:

@@ -9,7 +9,8 @@ import typer
 from warm_ember.cli.arguments import JsonOption, NameArgument, ProjectArgument
 from warm_ember.cli.output import print_json, print_line, print_table
 from warm_ember.cli.project import open_project
-from warm_ember.cli.tables import MEASURED
+from warm_ember.cli.tables import bound_text, grade_json
+from warm_ember.model.figure import Figure, Grade
 from warm_ember.session.tuning_results import Comparison
 from warm_ember.tuning.claims import Judged
 from warm_ember.tuning.difference import Difference
@@ -74,7 +75,7 @@ def _values(one: Difference) -> dict[str, Any]:
         "change_a_low": one.low_a,
         "change_a_high": one.high_a,
         "real": one.is_real,
-        **MEASURED,
+        **grade_json(Figure(None, grade=Grade.BOUNDED if one.is_bounded else Grade.MEASURED, bound=one.bound)),
     }
 
 
@@ -84,8 +85,8 @@ def _print(found: Comparison) -> None:
             cells = [
                 (
                     one.name,
-                    quantity_text(one.before_a, "A"),
-                    quantity_text(one.after_a, "A"),
+                    bound_text(one.before_a, "A", one.bounds[0]),
+                    bound_text(one.after_a, "A", one.bounds[1]),
                     quantity_text(one.change_a, "A"),
                     f"{quantity_text(one.low_a, 'A')} to {quantity_text(one.high_a, 'A')}",
                     one.words,

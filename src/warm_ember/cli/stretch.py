@@ -9,7 +9,7 @@ import typer
 from warm_ember.cli.arguments import JsonOption, NameArgument, ProjectArgument
 from warm_ember.cli.output import print_json, print_table
 from warm_ember.cli.project import open_project
-from warm_ember.cli.tables import figure_text, grade_json
+from warm_ember.cli.tables import ends_json, figure_text, grade_json
 from warm_ember.errors import BadArgumentError
 from warm_ember.units import duration_text, percent_text, quantity_text
 
@@ -42,6 +42,7 @@ def stretch(
                 "to_s": reading.to_s,
                 "coverage": reading.coverage,
                 "mean_a": reading.mean_a,
+                **ends_json("mean_a", (figure.low, figure.high)),
                 "min_a": reading.min_a,
                 "max_a": reading.max_a,
                 "charge_c": reading.charge_c,

@@ -13,12 +13,14 @@ from warm_ember.attribution.wake_ledger import WakeLedger
 from warm_ember.attribution.window import Window
 from warm_ember.battery.life import LifeEstimate
 from warm_ember.cli.output import print_line, print_table
-from warm_ember.model.figure import Bound, Figure
+from warm_ember.model.figure import Bound, Figure, Grade
 from warm_ember.model.finding import Finding
+from warm_ember.signal.estimates import Estimate
 from warm_ember.units import HOUR_S, bare, duration_text, months_text, percent_text, quantity_text
 
 
-def _ends(name: str, ends: tuple[float | None, float | None] | None) -> dict[str, float | None]:
+def ends_json(name: str, ends: tuple[float | None, float | None] | None) -> dict[str, float | None]:
+    """Return the 90 % interval of a figure as the contract has it, null where nothing is known of the spread."""
     low, high = ends if ends is not None else (None, None)
     return {f"{name}_low": low, f"{name}_high": high}
 
@@ -27,8 +29,13 @@ def figure_text(figure: Figure, unit: str) -> str:
     """Return a figure in words: a value, or the bound that is known of it."""
     if figure.bound is Bound.BELOW:
         return f"below {quantity_text(figure.high, unit)}"
-    words = "" if figure.bound is None else f"{figure.bound.value.replace('_', ' ')} "
-    return f"{words}{quantity_text(figure.value, unit)}"
+    return bound_text(figure.value, unit, figure.bound)
+
+
+def bound_text(value: float | None, unit: str, bound: Bound | None) -> str:
+    """Return a value in words, with "at least" or "at most" before it where it is that."""
+    words = "" if bound is None else f"{bound.value.replace('_', ' ')} "
+    return f"{words}{quantity_text(value, unit)}"
 
 
 def grade_json(figure: Figure) -> dict[str, Any]:
@@ -46,7 +53,7 @@ def ledger_json(ledger: Ledger) -> dict[str, Any]:
         "capture": ledger.capture,
         "duration_s": ledger.duration_s,
         "mean_a": ledger.mean_a,
-        **_ends("mean_a", ledger.estimate.interval()),
+        **ends_json("mean_a", ledger.estimate.interval()),
         "charge_c": ledger.charge_c,
         "energy_j": ledger.energy_j,
         "unplaced_share": ledger.unplaced_share,
@@ -186,19 +193,29 @@ _SOURCE_FIELDS = ("source", "count", "rate_per_h", "awake_s_mean", "charge_c_mea
 
 def wakes_json(ledger: WakeLedger) -> dict[str, Any]:
     """Return the ``wakes`` object of the contract; charges are null where no current was measured."""
-    sources = [{**{name: getattr(row, name) for name in _SOURCE_FIELDS}, **MEASURED} for row in ledger.sources]
-    idle, aligned = [{**asdict(row), **MEASURED} for row in ledger.idle], {**asdict(ledger.aligned), **MEASURED}
-    closing = ledger.closing
-    whole: dict[str, float | None] = {
+    sources = [
+        {
+            **{name: getattr(row, name) for name in _SOURCE_FIELDS},
+            **_reach("charge_c_mean", row.charge, row.bound),
+            **_reach("added_a", row.added, row.bound),
+            **grade_json(_graded(row.bound)),
+        }
+        for row in ledger.sources
+    ]
+    idle = [{**asdict(row), **grade_json(ledger.asleep(row.mean_a))} for row in ledger.idle]
+    aligned, closing = {**asdict(ledger.aligned), **grade_json(_graded(ledger.bound))}, ledger.closing
+    whole: dict[str, Any] = {
         "floor_a": ledger.floor_a,
+        **ends_json("floor_a", (ledger.floor.low, ledger.floor.high)),
         "charge_c": closing.charge_c,
         "awake_charge_c": closing.awake_c,
         "sleep_charge_c": closing.asleep_c,
         "ends_charge_c": closing.ends_c,
     }
     if not ledger.is_measured:
-        for row, names in ((one, ("charge_c_mean", "added_a")) for one in sources):
-            row.update(dict.fromkeys(names))
+        charges = [name for one in ("charge_c_mean", "added_a") for name in (one, f"{one}_low", f"{one}_high")]
+        for row in sources:
+            row.update(dict.fromkeys(charges))
         for row in (*idle, aligned):
             row.update({name: None for name in ("lost_a", "saved_a", "mean_a") if name in row})
         whole = dict.fromkeys(whole, None)
@@ -208,18 +225,27 @@ def wakes_json(ledger: WakeLedger) -> dict[str, Any]:
         "rate_per_h": ledger.rate_per_h,
         **whole,
         "coverage": closing.coverage,
-        **MEASURED,
+        **grade_json(_graded(ledger.bound)),
         "sources": sources,
         "idle": idle,
         "aligned": aligned,
     }
 
 
+def _graded(bound: Bound | None) -> Figure:
+    return Figure(None, grade=Grade.MEASURED if bound is None else Grade.BOUNDED, bound=bound)
+
+
+def _reach(name: str, estimate: Estimate, bound: Bound | None) -> dict[str, float | None]:
+    low, high = estimate.interval() or (None, None)
+    return ends_json(name, (low, None if bound is Bound.AT_LEAST else high))
+
+
 def print_wakes(ledger: WakeLedger) -> None:
     """Print the wakes by source and the sleep between them as tables."""
     sources = [
         (row.source, row.count, bare(row.rate_per_h), duration_text(row.awake_s_mean),
-         quantity_text(row.charge_c_mean, "C"), quantity_text(row.added_a, "A"))
+         bound_text(row.charge_c_mean, "C", row.bound), bound_text(row.added_a, "A", row.bound))
         for row in ledger.sources
     ]  # fmt: skip
     print_table(("source", "wakes", "an hour", "awake", "charge", "adds"), sources)
@@ -229,5 +255,7 @@ def print_wakes(ledger: WakeLedger) -> None:
         for row in ledger.idle
     ]
     print_table(("sleep", "stretches", "time", "too shallow", "too deep", "loses"), idle)
+    if ledger.floor.bound is not None:
+        print_line(f"sleep takes {figure_text(ledger.floor, 'A')}: it is not resolved")
     aligned = f"aligned {bare(ledger.aligned.rate_per_h)}, which saves {quantity_text(ledger.aligned.saved_a, 'A')}"
     print_line(f"{ledger.wakes.count} wakes, {bare(ledger.rate_per_h)} an hour; {aligned}")

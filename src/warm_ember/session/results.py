@@ -36,6 +36,7 @@ from warm_ember.session.graph import ResultGraph, look_up, remembered
 from warm_ember.signal.fold import Fold
 from warm_ember.signal.hum import Hum, find_hum
 from warm_ember.signal.levels import Levels, find_levels
+from warm_ember.signal.resolution import tells_within
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.signal.stretch import StretchReading, read_stretch, snap
 from warm_ember.store.capture import Capture
@@ -44,6 +45,7 @@ from warm_ember.tuning.findings.waste import Waste
 from warm_ember.tuning.findings.wasters import find_waste
 
 _MOST_PULSES = 16
+_FAR_ABOVE = 20.0
 
 
 @dataclass(frozen=True, eq=False)
@@ -220,16 +222,20 @@ class Results:
     def stretch_mean(self, project: Project, name: str, reading: StretchReading) -> Figure:
         """Return the mean of a stretch: a bound where its range was exceeded, or where it is below what is resolved.
 
-        What is asked of a stretch is answered without a pass over the capture.
+        What the instrument resolves in the whole capture is only asked of a stretch that is near it.
         """
-        capture = self.graph.capture(project, name)
+        capture, mean_a = self.graph.capture(project, name), reading.mean_a
         first, last = snap(capture.current, reading.from_s, reading.to_s)
+        if mean_a is None:
+            return Figure(None)
         if bool(self._clipped(project, name).clips(np.array([first, last])).any()):
-            return Figure(reading.mean_a, grade=Grade.BOUNDED, bound=Bound.AT_LEAST)
-        least_a = capture.info.resolution_a
-        if least_a is not None and reading.mean_a is not None and reading.mean_a < least_a:
-            return Figure(reading.mean_a, high=least_a, grade=Grade.BOUNDED, bound=Bound.BELOW)
-        return Figure(reading.mean_a)
+            return Figure(mean_a, mean_a, None, Grade.BOUNDED, bound=Bound.AT_LEAST)
+        least_a = capture.info.resolution_a or 0.0
+        if mean_a <= _FAR_ABOVE * tells_within(capture.current, first, last):
+            least_a = max(least_a, self.limits(project, name).least_a)
+        if mean_a < least_a:
+            return Figure(mean_a, None, least_a, Grade.BOUNDED, bound=Bound.BELOW)
+        return Figure(mean_a)
 
     @remembered
     def _clipped(self, project: Project, name: str, should_stop: ShouldStop = never) -> Limits:
@@ -387,7 +393,10 @@ class Results:
         capture, placement = self.graph.capture(project, name), self.placement(project, name, should_stop)
         wakes = self.wakes(project, name, should_stop)
         wakes, slack_s = wakes if cpu is None else wakes.of_cpu(cpu), {**project.slack_s, **dict(slack)}
-        return make_wake_ledger(capture, placement, wakes, slack_s, project.sleep_modes, should_stop=should_stop)
+        limits = self.limits(project, name, should_stop)
+        return make_wake_ledger(
+            capture, placement, wakes, slack_s, project.sleep_modes, limits=limits, should_stop=should_stop
+        )
 
     def occurrences(
         self, project: Project, name: str, source: FromStretch | FromWakes, should_stop: ShouldStop

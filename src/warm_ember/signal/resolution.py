@@ -10,7 +10,7 @@ from warm_ember.model.arrays import Floats, Indices
 from warm_ember.signal.levels import Levels
 from warm_ember.signal.series import Series
 
-_WINDOWS = 64
+_WINDOWS, _FEW = 64, 16
 _WINDOW_SAMPLES = 1024
 _MOST_VALUES = 0.1
 
@@ -65,6 +65,31 @@ def level_noise(series: Series, levels: Levels, level: int) -> LevelNoise | None
     return LevelNoise(
         float(np.median(values) if spread else values.mean()), spread / np.sqrt(2), _step(values), len(values)
     )
+
+
+def tells_within(series: Series, first: int, last: int) -> float:
+    """Return about what an instrument tells apart in a stretch, from a few places in it; for a first look only.
+
+    Parameters
+    ----------
+    series
+        The current, A.
+    first, last
+        The stretch's samples.
+
+    Returns
+    -------
+    float
+        The larger of the readings' noise and of their step, A; 0 where neither shows.
+    """
+    begins = np.unique(np.linspace(first, max(last - _WINDOW_SAMPLES, first), _FEW).astype(np.int64))
+    windows = [series.read(begin, min(begin + _WINDOW_SAMPLES, last)).astype(np.float64) for begin in begins.tolist()]
+    windows = [window[~np.isnan(window)] for window in windows]
+    steps = np.concatenate([np.diff(window) for window in windows])
+    if not len(steps):
+        return 0.0
+    low, high = np.quantile(steps, (0.16, 0.84))
+    return max(float(high - low) / 2 / float(np.sqrt(2)), _step(np.concatenate(windows)))
 
 
 def _windows(series: Series, levels: Levels, level: int) -> list[Floats]:

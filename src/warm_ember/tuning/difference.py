@@ -6,12 +6,10 @@ import math
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 
-import numpy as np
-
 from warm_ember.attribution.budget import Segment
 from warm_ember.attribution.ledger import Ledger
-from warm_ember.attribution.sequence import recurring
 from warm_ember.attribution.wake_ledger import WakeLedger
+from warm_ember.model.figure import Bound
 from warm_ember.model.load import Load
 from warm_ember.signal.estimates import Estimate, total
 
@@ -29,7 +27,10 @@ class Difference:
     before_a, after_a
         What it adds to the average current in each.
     low_a, high_a
-        The 90 % interval of the change; None where nothing is known of the spread of either.
+        The 90 % interval of the change; None where it has no end: nothing is known of the spread of either, or one of
+        them is only bounded.
+    bounds
+        On which side of the truth the two lie; None for values.
     """
 
     name: str
@@ -37,6 +38,7 @@ class Difference:
     after_a: float
     low_a: float | None
     high_a: float | None
+    bounds: tuple[Bound | None, Bound | None] = (None, None)
 
     @property
     def change_a(self) -> float:
@@ -51,12 +53,29 @@ class Difference:
     @property
     def is_real(self) -> bool:
         """Whether the change is larger than what chance makes of both runs."""
-        return self.low_a is not None and self.high_a is not None and (self.low_a > 0 or self.high_a < 0)
+        return (self.low_a is not None and self.low_a > 0) or (self.high_a is not None and self.high_a < 0)
+
+    @property
+    def is_bounded(self) -> bool:
+        """Whether either side is only bounded."""
+        return self.bounds != (None, None)
+
+    @property
+    def bound(self) -> Bound | None:
+        """On which side of the true change the change lies; None where it is one, and where nothing tells."""
+        before, after = self.bounds
+        sides = {before.opposite if before is not None else None, after if after is not Bound.BELOW else Bound.AT_MOST}
+        sides -= {None}
+        return sides.pop() if len(sides) == 1 else None
 
     @property
     def words(self) -> str:
         """What is said of it in a word or three."""
-        return "real" if self.is_real else "in noise" if self.low_a is not None else "seen too seldom"
+        if self.is_real:
+            return "real"
+        if self.low_a is not None and self.high_a is not None:
+            return "in noise"
+        return "only bounded" if self.is_bounded else "seen too seldom"
 
 
 @dataclass(frozen=True, eq=False)
@@ -96,32 +115,70 @@ def by_activity(before: Side, after: Side) -> tuple[Difference, ...]:
 
 def of_average(before: Side, after: Side) -> Difference:
     """Compare the averages over the device's life."""
-    return _difference("average", average(before), average(after))
+    return _difference("average", _average(before), _average(after))
 
 
 def average(side: Side) -> Estimate:
     """Return the average over the device's life with what is known of its error."""
     if not side.load.costs:
         return side.ledger.estimate
-    found = total(_activities(side).values())
+    found = total(part.estimate for part in _activities(side).values())
     return replace(found, value=side.load.mean_a)
 
 
-def _compared(before: Side, after: Side, take: Callable[[Side], dict[str, Estimate]]) -> tuple[Difference, ...]:
+@dataclass(frozen=True)
+class _Part:
+    """What is known of a part of the average; where it is only bounded, how much less and more it may be besides."""
+
+    estimate: Estimate
+    bound: Bound | None = None
+    less_a: float = 0.0
+    more_a: float = 0.0
+
+
+_NOTHING = _Part(Estimate(0.0))
+
+
+def _part(estimate: Estimate, bound: Bound | None, hides_a: float = 0.0) -> _Part:
+    """Return a part; `hides_a` is how much more than its value there may be where that is below something."""
+    if bound is None:
+        return _Part(estimate)
+    if bound is Bound.AT_LEAST:
+        return _Part(estimate, bound, more_a=math.inf)
+    return _Part(estimate, bound, max(estimate.value, 0.0), hides_a)
+
+
+def _average(side: Side) -> _Part:
+    found, load = average(side), side.load
+    if not load.costs:
+        mean = side.ledger.mean
+        hides_a = mean.high - found.value if mean.bound is Bound.BELOW and mean.high is not None else 0.0
+        return _part(found, mean.bound, hides_a)
+    return _part(found, load.bound)
+
+
+def _compared(before: Side, after: Side, take: Callable[[Side], dict[str, _Part]]) -> tuple[Difference, ...]:
     sides = [take(side) for side in (before, after)]
-    nothing = Estimate(0.0)
-    found = [_difference(name, *(side.get(name, nothing) for side in sides)) for name in _names(sides)]
+    found = [_difference(name, *(side.get(name, _NOTHING) for side in sides)) for name in _names(sides)]
     return tuple(sorted(found, key=lambda one: -abs(one.change_a)))
 
 
-def _names(sides: Iterable[dict[str, Estimate]]) -> list[str]:
+def _names(sides: Iterable[dict[str, _Part]]) -> list[str]:
     return list(dict.fromkeys(name for side in sides for name in side))
 
 
-def _difference(name: str, before: Estimate, after: Estimate) -> Difference:
-    change = _read(after).less(_read(before))
-    low_a, high_a = change.interval() or (None, None)
-    return Difference(name, before.value, after.value, low_a, high_a)
+def _difference(name: str, before: _Part, after: _Part) -> Difference:
+    change = _read(after.estimate).less(_read(before.estimate))
+    low_a, high_a = change.interval() or (-math.inf, math.inf)
+    low_a, high_a = low_a - after.less_a - before.more_a, high_a + after.more_a + before.less_a
+    return Difference(
+        name,
+        before.estimate.value,
+        after.estimate.value,
+        low_a if math.isfinite(low_a) else None,
+        high_a if math.isfinite(high_a) else None,
+        (before.bound, after.bound),
+    )
 
 
 def _read(estimate: Estimate) -> Estimate:
@@ -129,41 +186,43 @@ def _read(estimate: Estimate) -> Estimate:
     return total((estimate, Estimate(0.0, _LEAST_SPREAD * abs(estimate.value))))
 
 
-def _states(side: Side) -> dict[str, Estimate]:
+def _states(side: Side) -> dict[str, _Part]:
     """Return what each state adds to the average: in the capture, or by its part in each activity and in the base."""
     load = side.load
     if not load.costs:
-        return {row.name: row.added for row in side.ledger.all_rows}
+        whole_s = side.ledger.measured_s or 1.0
+        return {row.name: _part(row.added, row.mean.bound, row.may_hide_c / whole_s) for row in side.ledger.all_rows}
     parts = _activities(side)
     errors: dict[str, list[Estimate]] = {}
     for cost in load.costs:
         whole_c = sum(charge_c for charge_c, _ in cost.state_charges_c.values())
         for state, (charge_c, _) in cost.state_charges_c.items():
-            errors.setdefault(state, []).append(parts[cost.name].times(charge_c / whole_c if whole_c else 0.0))
+            share = charge_c / whole_c if whole_c else 0.0
+            errors.setdefault(state, []).append(parts[cost.name].estimate.times(share))
         if not cost.state_charges_c:
-            errors.setdefault(cost.name, []).append(parts[cost.name])
-    errors.setdefault(load.base_name, []).append(parts[load.base_name])
-    return {one.name: replace(total(errors.get(one.name, ())), value=one.added_a) for one in side.by_state}
+            errors.setdefault(cost.name, []).append(parts[cost.name].estimate)
+    errors.setdefault(load.base_name, []).append(parts[load.base_name].estimate)
+    bounds = {row.name: row.mean.bound for row in side.ledger.all_rows}
+    bounds.setdefault(load.base_name, load.base.bound)
+    return {
+        one.name: _part(replace(total(errors.get(one.name, ())), value=one.added_a), bounds.get(one.name))
+        for one in side.by_state
+    }
 
 
-def _sources(side: Side) -> dict[str, Estimate]:
+def _sources(side: Side) -> dict[str, _Part]:
     wakes = side.wakes
-    if wakes is None or not wakes.duration_s:
-        return {}
-    found = {}
-    for row in wakes.sources:
-        mine = wakes.wakes.by(row.source)
-        begins_s = wakes.wakes.first[mine].astype(np.float64) * wakes.interval_s
-        found[row.source] = replace(recurring(begins_s, wakes.cost_c[mine], wakes.duration_s), value=row.added_a)
-    return found
+    return {} if wakes is None else {row.source: _part(row.added, row.bound) for row in wakes.sources}
 
 
-def _activities(side: Side) -> dict[str, Estimate]:
+def _activities(side: Side) -> dict[str, _Part]:
     load = side.load
     if not load.costs:
-        return {load.base_name: replace(side.ledger.estimate, value=load.base_a)}
-    found = {load.base_name: Estimate(load.base_a, load.base_a * load.base_spread, load.base_freedom)}
+        return {load.base_name: replace(_average(side), estimate=replace(side.ledger.estimate, value=load.base_a))}
+    base = Estimate(load.base_a, load.base_a * load.base_spread, load.base_freedom)
+    found = {load.base_name: _part(base, load.base.bound)}
     for cost in load.costs:
         added_a = cost.added_a(load.base_a)
-        found[cost.name] = Estimate(added_a, cost.rate_hz * cost.charge_c * cost.charge_spread, cost.charge_freedom)
+        known = Estimate(added_a, cost.rate_hz * cost.charge_c * cost.charge_spread, cost.charge_freedom)
+        found[cost.name] = _part(known, cost.bound)
     return found
