@@ -10,6 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from accuracy_wakes import Recording
+from scipy.signal import lfilter
 
 from warm_ember.model.capture import CaptureInfo, Event
 from warm_ember.signal.series import ArraySeries
@@ -29,7 +30,13 @@ class Stay:
 
 
 def capture_of(
-    stays: list[Stay], length_s: float, rate_hz: float, random: np.random.Generator, *, noise_a: float = 2e-8
+    stays: list[Stay],
+    length_s: float,
+    rate_hz: float,
+    random: np.random.Generator,
+    *,
+    noise_a: float = 2e-8,
+    settles_s: float = 0.0,
 ) -> Recording:
     """Sample what flows: each sample is the mean over its time; between the stays the device sleeps.
 
@@ -43,13 +50,19 @@ def capture_of(
         For the reading's noise.
     noise_a
         Its standard deviation.
+    settles_s
+        Time constant with which the instrument follows.
     """
     samples = round(length_s * rate_hz)
     charge = np.zeros(samples + 1)  # running charge above sleep, at sample edges
     edges_s = np.arange(samples + 1) / rate_hz
     for one in stays:
         charge += (one.current_a - SLEEP_A) * (np.clip(edges_s, one.from_s, one.to_s) - one.from_s)
-    current = SLEEP_A + np.diff(charge) * rate_hz + noise_a * random.standard_normal(samples)
+    current = SLEEP_A + np.diff(charge) * rate_hz
+    if settles_s:
+        left = np.exp(-1 / rate_hz / settles_s)
+        current, _ = lfilter([1 - left], [1, -left], current, zi=[left * SLEEP_A])
+    current = current + noise_a * random.standard_normal(samples)
     return Recording(ArraySeries(current.astype(np.float32), 1 / rate_hz), _log(stays), None, _info(rate_hz))
 
 

@@ -69,7 +69,10 @@ def drawn(model: LifeModel, spreads: Spreads, draws: int, random: np.random.Gene
     for cost in load.costs:
         charge = spread if math.isinf(cost.charge_freedom) else measured
         charges_c.append(cost.charge_c * charge(spreads.of_charge(cost)))
-        rates_hz.append(cost.rate_hz * spread(spreads.of_rate(cost)))
+        if cost.unseen_for_s is None:
+            rates_hz.append(cost.rate_hz * spread(spreads.of_rate(cost)))
+        else:
+            rates_hz.append(random.standard_normal(draws) ** 2 / (2 * cost.unseen_for_s))
     return _variants(
         model,
         np.maximum(_average(model, base_a, charges_c, rates_hz), 0.0),

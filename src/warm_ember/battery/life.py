@@ -256,7 +256,11 @@ def delivered(model: LifeModel, life_s: float) -> dict[str, float]:
     if not math.isfinite(life_s):
         return {cost.name: math.inf if cost.rate_hz else 0.0 for cost in model.load.costs}
     weighted_s = np.diff(year.runs_s(np.array([0.0, life_s])), axis=0)[0]
-    return {cost.name: float(cost.rate_hz * weighted_s[seasons.index(cost.months)]) for cost in model.load.costs}
+    return {
+        cost.name: float(cost.rate_hz * weighted_s[seasons.index(cost.months)])
+        for cost in model.load.costs
+        if cost.unseen_for_s is None
+    }
 
 
 def _discharge(model: LifeModel, scales: Floats, points: int = POINTS) -> Discharge:
@@ -289,7 +293,8 @@ def _weakest(model: LifeModel, spreads: Spreads, life_s: float) -> tuple[Grade, 
     for cost in load.costs:
         effect = abs(cost.added_a(load.base_a)) / max(load.mean_a, 1e-15)
         candidates.append((cost.grade, cost.name, effect * spreads.of_charge(cost)))
-        candidates.append((Grade.ENTERED, f"rate of {cost.name}", effect * spreads.of_rate(cost)))
+        how = Grade.ENTERED if cost.unseen_for_s is None else Grade.ASSUMED
+        candidates.append((how, f"rate of {cost.name}", effect * spreads.of_rate(cost)))
     mattering = [candidate for candidate in candidates if candidate[2] > _MATTERS] or candidates[:1]
     grade, origin, _ = max(mattering, key=lambda candidate: (candidate[0].weakness, candidate[2]))
     return grade, origin

@@ -15,6 +15,7 @@ from warm_ember.battery.life import LifeEstimate
 from warm_ember.cli.output import print_line, print_table
 from warm_ember.model.figure import Bound, Figure, Grade
 from warm_ember.model.finding import Finding
+from warm_ember.session.battery_results import UnseenLife
 from warm_ember.signal.estimates import Estimate
 from warm_ember.units import HOUR_S, bare, duration_text, months_text, percent_text, quantity_text
 
@@ -116,9 +117,9 @@ def print_ledger(ledger: Ledger, day: Mapping[str, DayRow] | None = None) -> Non
     )
 
 
-def life_json(life: LifeEstimate, window: Window | None = None) -> dict[str, Any]:
-    """Return the ``life`` object of the contract, with the part of the capture that stands for the life if one does."""
-    found = {
+def life_json(life: LifeEstimate, window: Window | None = None, unseen: UnseenLife | None = None) -> dict[str, Any]:
+    """Return the ``life`` object of the contract; where a capture stands for the life, with what part of it does."""
+    found: dict[str, Any] = {
         "mean_a": life.mean_a,
         "life_h": life.life_s / HOUR_S,
         "life_h_p10": life.p10_s / HOUR_S,
@@ -132,7 +133,18 @@ def life_json(life: LifeEstimate, window: Window | None = None) -> dict[str, Any
         "bound": life.bound and life.bound.value,
         "weakest": {"what": life.weakest.origin, "grade": life.weakest.grade.value},
     }
-    return found if window is None else {**found, "window": window_json(window)}
+    if window is not None:
+        found["window"] = window_json(window)
+    if unseen is not None:
+        at_limit_s = unseen.at_limit_s
+        found["unseen"] = {
+            "interval_s": unseen.unseen.interval_s,
+            "charge_c": unseen.unseen.charge_c,
+            "life_h": None if at_limit_s is None else at_limit_s / HOUR_S,
+            "grade": (Grade.ENTERED if unseen.unseen.is_asked else Grade.ASSUMED).value,
+            "bound": Bound.AT_LEAST.value,
+        }
+    return found
 
 
 def window_json(window: Window) -> dict[str, Any]:
@@ -146,7 +158,7 @@ def window_json(window: Window) -> dict[str, Any]:
     }
 
 
-def print_life(life: LifeEstimate, window: Window | None = None) -> None:
+def print_life(life: LifeEstimate, window: Window | None = None, unseen: UnseenLife | None = None) -> None:
     """Print the life in words."""
     if math.isinf(life.life_s):
         print_line("nothing is drawn on average: this model never ends, the battery lasts for ever")
@@ -159,6 +171,8 @@ def print_life(life: LifeEstimate, window: Window | None = None) -> None:
     )
     if window is not None:
         print_line(window.words)
+    if unseen is not None:
+        print_line(unseen.words)
     if life.delivered:
         print_line("delivers " + ", ".join(f"{count:.0f} × {name}" for name, count in life.delivered.items()))
     if life.target_s is None or life.budget_a is None:

@@ -53,6 +53,8 @@ class ActivityCost:
         How often it occurs in the capture that it was measured in; 0 where that is another one.
     lowest_c, highest_c
         The cheapest and the dearest occurrence; None where they were not measured one by one.
+    unseen_for_s
+        How long it was looked for and never seen, so that its rate is what chance leaves open; None for others.
     """
 
     name: str
@@ -76,6 +78,7 @@ class ActivityCost:
     bound: Bound | None = None
     lowest_c: float | None = None
     highest_c: float | None = None
+    unseen_for_s: float | None = None
 
     def added_a(self, base_a: float) -> float:
         """Return what it adds to an average current that is the base otherwise."""

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
+from warm_ember.attribution.unseen import Unseen, at_its_limit, unseen_in, with_unseen
 from warm_ember.battery.cells import REFERENCE_C
 from warm_ember.battery.effects import Effect, bare_life, effects
-from warm_ember.battery.life import budget_current
+from warm_ember.battery.life import LifeEstimate, budget_current, estimate_life, life_of
 from warm_ember.battery.measured_cell import DischargeCheck, check_cell_against, constant_discharge
 from warm_ember.battery.parameters import parameters
 from warm_ember.battery.sensitivity import Step, sensitivity
@@ -19,6 +20,7 @@ from warm_ember.model.project import Project
 from warm_ember.session.graph import remembered
 from warm_ember.session.results import Results, life_model
 from warm_ember.signal.series import ShouldStop, never
+from warm_ember.units import duration_text, months_text, quantity_text
 
 
 @dataclass(frozen=True, eq=False)
@@ -111,6 +113,36 @@ def check_run(cell: Cell, measured: MeasuredDischarge) -> CellRun:
     return replace(run, check=check)
 
 
+@dataclass(frozen=True, eq=False)
+class UnseenLife:
+    """What a capture cannot tell of the life, because it may be too seldom to be in it.
+
+    Parameters
+    ----------
+    unseen
+        What that may be.
+    at_limit_s
+        The life if it comes as often as may just stay unseen; None where nothing tells how much it would take.
+    life
+        The life with it as often as chance leaves open; None unless somebody said how much it takes.
+    """
+
+    unseen: Unseen
+    at_limit_s: float | None
+    life: LifeEstimate | None
+
+    @property
+    def words(self) -> str:
+        """What may not have been seen, in a sentence without its end."""
+        often = duration_text(self.unseen.interval_s)
+        text = f"anything rarer than once in {often} may not be in it"
+        if self.at_limit_s is None or self.unseen.charge_c is None:
+            return text
+        each = quantity_text(self.unseen.charge_c, "C")
+        what = f"{each} each" if self.unseen.is_asked else f"wakes of {each}, the dearest seen,"
+        return f"{text}; {what} once in {often} on top would make it {months_text(self.at_limit_s)}"
+
+
 class BatteryResults:
     """Compute and remember what is asked about the battery; safe to ask from several threads.
 
@@ -155,6 +187,39 @@ class BatteryResults:
     def steps(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[Step, ...]:
         """Work out what one more step of each parameter does to one run's life."""
         return sensitivity(life_model(project, self._results.load(project, name, should_stop)))
+
+    @remembered
+    def unseen(
+        self, project: Project, name: str, charge_c: float | None = None, should_stop: ShouldStop = never
+    ) -> UnseenLife | None:
+        """Say what of a life one run cannot tell; None where activities say what happens how often.
+
+        Parameters
+        ----------
+        project, name
+            The project and the run.
+        charge_c
+            What something that may not have been seen takes each time, if anybody says.
+        should_stop
+            Polled on long passes.
+
+        Raises
+        ------
+        BadArgumentError
+            If the charge is not above 0.
+        """
+        if project.activities:
+            return None
+        load = self._results.load(project, name, should_stop)
+        wakes = self._results.wake_ledger(project, name, should_stop=should_stop)
+        found = unseen_in(self._results.modelled(project, name, should_stop), wakes, charge_c)
+        at_limit_s = None
+        if found.charge_c is not None:
+            at_limit_s = life_of(life_model(project, at_its_limit(load, found)))
+        life = (
+            estimate_life(life_model(project, with_unseen(load, found)), project.target_s) if found.is_asked else None
+        )
+        return UnseenLife(found, at_limit_s, life)
 
     @remembered
     def in_years(self, project: Project, name: str, should_stop: ShouldStop = never) -> LifeInYears:
