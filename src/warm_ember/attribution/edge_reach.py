@@ -18,9 +18,9 @@ from warm_ember.signal.series import Series, ShouldStop, never
 _LOOKED_AT, _WINDOW, _MIDDLE = 96, 512, 256
 _LEAST_SAMPLES = 4
 _QUIET = 2.0
-_CLEAR, _SURE = 0.01, 3.0
+_SURE = 3.0
 _MOST_SHARE = 4
-_SETTLES_S, _LEAST_REACH, _CLOCK_OFF = 5e-3, 3, 3.0
+_SETTLES_S, _LEAST_REACH, _CLOCK_OFF = 10e-3, 3, 3.0
 
 
 @dataclass(frozen=True, eq=False)
@@ -57,7 +57,7 @@ def find_edge_reach(current: Series, placement: Placement, *, should_stop: Shoul
     Notes
     -----
     A state is quiet beside one that draws twice as much. Some of its entries are read at that edge: what lies above the
-    middle of the entries by over a hundredth, and by more than their own spread explains, is reach, up to a quarter
+    middle of the entries by more than their own spread explains is reach, up to a quarter
     of an entry, and to as long as an instrument may take to settle or the log's clock be off. What goes on for longer
     is the state's own. Where the edges lie on samples and nothing settles it is none.
     """
@@ -132,7 +132,7 @@ def _reach(current: Series, edges: Indices, quiet: Indices, *, at_end: bool) -> 
         if not seen.any():
             break
         above_a = float(np.nanmean(group)) - settled_a
-        if above_a <= max(_CLEAR * abs(settled_a), _SURE * spread_a / float(seen.sum()) ** 0.5):
+        if above_a <= _SURE * spread_a / float((~np.isnan(group)).sum()) ** 0.5:
             break
         begin = end
     return begin

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -23,6 +24,7 @@ _LONGEST_PERIODS = 4.0
 _ENOUGH, _FEWEST, _ONE_SIDE = 8, 3, 0.95
 _TELLS_OF_EDGE = (1.0, 0.9, 1 / 6)
 _TELLS_STEP, _SURELY, _CLEARLY = 30, 6.0, 0.02
+_AGREES, _LONG_RUN, _HARDLY, _MOSTLY, _FEW_RUNS = 0.1, 8, 0.1, 0.5, 20
 _TOLERATED_PERIODS = 1.5
 _CLEARLY_MORE = 1.25
 
@@ -167,7 +169,8 @@ def function_ledger(
     that all rows together close to the charge of the stretch.
 
     The error counts where the samples fell and what flowed there. Samples that keep step with what the program repeats
-    see one part of it again and again: what flows at their moments is then not what flows on average.
+    see one part of it again and again, while other currents flow between them: the program then looks as if it stayed
+    in one function, and how long it did so says nothing but how well the steps agree.
 
     References
     ----------
@@ -199,13 +202,14 @@ def function_ledger(
         piece_state[wanted],
         sample[wanted],
         charge_c[wanted],
+        seen_c[wanted],
         _scaled(seen_c, charge_c, piece_state, sample)[wanted],
         length_s[wanted],
         np.isin(edges_s[:-1], sample_edges_s)[wanted],
     )
     covers = (float(edges_s[0]), float(edges_s[-1]))
     rows = _rows(names, pieces, placement)
-    is_locked = _is_locked(seen_c[sample >= 0], charge_c[sample >= 0])
+    is_locked = _sees_little(pieces) or _is_locked(seen_c[sample >= 0], charge_c[sample >= 0])
     whole_c = float(pieces.charge_c.sum())
     return FunctionLedger(rows, *covers, whole_c, trace.period_s, len(times_s), is_locked=is_locked)
 
@@ -252,13 +256,15 @@ def _is_locked(seen_c: Floats, charge_c: Floats) -> bool:
 class _Pieces:
     """Pieces of time, each of one sample, or none, and one state; the first of a sample says that it begins one.
 
-    `charge_c` is what flows in them, `taken_c` what their samples stand for.
+    `charge_c` is what flows in them, `seen_c` what would at the current of their samples' moments, `taken_c` what these
+    stand for.
     """
 
     owner: Indices
     state: Indices
     sample: Indices
     charge_c: Floats
+    seen_c: Floats
     taken_c: Floats
     length_s: Floats
     begins: Flags
@@ -336,6 +342,59 @@ def _rows(names: list[tuple[str, str, bool]], pieces: _Pieces, placement: Placem
     return tuple(rows)
 
 
+def _in_step(pieces: _Pieces) -> Flags:
+    """Return which samples keep step with the program: one owner again and again, and never what flows around them.
+
+    Returns
+    -------
+    Flags
+        Of the samples in the pieces, in their order.
+    """
+    owner, seen_c, charge_c = _by_sample(pieces)
+    if not len(owner):
+        return np.zeros(0, dtype=bool)
+    opens = np.flatnonzero(np.append(True, owner[1:] != owner[:-1]))
+    lasts = np.diff(np.append(opens, len(owner)))
+    agree = np.abs(seen_c - charge_c) <= _AGREES * np.maximum(np.abs(seen_c), np.abs(charge_c))
+    shares = np.add.reduceat(agree.astype(np.float64), opens) / lasts
+    return np.repeat((lasts >= _LONG_RUN) & (shares < _HARDLY), lasts)
+
+
+def _sees_little(pieces: _Pieces) -> bool:
+    """Answer whether most samples keep step with the program and went through it a few times only, if at all."""
+    keeps_step, (owner, _, _) = _in_step(pieces), _by_sample(pieces)
+    runs = int((np.diff(owner[keeps_step]) != 0).sum()) + 1
+    return bool(len(owner) and keeps_step.mean() > _MOSTLY and runs < _FEW_RUNS)
+
+
+def _by_sample(pieces: _Pieces) -> tuple[Indices, Floats, Floats]:
+    """Return of each sample its owner, what flows at its moment and what flows around it."""
+    told = pieces.sample >= 0
+    _, first, rank = np.unique(pieces.sample[told], return_index=True, return_inverse=True)
+    seen_c, charge_c = (
+        np.bincount(rank, part[told], len(first)).astype(np.float64) for part in (pieces.seen_c, pieces.charge_c)
+    )
+    return pieces.owner[told][first], seen_c, charge_c
+
+
+def _tells_of_lasting(owner: Indices, count: int) -> Floats:
+    """Return how much of the spread between neighbours is error, by how surely an owner lasts from sample to sample.
+
+    Notes
+    -----
+    Of runs that end by chance, neighbouring samples correlate by ``r = exp(-x)``, and the sum of the samples misses the
+    integral by ``coth(x / 2) - 2 / x`` of the variance of one sample each, where their differences show ``1 - r``. The
+    lower end of the 90 % interval of `r` counts, so that what does not last is not taken to.
+    """
+    many = np.maximum(np.bincount(owner, minlength=count), 1)
+    stays = np.bincount(owner[:-1][owner[1:] == owner[:-1]], minlength=count) / many
+    share = np.minimum(many / len(owner), 0.999)
+    alike = (stays - share) / (1 - share) - quantile(_ONE_SIDE, math.inf) / math.sqrt(len(owner))
+    alike = np.clip(alike, 0.0, 0.999)
+    lasts = -np.log(np.maximum(alike, 1e-300))
+    return np.where(alike > 0, (1 / np.tanh(lasts / 2) - 2 / lasts) / (1 - alike), 1.0)
+
+
 def _errors(pieces: _Pieces, count: int) -> Floats:
     """Return half of the 90 % interval of the charge of each owner, shape ``(count,)``.
 
@@ -366,11 +425,21 @@ def _errors(pieces: _Pieces, count: int) -> Floats:
     later = np.append(same[1:], (False, False))
     earlier = np.append((False, False), same[:-1])
     goes_on = (later[:-1] & later[1:]).astype(int) + (earlier[1:] & earlier[:-1])
-    tells = np.where(same, 1.0, np.array(_TELLS_OF_EDGE)[goes_on])
+    lasting = _tells_of_lasting(owner, count)
+    tells = np.minimum(np.array(_TELLS_OF_EDGE)[goes_on], np.maximum(lasting[before], lasting[after]))
+    tells = np.where(same, 1.0, tells)
     squares = np.bincount(after, tells * np.where(same, steps_c**2, taken_c[1:] ** 2), minlength=count)
     squares += np.bincount(before, tells * np.where(same, 0.0, taken_c[:-1] ** 2), minlength=count)
     crossed = np.bincount(after, tells * taken_c[1:] * steps_c, minlength=count)
     crossed -= np.bincount(before, tells * taken_c[:-1] * steps_c, minlength=count)
     variance = squares - 2 * share * crossed + share**2 * float((tells * steps_c**2).sum())
     error_c = np.sqrt(np.maximum(variance, 0.0) * many / (2 * (many - 1)))
-    return np.asarray(error_c * quantile(_ONE_SIDE, many - 1.0))
+    error_c = error_c * quantile(_ONE_SIDE, many - 1.0)
+    keeps_step = _in_step(pieces)
+    if keeps_step.any():
+        opens = np.flatnonzero(np.append(True, ~same))
+        runs_c = np.where(keeps_step[opens], np.add.reduceat(taken_c, opens), 0.0)
+        longest_c = np.zeros(count)
+        np.maximum.at(longest_c, owner[opens], np.abs(runs_c))
+        error_c = np.maximum(error_c, longest_c)
+    return np.asarray(error_c)

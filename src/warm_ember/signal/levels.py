@@ -33,6 +33,7 @@ _SUMMARY_BLOCKS = 1 << 14
 _CALM = 0.2
 _LOOKED_AT_FOR_STEP, _FEWEST_VALUES, _SHARE_OF_VALUES = 1 << 16, 12, 0.05
 _NEIGHBOURS, _ON_GRID, _ALL_BUT = 0.3, 0.1, 0.95
+_LEAST_PAIRS, _LEAST_CHANGES, _NO_MEMORY, _SURELY = 100, 0.02, 0.05, 3.0
 _GOLDEN, _STEPS_LINEAR = 0.6180339887498949, 4.0
 _WIDE = 0.3
 _LOOKED_AT = 1024
@@ -278,7 +279,9 @@ def _step(medians: Floats) -> float:
     """Return the step that readings come in, A; 0 where they are not seen to lie on a grid."""
     some = medians[:: max(1, len(medians) // _LOOKED_AT_FOR_STEP)]
     values = np.unique(some)
-    if not _FEWEST_VALUES <= len(values) <= _SHARE_OF_VALUES * len(some):
+    if len(values) < _FEWEST_VALUES:
+        return _flickers(medians, values)
+    if len(values) > _SHARE_OF_VALUES * len(some):
         return 0.0
     gaps = np.diff(values)
     real = gaps[gaps > 1e-5 * float(np.abs(values).max())]
@@ -289,6 +292,30 @@ def _step(medians: Floats) -> float:
     off = np.abs(values / step_a - np.rint(values / step_a))
     is_grid = np.mean(real < 1.5 * step_a) >= _NEIGHBOURS and np.mean(off < _ON_GRID) >= _ALL_BUT
     return step_a if is_grid else 0.0
+
+
+def _flickers(medians: Floats, values: Floats) -> float:
+    """Return the step between a few values that readings jump between without memory, as noise makes them; else 0.
+
+    Levels last, and pulses come back after a time: what they read next depends on what they read now.
+    """
+    gaps = np.diff(values)
+    real = gaps > 1e-5 * float(np.abs(values).max())
+    if not real.any():
+        return 0.0
+    step_a = float(gaps[real].min())
+    # The values that hang together by that step, around the one that is read most.
+    commonest = values[int(np.argmax(np.bincount(np.searchsorted(values, medians), minlength=len(values))))]
+    breaks = np.flatnonzero(gaps > 1.5 * step_a)
+    group = np.searchsorted(breaks + 1, np.searchsorted(values, commonest), side="right")
+    low, high = np.append(0, breaks + 1)[group], np.append(breaks, len(values) - 1)[group]
+    near = (medians >= values[low]) & (medians <= values[high])
+    pairs = near[:-1] & near[1:]
+    now, then = medians[:-1][pairs], medians[1:][pairs]
+    if pairs.sum() < _LEAST_PAIRS or np.mean(now != then) < _LEAST_CHANGES:
+        return 0.0
+    alike = float(np.corrcoef(now, then)[0, 1])
+    return step_a if abs(alike) < max(_NO_MEMORY, _SURELY / float(pairs.sum()) ** 0.5) else 0.0
 
 
 def _between_steps(medians: Floats, step_a: float) -> Floats:
