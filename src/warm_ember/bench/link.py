@@ -58,7 +58,7 @@ class Link:
         self.is_in_step = True
         self._lock = threading.RLock()
         self._socket: object = None
-        self._is_serial = resource.upper().startswith("ASRL")
+        self._port: Any = None
         import pyvisa  # a third of a second to import, and only needed here
 
         self._errors: tuple[type[Exception], ...] = (pyvisa.errors.Error, OSError, ValueError)
@@ -80,11 +80,15 @@ class Link:
                 remedy=NOBODY_THERE,
                 link_lost=True,
             ) from error
+        library: Any = manager.visalib
+        if resource.upper().startswith("ASRL"):
+            # The back-end reads byte by byte and throws away what it has when its time is up; the port itself keeps it.
+            self._port = library.sessions[self._line.session].interface
+            self._port.write_timeout = timeout_s
         self._keep_partial_reads(pyvisa.constants.ResourceAttribute.suppress_end_enabled)
         with contextlib.suppress(AttributeError, KeyError):
             # The back-end takes 4 KiB at a time, and between two the thread waits for the interpreter: at
             # 12 MB/s beside a window that draws it falls behind. Larger takes until it offers a setting for this.
-            library: Any = manager.visalib
             session = library.sessions[self._line.session]
             session.max_recv_size = _RECEIVED_AT_ONCE
             self._socket = session.interface
@@ -98,12 +102,6 @@ class Link:
         """Let a read that times out return what it has: by default the back-end throws it away."""
         with contextlib.suppress(*self._errors):
             self._line.set_visa_attribute(suppress_end, False)
-
-    def _ready(self, count: int) -> int:
-        """Return how much may be read at once: of a serial line no more than has come, for the same reason."""
-        if not self._is_serial:
-            return count
-        return max(1, min(count, int(self._line.bytes_in_buffer)))
 
     def write(self, message: str) -> None:
         """Send a message.
@@ -222,10 +220,12 @@ class Link:
 
         line = self._line
         try:
+            if self._port is not None:
+                return bytes(self._port.read(max(1, min(count, self._port.in_waiting))))
             with line.ignore_warning(
                 constants.StatusCode.success_device_not_present, constants.StatusCode.success_max_count_read
             ):
-                data, _status = line.visalib.read(line.session, self._ready(count))
+                data, _status = line.visalib.read(line.session, count)
             return bytes(data)
         except errors.VisaIOError as error:
             if error.error_code == constants.StatusCode.error_timeout:
