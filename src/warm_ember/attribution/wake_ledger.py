@@ -450,7 +450,7 @@ def _idle(
     # States may change within a sleep: its pieces are joined, up to the next wake.
     outer = np.unique(np.concatenate((wakes.first, wakes.last, *(np.array(cut) for cut in wakes.cut))).astype(np.int64))
     slept = _joined(pieces, pieces.asleep, np.searchsorted(outer, pieces.edges[:-1], side="right"))
-    names = _modes(recording, placement, pieces.edges[slept[0]])
+    names = _modes(recording, placement, pieces.edges[slept[0]], pieces.edges[slept[1]])
     said = {mode.name for mode in typed} & set(placement.names) - set(names)
     every = list(dict.fromkeys((*names, *(name for name in placement.names if name in said))))
     kinds = [(slept, np.array([every.index(name) for name in names], dtype=np.int64), False)]
@@ -551,8 +551,8 @@ def _next_timer(wakes: Wakes, idle: IdleStretches, timers: list[str], interval_s
     return found
 
 
-def _modes(recording: Recording, placement: Placement, starts: Indices) -> list[str]:
-    """Return the mode of each stretch of sleep: as the log says, else the state it is in."""
+def _modes(recording: Recording, placement: Placement, starts: Indices, ends: Indices) -> list[str]:
+    """Return the mode of each stretch of sleep: as the log says, else the state that it is in for the longest."""
     interval_s = recording.current.interval_s
     alignment = placement.alignment or Alignment()
     events = () if alignment.is_unusable else recording.events
@@ -560,10 +560,22 @@ def _modes(recording: Recording, placement: Placement, starts: Indices) -> list[
     times = np.array([time_s for time_s, _ in told])
     # The event and the change it announces are rounded to a sample each.
     last = np.searchsorted(times, (starts + 2) * interval_s, side="right") - 1
-    states = np.searchsorted(placement.edges, starts, side="right") - 1
-    numbers = placement.state[np.minimum(states, len(placement.state) - 1)].tolist()
+    numbers = _longest(placement, starts, ends).tolist()
     modes = [told[index][1] if index >= 0 else "" for index in last.tolist()]
     # Sleep that began before the log's first word of it is in the mode that its state has later.
     of_state = {number: mode for number, mode in zip(numbers, modes, strict=True) if mode}
     names = [placement.names[number] if number != UNPLACED else _SOME_SLEEP for number in numbers]
     return [mode or of_state.get(number, name) for mode, number, name in zip(modes, numbers, names, strict=True)]
+
+
+def _longest(placement: Placement, starts: Indices, ends: Indices) -> Indices:
+    """Return the number of the state that each stretch is in for the longest."""
+    first = np.searchsorted(placement.edges, starts, side="right") - 1
+    after = np.searchsorted(placement.edges, ends, side="left")
+    states = placement.state.copy()
+    for row in np.flatnonzero(after - first > 1).tolist():
+        inside = slice(int(first[row]), int(after[row]))
+        lengths = np.diff(np.clip(placement.edges[inside.start : inside.stop + 1], starts[row], ends[row]))
+        number = placement.state[inside]
+        states[first[row]] = number[int(np.argmax(np.bincount(number - UNPLACED, lengths)[number - UNPLACED]))]
+    return np.asarray(states[np.minimum(first, len(states) - 1)])

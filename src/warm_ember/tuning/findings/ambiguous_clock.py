@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from warm_ember.attribution.clock import TIMED_EVENTS, align, misfit_words
 from warm_ember.model.finding import Finding, Kind
+from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.evidence import Evidence
 from warm_ember.units import duration_text
 
@@ -19,11 +20,9 @@ def ambiguous_clock(evidence: Evidence) -> list[Finding]:
             f"the log fits the capture as well when it is shifted by {duration_text(abs(found.rival_s))}: it is too "
             "regular to tell which is right; record a sync pulse on a line, or type the offset"
         )
-        confidence = 0.95
     elif found.is_unusable:
         text = f"{misfit_words(found)}; record a sync pulse on a line, type the offset, or give this capture's own log"
-        confidence = 0.9
     else:
         return []
     length_s = recording.current.samples * recording.current.interval_s
-    return [Finding(Kind.AMBIGUOUS_CLOCK, 0.0, length_s, None, confidence, text)]
+    return [Finding(Kind.AMBIGUOUS_CLOCK, 0.0, length_s, None, confidence(Kind.AMBIGUOUS_CLOCK), text)]

@@ -10,6 +10,7 @@ import numpy as np
 from warm_ember.attribution.wake_ledger import SourceRow
 from warm_ember.model.finding import Finding, Kind
 from warm_ember.model.placement import UNPLACED
+from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.timer_overridden import timer_overridden
 from warm_ember.tuning.findings.waste import Waste
 from warm_ember.units import duration_text, quantity_text
@@ -22,7 +23,6 @@ _ABOVE_FLOOR, _AWAKE_A = 2.0, 0.2e-3
 _STOPPED, _SHORT_S = 0.45, 0.1
 _OFTEN = 0.6
 _WAITS = re.compile(r"wait|idle|settl|delay|warm", re.IGNORECASE)
-_CONFIDENCE, _FEWER = 0.85, 0.7
 
 
 @dataclass(frozen=True)
@@ -85,8 +85,8 @@ def _of_source(waste: Waste, row: SourceRow, overridden: list[Finding]) -> list[
         f"end of it wake the device"
     )
     first, last = float(wakes.first[mine[0]]) * interval_s, float(wakes.last[mine[-1]]) * interval_s
-    confidence, remedy = _CONFIDENCE if len(mine) > 1 else _FEWER, f"Sleep while {row.source} waits"
-    return [Finding(Kind.AWAKE_TAIL, first, last, cost_a, confidence, text, remedy, waste.less_in(state, cost_a))]
+    sure, remedy = confidence(Kind.AWAKE_TAIL, is_sure=len(mine) > 1), f"Sleep while {row.source} waits"
+    return [Finding(Kind.AWAKE_TAIL, first, last, cost_a, sure, text, remedy, waste.less_in(state, cost_a))]
 
 
 def _running_a(waste: Waste, tails: list[_Tail]) -> float:

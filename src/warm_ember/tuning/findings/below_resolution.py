@@ -10,11 +10,13 @@ from warm_ember.attribution.limits import resolved_from
 from warm_ember.model.finding import Finding, Kind
 from warm_ember.signal.levels import Levels
 from warm_ember.signal.resolution import LevelNoise, level_noise
+from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.evidence import Evidence
 from warm_ember.units import quantity_text
 
 _LEAST_SHARE = 0.001
 _SWING = 2.0
+_CLEARLY, _NEARLY = 0.5, 1.125
 
 
 def below_resolution(evidence: Evidence) -> list[Finding]:
@@ -48,16 +50,17 @@ def _judge(evidence: Evidence, level: int, noise: LevelNoise) -> Finding | None:
     if share < _LEAST_SHARE:
         return None
     ratio = float(max(noise.level_a, 0.0) / limit_a) if limit_a > 0 else 0.0
-    confidence = 0.95 - 0.4 * ratio
-    if why in ("noise", "step") and noise.level_a < 0 and abs(noise.level_a) < 0.1 * noise.noise_a:
-        confidence = 0.9
+    if ratio > _NEARLY:
+        return None
     reads = quantity_text(noise.level_a, "A")
     bound = f"below {quantity_text(limit_a, 'A')}" if limit_a > 0 else "not resolved"
     text = (
         f"a level reads {reads}, within the instrument's {why}: it is {bound}, not a measurement; "
         f"use a finer range, a larger shunt, or fold many cycles"
     )
-    return Finding(Kind.BELOW_RESOLUTION, from_s, to_s, None, round(confidence, 3), text)
+    return Finding(
+        Kind.BELOW_RESOLUTION, from_s, to_s, None, confidence(Kind.BELOW_RESOLUTION, is_sure=ratio < _CLEARLY), text
+    )
 
 
 def _where(evidence: Evidence, levels: Levels, level: int) -> tuple[float, float, float]:

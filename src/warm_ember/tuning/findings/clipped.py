@@ -4,8 +4,11 @@ from __future__ import annotations
 
 from warm_ember.model.finding import Finding, Kind
 from warm_ember.signal.clipping import find_clipping
+from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.evidence import Evidence, places
 from warm_ember.units import quantity_text
+
+_MANY = 10
 
 
 def clipped(evidence: Evidence) -> list[Finding]:
@@ -14,9 +17,7 @@ def clipped(evidence: Evidence) -> list[Finding]:
     found = find_clipping(current, should_stop=evidence.should_stop)
     if found is None:
         return []
-    confidence = 0.95 if found.samples >= 10 else 0.75
-    if not found.seen_at_high_current:
-        confidence = 0.6
+    sure = confidence(Kind.CLIPPED, is_sure=found.samples >= _MANY and found.seen_at_high_current)
     limit = quantity_text(found.limit_a, "A")
     findings = []
     for first, last in places(found.stretches, current.samples):
@@ -28,7 +29,7 @@ def clipped(evidence: Evidence) -> list[Finding]:
                 first * current.interval_s,
                 last * current.interval_s,
                 None,
-                confidence,
+                sure,
                 f"{count} readings stand at {limit}, where neighbours elsewhere differ: the range was exceeded, and "
                 f"charge and peak here are lower bounds; measure again with a higher range",
             )

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from warm_ember.model.finding import Finding, Kind
 from warm_ember.model.plan import CurrentBy, Effect
+from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.waste import Waste
 from warm_ember.tuning.leaks import leak_words, possible_leaks
 from warm_ember.units import quantity_text
 
 _MATTERS, _LEAST_TOLERANCE, _BETWEEN = 2e-3, 0.15, 0.2
 _AS_MUCH = 0.8
-_SURE, _LIKELY = 0.95, 0.75
 
 
 def floor_above_expected(waste: Waste) -> list[Finding]:
@@ -41,10 +41,10 @@ def floor_above_expected(waste: Waste) -> list[Finding]:
     )
     interval_s = rest.current.interval_s
     from_s, to_s = float(rest.first[0]) * interval_s, float(rest.last[-1]) * interval_s
-    confidence = _SURE if above_a > 2 * tolerance_a else _LIKELY
+    sure = confidence(Kind.FLOOR_ABOVE_EXPECTED, is_sure=above_a > 2 * tolerance_a)
     remedy = f"End the leak: {leaks[0].what}" if leaks else f"Find what draws {quantity_text(above_a, 'A')} asleep"
     effects = (*waste.less_at_rest(above_a), *_elsewhere(waste, above_a))
-    return [Finding(Kind.FLOOR_ABOVE_EXPECTED, from_s, to_s, cost_a, confidence, text, remedy, effects)]
+    return [Finding(Kind.FLOOR_ABOVE_EXPECTED, from_s, to_s, cost_a, sure, text, remedy, effects)]
 
 
 def _elsewhere(waste: Waste, above_a: float) -> tuple[Effect, ...]:

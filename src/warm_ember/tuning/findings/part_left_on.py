@@ -9,6 +9,7 @@ from warm_ember.model.arrays import Flags
 from warm_ember.model.finding import Finding, Kind
 from warm_ember.model.parts import PartOn
 from warm_ember.signal.bands import runs_of
+from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.waste import Waste
 from warm_ember.tuning.leaks import leak_words, possible_leaks
 from warm_ember.units import duration_text, quantity_text
@@ -17,7 +18,6 @@ _MATTERS, _OF_REST, _LEAST = 0.02, 0.1, 2e-3
 _CLEAR, _NOISES, _FLAT = 0.25, 8.0, 0.25
 _LEAST_BLOCKS = 4
 _WHOLE = 0.97
-_SURE, _LIKELY = 0.9, 0.7
 
 
 def part_left_on(waste: Waste) -> list[Finding]:
@@ -55,9 +55,9 @@ def part_left_on(waste: Waste) -> list[Finding]:
         f"{len(runs)} times {quantity_text(level_a, 'A')} above the floor of {quantity_text(base_a, 'A')} stay after "
         f"an activity ended, {duration_text(time_s)} in all.{fits} Switch off what the activity switched on"
     )
-    confidence, remedy = _SURE if len(runs) > 1 else _LIKELY, "Switch off what an activity leaves on"
+    sure, remedy = confidence(Kind.PART_LEFT_ON, is_sure=len(runs) > 1), "Switch off what an activity leaves on"
     effects = waste.less_at_rest(extra_c / all_s)
-    return [Finding(Kind.PART_LEFT_ON, from_s, to_s, cost_a, confidence, text, remedy, effects)]
+    return [Finding(Kind.PART_LEFT_ON, from_s, to_s, cost_a, sure, text, remedy, effects)]
 
 
 def _meant(waste: Waste) -> tuple[PartOn, ...]:

@@ -7,6 +7,7 @@ import numpy as np
 from warm_ember.model.finding import Finding, Kind
 from warm_ember.signal.pulses import edge_breakouts
 from warm_ember.signal.stretch import total
+from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.evidence import Evidence, places
 from warm_ember.units import percent_text, quantity_text
 
@@ -31,6 +32,13 @@ def range_glitch(evidence: Evidence) -> list[Finding]:
     )
     stretches = np.column_stack((found.edges - 1, found.edges + 2))
     return [
-        Finding(Kind.RANGE_GLITCH, first * current.interval_s, last * current.interval_s, None, 0.7, text)
+        Finding(
+            Kind.RANGE_GLITCH,
+            first * current.interval_s,
+            last * current.interval_s,
+            None,
+            confidence(Kind.RANGE_GLITCH),
+            text,
+        )
         for first, last in places(stretches, current.samples)
     ]

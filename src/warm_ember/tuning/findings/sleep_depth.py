@@ -7,11 +7,11 @@ import numpy as np
 from warm_ember.attribution.sleep_depth import Mode
 from warm_ember.attribution.wake_ledger import WakeLedger
 from warm_ember.model.finding import Finding, Kind
+from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.waste import Waste
 from warm_ember.units import duration_text, quantity_text
 
 _MATTERS, _OFTEN = 0.02, 0.2
-_TYPED, _MEASURED = 0.9, 0.75
 
 
 def sleep_depth(waste: Waste) -> list[Finding]:
@@ -32,11 +32,11 @@ def sleep_depth(waste: Waste) -> list[Finding]:
             from_s = float(stretches.first[wrong[0]]) * ledger.interval_s
             to_s = float(stretches.first[wrong[-1]]) * ledger.interval_s + float(stretches.lasts_s[wrong[-1]])
             kind = Kind.TOO_SHALLOW if other.floor_a < mode.floor_a else Kind.TOO_DEEP
-            confidence = _TYPED if mode.crossing_is_typed and other.crossing_is_typed else _MEASURED
+            sure = confidence(kind, is_sure=mode.crossing_is_typed and other.crossing_is_typed)
             words = _words(ledger, mode, other, len(wrong), len(mine))
             state = mode.name if waste.ledger.row(mode.name) is not None else _state_of(waste, mode)
             remedy, effects = f"Use {other.name} instead of {mode.name}", waste.less_in(state, lost_a)
-            found.append(Finding(kind, from_s, to_s, lost_a, confidence, words, remedy, effects))
+            found.append(Finding(kind, from_s, to_s, lost_a, sure, words, remedy, effects))
     return found
 
 

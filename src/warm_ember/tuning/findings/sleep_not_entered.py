@@ -14,6 +14,7 @@ from warm_ember.model.finding import Finding, Kind
 from warm_ember.model.placement import UNPLACED
 from warm_ember.model.plan import Becomes, CurrentBy, Effect
 from warm_ember.signal.intervals import interval_sums
+from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.waste import Waste
 from warm_ember.units import duration_text, quantity_text
 
@@ -25,7 +26,6 @@ _HOLDS, _RISES = 0.85, 3.0
 _OF_RUNNING, _TIMES_FLOOR, _FLAT = 0.1, 20.0, 0.5
 _FEW_STRETCHES, _CUT_SHORT, _BY_CHANCE = 3, 0.1, 0.15
 _MOSTLY, _COMPARABLE, _RARE = 0.5, 0.2, 2
-_SURE, _LIKELY = 0.95, 0.75
 _RUNS = re.compile(r"run|active|busy", re.IGNORECASE)
 
 
@@ -34,13 +34,15 @@ def sleep_not_entered(waste: Waste) -> list[Finding]:
     rest = waste.rest
     if rest is None:
         return []
-    if waste.alignment.is_unusable:
+    if waste.alignment.is_ambiguous:
         return _told(waste, _shifted(waste, rest))
+    if waste.alignment.is_unusable:
+        return []  # what it tells is of another run
     return _told(waste, rest) if rest.told else _never(waste)
 
 
 def _shifted(waste: Waste, rest: Rest) -> Rest:
-    """Return where the log says that the device sleeps, though it may be shifted by a period of what it does.
+    """Return where the log says that the device sleeps, though it may be shifted by a period of what that does.
 
     A device that sleeps as it should draws little there however the log is shifted; one that does not never does.
     """
@@ -82,7 +84,16 @@ def _told(waste: Waste, rest: Rest) -> list[Finding]:
     )
     effects = waste.less_in(rest.state, cost_a)
     return [
-        Finding(Kind.SLEEP_NOT_ENTERED, from_s, to_s, cost_a, _SURE, text, "Enter the sleep that is asked for", effects)
+        Finding(
+            Kind.SLEEP_NOT_ENTERED,
+            from_s,
+            to_s,
+            cost_a,
+            confidence(Kind.SLEEP_NOT_ENTERED),
+            text,
+            "Enter the sleep that is asked for",
+            effects,
+        )
     ]
 
 
@@ -210,8 +221,8 @@ def _never(waste: Waste) -> list[Finding]:
     least = min(waste.expected, key=lambda one: one.current_a, default=None)
     if least is not None and waste.ledger.row(least.state) is None:
         effects = (*effects, Becomes(longest.name, least.state))
-    remedy = "Sleep instead of waiting in a loop"
-    return [Finding(Kind.SLEEP_NOT_ENTERED, 0.0, waste.duration_s, cost_a, _LIKELY, text, remedy, effects)]
+    remedy, sure = "Sleep instead of waiting in a loop", confidence(Kind.SLEEP_NOT_ENTERED, is_sure=False)
+    return [Finding(Kind.SLEEP_NOT_ENTERED, 0.0, waste.duration_s, cost_a, sure, text, remedy, effects)]
 
 
 def _could_spare_a(waste: Waste, resting_a: float) -> tuple[float, str]:

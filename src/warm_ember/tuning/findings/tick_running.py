@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from warm_ember.model.finding import Finding, Kind
 from warm_ember.model.plan import Saves
+from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.waste import LONGEST_TICK_S, Waste
 from warm_ember.units import bare, duration_text, quantity_text
 
 _MATTERS = 0.04
 _OF_REST, _LEAST, _LEAST_A = 0.15, 2e-3, 1e-6
-_MANY = 50
-_SURE, _LIKELY = 0.95, 0.8
+_MANY, _BRIEF, _MOSTLY = 50, 0.35, 0.6
 _REMEDY = "Stop the tick in sleep"
 
 
@@ -20,7 +22,7 @@ def tick_running(waste: Waste) -> list[Finding]:
     Notes
     -----
     Pulses of a supply's supervision come like that as well, but take next to nothing: only what is a noticeable part
-    of the average is a tick.
+    of the average is a tick. What is up for as long as down is no tick either, but a hum that was taken for wakes.
     """
     return _in_rest(waste) or _as_wakes(waste)
 
@@ -35,9 +37,9 @@ def _in_rest(waste: Waste) -> list[Finding]:
         return []
     interval_s = rest.current.interval_s
     from_s, to_s = float(rest.first[0]) * interval_s, float(rest.last[-1]) * interval_s
-    confidence = _SURE if tick.explains > 0.6 else _LIKELY
+    sure = confidence(Kind.TICK_RUNNING, is_sure=tick.explains > _MOSTLY)
     words, effects = _words(tick.period_s, tick.mean_a), waste.less_at_rest(tick.mean_a)
-    return [Finding(Kind.TICK_RUNNING, from_s, to_s, cost_a, confidence, words, _REMEDY, effects)]
+    return [Finding(Kind.TICK_RUNNING, from_s, to_s, cost_a, sure, words, _REMEDY, effects)]
 
 
 def _as_wakes(waste: Waste) -> list[Finding]:
@@ -49,13 +51,16 @@ def _as_wakes(waste: Waste) -> list[Finding]:
                 continue
             mine = ledger.wakes.by(row.source).nonzero()[0][period.members]
             cost_a = float(ledger.cost_c[mine].sum()) / waste.duration_s
-            if cost_a < _MATTERS * waste.usual_a:
+            is_brief = float(np.median(ledger.awake_s[mine])) < _BRIEF * period.period_s
+            if cost_a < _MATTERS * waste.usual_a or not is_brief:
                 continue
             interval_s = ledger.interval_s
             from_s, to_s = float(ledger.wakes.first[mine[0]]) * interval_s, float(ledger.wakes.last[mine[-1]])
             words = _words(period.period_s, cost_a)
             to_s, effects = to_s * interval_s, (Saves(cost_a),)
-            found.append(Finding(Kind.TICK_RUNNING, from_s, to_s, cost_a, _SURE, words, _REMEDY, effects))
+            found.append(
+                Finding(Kind.TICK_RUNNING, from_s, to_s, cost_a, confidence(Kind.TICK_RUNNING), words, _REMEDY, effects)
+            )
     return found
 
 

@@ -12,6 +12,7 @@ from warm_ember.model.finding import Finding, Kind
 from warm_ember.model.placement import UNPLACED
 from warm_ember.model.plan import Effect, LengthTo
 from warm_ember.signal.stretch import total
+from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.waste import Waste
 from warm_ember.tuning.timers.coded import TimerCode
 from warm_ember.tuning.timers.power_saving import ACTIVE_TIME, PERIODIC_UPDATE
@@ -19,7 +20,6 @@ from warm_ember.tuning.timers.replies import decode_line, find_line
 from warm_ember.units import duration_text
 
 _ASKED = re.compile(r'(?:AT)?\+CPSMS\s*[=:]\s*1\s*,[^,]*,[^,]*,\s*"?([01]{8})?"?\s*,\s*"?([01]{8})?"?', re.IGNORECASE)
-_CONFIDENCE = 0.95
 _CLOSE = 1e-6
 _REMEDY = "Have the timers granted that are asked for"
 
@@ -99,7 +99,16 @@ def timer_overridden(waste: Waste) -> list[Finding]:
         cost_a, words = wasted_c / duration_s, _words(asked, granted)
         effects = _effects(waste, begin_s, until_s, asked) if last > first else ()
         found.append(
-            Finding(Kind.TIMER_OVERRIDDEN, max(at_s, 0.0), until_s, cost_a, _CONFIDENCE, words, _REMEDY, effects)
+            Finding(
+                Kind.TIMER_OVERRIDDEN,
+                max(at_s, 0.0),
+                until_s,
+                cost_a,
+                confidence(Kind.TIMER_OVERRIDDEN),
+                words,
+                _REMEDY,
+                effects,
+            )
         )
     return found
 

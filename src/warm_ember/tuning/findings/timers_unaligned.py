@@ -8,12 +8,13 @@ from warm_ember.attribution.wake_alignment import fewest_moments
 from warm_ember.attribution.wakes import UNKNOWN
 from warm_ember.model.finding import Finding, Kind
 from warm_ember.model.plan import Saves
+from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.waste import LONGEST_TICK_S, Waste
 from warm_ember.units import duration_text
 
 _WITHIN = 0.5
 _MATTERS, _SPARED = 0.03, 0.2
-_CONFIDENCE, _SAME = 0.75, 5e-3
+_SAME = 5e-3
 
 
 def timers_unaligned(waste: Waste) -> list[Finding]:
@@ -55,7 +56,9 @@ def timers_unaligned(waste: Waste) -> list[Finding]:
     )
     from_s, to_s = (float(edge) * ledger.interval_s for edge in (first[0], first[-1]))
     remedy, effects = "Let the timers wake together", (Saves(cost_a),)
-    return [Finding(Kind.TIMERS_UNALIGNED, from_s, to_s, cost_a, _CONFIDENCE, text, remedy, effects)]
+    return [
+        Finding(Kind.TIMERS_UNALIGNED, from_s, to_s, cost_a, confidence(Kind.TIMERS_UNALIGNED), text, remedy, effects)
+    ]
 
 
 def _is_multiple(ratio: float) -> bool:

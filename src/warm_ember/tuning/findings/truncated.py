@@ -11,6 +11,7 @@ from warm_ember.model.finding import Finding, Kind
 from warm_ember.signal.bands import runs_of
 from warm_ember.signal.levels import Levels
 from warm_ember.signal.stretch import total
+from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.evidence import Evidence
 from warm_ember.units import duration_text, quantity_text
 
@@ -45,14 +46,32 @@ def truncated(evidence: Evidence) -> list[Finding]:
     # An activity like those before it that is already longer than any of them may be a new level of rest.
     if len(alike) and last > 3 * alike.max():
         return []
-    confidence = 0.9 if len(alike) else 0.65
+    if _ends_in_rest(evidence.levels):
+        return []
     length, rest = duration_text(last * interval_s), quantity_text(found.rest_a, "A")
     text = (
         f"the capture ends {length} into an activity, before the current is back at its rest of {rest}: "
         f"means over the whole capture are biased; leave the last {length} out, or capture longer"
     )
     from_s = float(found.stretches[-1, 0]) * interval_s
-    return [Finding(Kind.TRUNCATED, from_s, samples * interval_s, None, confidence, text)]
+    return [
+        Finding(
+            Kind.TRUNCATED,
+            from_s,
+            samples * interval_s,
+            None,
+            confidence(Kind.TRUNCATED, is_sure=bool(len(alike))),
+            text,
+        )
+    ]
+
+
+def _ends_in_rest(levels: Levels) -> bool:
+    """Answer whether the last level may be another one of rest: much time is spent in it, and higher ones come."""
+    last = int(levels.level[-1])
+    lengths = np.diff(levels.edges)
+    share = float(lengths[levels.level == last].sum() / lengths.sum())
+    return share > _REST_SHARE and _ABOVE_REST * levels.centres_a[last] < levels.centres_a.max()
 
 
 def _matters(evidence: Evidence, first: int, rest_a: float) -> bool:

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from warm_ember.model.finding import Finding, Kind
 from warm_ember.signal.pulses import pulse_widths
+from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.evidence import Evidence
 from warm_ember.units import duration_text, quantity_text
 
 _LEAST_PULSES = 5
-_LEAST_SHARE = 0.55
+_LEAST_SHARE, _MOSTLY = 0.55, 0.75
 
 
 def undersampled(evidence: Evidence) -> list[Finding]:
@@ -29,6 +30,4 @@ def undersampled(evidence: Evidence) -> list[Finding]:
         f"sample faster"
     )
     first, last = float(found.short[0]) * interval_s, float(found.short[-1] + 1) * interval_s
-    return [
-        Finding(Kind.UNDERSAMPLED, first, last, None, round(min(0.95, 0.6 + 0.8 * (share - _LEAST_SHARE)), 3), text)
-    ]
+    return [Finding(Kind.UNDERSAMPLED, first, last, None, confidence(Kind.UNDERSAMPLED, is_sure=share > _MOSTLY), text)]

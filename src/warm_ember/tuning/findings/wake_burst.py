@@ -7,6 +7,7 @@ import numpy as np
 from warm_ember.model.arrays import Floats
 from warm_ember.model.finding import Finding, Kind
 from warm_ember.model.plan import Saves
+from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.waste import LONGEST_TICK_S, Waste
 from warm_ember.units import duration_text, quantity_text
 
@@ -14,7 +15,6 @@ _LONGEST_GAP_S, _SHORTEST_GAP_S, _TRIED = 1.5, 1e-3, 25
 _LONGEST_S = 4.0
 _LEAST_WAKES, _LEAST_EXTRA, _BY_CHANCE, _BEYOND = 6, 5, 8.0, 4.0
 _TYPICAL, _APART, _MATTERS = 2.5, 4.0, 0.02
-_SURE, _LIKELY = 0.9, 0.75
 
 
 def wake_burst(waste: Waste) -> list[Finding]:
@@ -58,7 +58,7 @@ def wake_burst(waste: Waste) -> list[Finding]:
                 from_s,
                 to_s,
                 cost_a,
-                _SURE if bunches > 2 else _LIKELY,
+                confidence(Kind.WAKE_BURST, is_sure=bunches > 2),
                 text,
                 f"Let {row.source} wake once a bunch",
                 (Saves(cost_a),),
