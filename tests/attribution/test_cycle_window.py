@@ -53,6 +53,21 @@ def test_a_start_up_is_left_out_and_said() -> None:
     assert make_ledger(recording, placement).mean_a > 1.5 * true_a
 
 
+@pytest.mark.parametrize("at_s", [8.7, 31.0, 52.9])
+def test_a_rare_happening_between_even_wakes_stays_in_the_window(at_s: float) -> None:
+    rare = Stay("Report", at_s, at_s + 0.4, 40e-3, "radio")
+    stays = [Stay("Work", t + 0.5, t + 0.6, WORK_A, "timer") for t in np.arange(0.0, 60.0, 3.0)]
+    recording = quick_capture(
+        sorted([*stays, rare], key=lambda one: one.from_s), 60.0, RATE_HZ, np.random.default_rng(7)
+    )
+    for one in (recording, replace(recording, events=())):
+        placement = place(one)
+        window = find_window(one, placement)
+        assert window.to_s - window.from_s == pytest.approx(60.0, abs=0.1)
+        found = make_ledger(one, within(placement, window, 1 / RATE_HZ))
+        assert found.mean_a == pytest.approx((20 * 0.1 * WORK_A + 0.4 * 40e-3) / 60.0, rel=0.02)
+
+
 def test_where_nothing_repeats_the_whole_capture_stands() -> None:
     recording, _ = device(100.0, 60.0, 20.0)
     window = find_window(recording, place(recording))

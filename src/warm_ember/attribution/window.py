@@ -19,7 +19,7 @@ from warm_ember.signal.series import ShouldStop, never
 from warm_ember.units import duration_text
 
 _REGULAR, _AT_MOST_APART, _SAME_BEYOND = 0.1, 0.3, 1.5
-_LEAST_CYCLES, _MOST_OUT = 2, 0.5
+_LEAST_CYCLES, _MOSTLY = 2, 0.7
 _UNLIKE, _EARLY, _OFF = 3.0, 0.2, 0.5
 _LEAST_REST = 0.1
 
@@ -58,13 +58,18 @@ class Window:
 
 @dataclass(frozen=True)
 class _Train:
-    """What comes again and again: its longest even row, and by how much a cut within a cycle could move the mean."""
+    """What comes again and again from end to end, and by how much a cut within a cycle could move the mean."""
 
     what: str
     matters: float
     from_s: float
     to_s: float
-    cycles: int
+    cycle_s: float
+
+    @property
+    def cycles(self) -> int:
+        """About how many there are."""
+        return max(round((self.to_s - self.from_s) / self.cycle_s), 1)
 
 
 def find_window(recording: Recording, placement: Placement, *, should_stop: ShouldStop = never) -> Window:
@@ -91,15 +96,14 @@ def find_window(recording: Recording, placement: Placement, *, should_stop: Shou
     resting = _resting(recording, placement, should_stop)
     start_s, left_out = _start_up(recording, placement, resting, should_stop)
     best = max(_trains(recording, placement, start_s, should_stop), key=lambda one: one.matters, default=None)
+    from_s, to_s = start_s, end_s
     if best is not None:
-        from_s, to_s, cycle_s, found_by = best.from_s, best.to_s, (best.to_s - best.from_s) / best.cycles, best.what
-        if max(from_s - start_s, end_s - to_s) <= _SAME_BEYOND * cycle_s:  # it goes on alike on either side
-            from_s, to_s = start_s, end_s
+        cycle_s, found_by = best.cycle_s, best.what
     else:
         period = find_period(recording.current, start_s, end_s)
         if period is None:
             return Window(start_s, end_s, left_out=left_out)
-        from_s, to_s, cycle_s, found_by = start_s, end_s, period.period_s, "the current's own period"
+        cycle_s, found_by = period.period_s, "the current's own period"
     cycles = int((to_s - from_s) / cycle_s + 1e-3)
     if cycles < _LEAST_CYCLES:
         return Window(start_s, end_s, left_out=left_out)
@@ -184,14 +188,15 @@ def _trains(recording: Recording, placement: Placement, start_s: float, should_s
     times |= {f"entries of {name}": entries_s[placement.of(name)] for name in placement.names}
     found = []
     for what, all_s in times.items():
-        train = _even_row(what, all_s[(all_s >= start_s) & (all_s > 0)])
-        if train is not None and train.to_s - train.from_s >= _MOST_OUT * (end_s - start_s):
+        train = _train(what, all_s[(all_s >= start_s) & (all_s > 0)])
+        # What is missing at an end for longer than a cycle stopped there, or had not begun: it tells no cycle of all.
+        if train is not None and max(train.from_s - start_s, end_s - train.to_s) <= _SAME_BEYOND * train.cycle_s:
             found.append(train)
     return [replace(one, matters=_varies(recording, one, should_stop)) for one in found]
 
 
-def _even_row(what: str, times_s: Floats) -> _Train | None:
-    """Return the longest row of even gaps; None where they are not even."""
+def _train(what: str, times_s: Floats) -> _Train | None:
+    """Return what comes at even times, now and then interrupted; None where the times are not even."""
     gaps_s = np.diff(times_s)
     if len(gaps_s) < _LEAST_CYCLES:
         return None
@@ -199,14 +204,10 @@ def _even_row(what: str, times_s: Floats) -> _Train | None:
     apart = np.abs(gaps_s - period_s)
     if float(np.median(apart)) > _REGULAR * period_s:
         return None
-    even = np.append(apart <= _AT_MOST_APART * period_s, False)
-    breaks = np.flatnonzero(~even)
-    starts = np.append(0, breaks[:-1] + 1)
-    longest = int(np.argmax(breaks - starts))
-    first, last = int(starts[longest]), int(breaks[longest])
-    if last - first < _LEAST_CYCLES:
+    if (apart <= _AT_MOST_APART * period_s).sum() < max(_LEAST_CYCLES, _MOSTLY * len(gaps_s)):
         return None
-    return _Train(what, 0.0, float(times_s[first]), float(times_s[last]), last - first)
+    even = gaps_s[apart <= _REGULAR * period_s]
+    return _Train(what, 0.0, float(times_s[0]), float(times_s[-1]), float(even.mean()))
 
 
 def _varies(recording: Recording, train: _Train, should_stop: ShouldStop) -> float:
@@ -218,4 +219,4 @@ def _varies(recording: Recording, train: _Train, should_stop: ShouldStop) -> flo
     if len(edges) < 2 * train.cycles + 1:
         return 0.0
     halves = interval_sums(recording.current, edges, should_stop=should_stop).mean.reshape(-1, 2)
-    return float(np.abs(np.diff(halves, axis=1)).mean()) * (train.to_s - train.from_s) / train.cycles
+    return float(np.abs(np.diff(halves, axis=1)).mean()) * train.cycle_s
