@@ -13,9 +13,14 @@ from accuracy_wakes import Recording
 from scipy.signal import lfilter
 
 from warm_ember.model.capture import CaptureInfo, Event
+from warm_ember.model.project import TypedClock
 from warm_ember.signal.series import ArraySeries
 
 SLEEP_A, WORK_A, RADIO_A = 5e-6, 4e-3, 20e-3
+
+
+SAME_CLOCK = TypedClock("simulated", 0.0, 0.0)
+"""The log's clock, where finding it is not what is measured."""
 
 
 @dataclass(frozen=True)

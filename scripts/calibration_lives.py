@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
-from calibration_devices import RADIO_A, SLEEP_A, Device, Stay, quick_capture
+from calibration_devices import RADIO_A, SAME_CLOCK, SLEEP_A, Device, Stay, quick_capture
 from calibration_runs import RATE_HZ, side_of
 
 from warm_ember.attribution.ledger import make_ledger
@@ -72,7 +72,7 @@ def mislead(how: str, random: np.random.Generator) -> tuple[bool, float, float]:
         length_s = round(last.from_s + 0.5 * (last.to_s - last.from_s), 2)
         stays = [*stays[:-1], replace(last, to_s=length_s)]
     recording = quick_capture(stays, length_s, RATE_HZ, random)
-    placement = place(recording)
+    placement = place(recording, clock=SAME_CLOCK)
     window = find_window(recording, placement)
     ledger = make_ledger(recording, within(placement, window, recording.current.interval_s))
     battery = Battery(capacity_c=9000.0, self_discharge_per_year=0.02)
@@ -91,7 +91,7 @@ def occurrences(times: int, scatter: float, random: np.random.Generator) -> tupl
         lasts_s = max(round(0.2 * np.exp(sigma * random.standard_normal() - sigma**2 / 2) * RATE_HZ), 1) / RATE_HZ
         stays.append(Stay("Radio", 2.0 + 10 * number, 2.0 + 10 * number + lasts_s, RADIO_A, "radio"))
     recording = quick_capture(stays, 10.0 * times + 10, RATE_HZ, random)
-    ledger = make_ledger(recording, place(recording))
+    ledger = make_ledger(recording, place(recording, clock=SAME_CLOCK))
     activity = Activity("Message", FromStates(("Radio",), "Radio"), interval_s=each_s)
     load = make_load(ledger, (activity,), lambda _source: None)
     battery = Battery(capacity_c=9000.0, self_discharge_per_year=0.02)

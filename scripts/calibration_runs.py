@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
-from calibration_devices import SLEEP_A, WORK_A, Device, Stay, quick_capture
+from calibration_devices import SAME_CLOCK, SLEEP_A, WORK_A, Device, Stay, quick_capture
 
 from warm_ember.attribution.budget import budget_by_state
 from warm_ember.attribution.ledger import make_ledger
@@ -29,7 +29,7 @@ DEVICES = {
 def side_of(device: Device, length_s: float, random: np.random.Generator) -> Side:
     """Capture a device and take it as one side of a comparison."""
     recording = quick_capture(device.live(length_s, RATE_HZ, random), length_s, RATE_HZ, random)
-    placement = place(recording)
+    placement = place(recording, clock=SAME_CLOCK)
     ledger = make_ledger(recording, placement, supply_v=3.0)
     wakes = make_wake_ledger(recording, placement, find_wakes(recording, placement))
     load = make_load(ledger, (), lambda _source: None)
@@ -84,7 +84,7 @@ def _many_wakes(many: int, factor: float, random: np.random.Generator) -> Side:
     ]
     length_s = 0.1 * many
     recording = quick_capture(stays, length_s, rate_hz, random)
-    placement = place(recording)
+    placement = place(recording, clock=SAME_CLOCK)
     ledger = make_ledger(recording, placement)
     load = make_load(ledger, (), lambda _source: None)
     wakes = make_wake_ledger(recording, placement, find_wakes(recording, placement))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
-from calibration_devices import SLEEP_A, WORK_A, Stay, capture_of, quick_capture
+from calibration_devices import SAME_CLOCK, SLEEP_A, WORK_A, Stay, capture_of, quick_capture
 
 from warm_ember.attribution.ledger import make_ledger
 from warm_ember.attribution.limits import find_limits
@@ -29,7 +29,7 @@ def entries(many: int, lengths: str, likeness: float, random: np.random.Generato
         stays.append(Stay("Work", round(now_s, 6), round(now_s + length_s, 6), WORK_A * (1 + 0.3 * off), "timer"))
         now_s += length_s + 0.1
     recording = quick_capture(stays, now_s + 0.1, RATE_HZ, random)
-    row = make_ledger(recording, place(recording)).row("Work")
+    row = make_ledger(recording, place(recording, clock=SAME_CLOCK)).row("Work")
     assert row is not None
     assert row.entries == many
     low, high = row.mean.low, row.mean.high
@@ -45,7 +45,7 @@ def edges(rate_hz: float, settles_s: float, random: np.random.Generator) -> tupl
         work.append(Stay("Work", now_s, now_s + random.uniform(0.05, 0.15), 5e-3, "timer"))
         now_s += random.uniform(0.6, 1.4)
     recording = capture_of(work, now_s, rate_hz, random, settles_s=settles_s)
-    row = make_ledger(recording, place(recording)).row("Sleep")
+    row = make_ledger(recording, place(recording, clock=SAME_CLOCK)).row("Sleep")
     assert row is not None
     low = -np.inf if row.mean.low is None else row.mean.low
     high = np.inf if row.mean.high is None else row.mean.high
@@ -76,7 +76,7 @@ def beyond(what: str, random: np.random.Generator) -> tuple[bool, float, float]:
     recording = replace(recording, current=ArraySeries(values.astype(np.float32), 1e-3))
     limits = find_limits(recording, lambda: find_levels(recording.current))
     name, true_a = ("Work", WORK_A) if np.isfinite(most_a) else ("Sleep", floor_a)
-    row = make_ledger(recording, place(recording), limits=limits).row(name)
+    row = make_ledger(recording, place(recording, clock=SAME_CLOCK), limits=limits).row(name)
     assert row is not None
     found = row.mean
     low, high = (-np.inf if found.low is None else found.low), (np.inf if found.high is None else found.high)

@@ -365,7 +365,7 @@ def test_a_reading_of_clipped_samples_says_at_least(empty_window: MainWindow, tm
     settle()
     assert book.doubts_of(book.chosen_bracket) == ("clipped",)
     assert "takes at least" in window.headline.sentence
-    lines = reading_lines(book.reading(book.chosen_bracket), ("clipped",))
+    lines = reading_lines(book.reading(book.chosen_bracket), book.mean(book.chosen_bracket))
     assert lines[0].count("≥") == 2
     assert "peak ≥ **100** mA" in lines[1]
     window.grab()

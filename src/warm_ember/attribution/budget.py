@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from warm_ember.attribution.ledger import Ledger
+from warm_ember.model.figure import Bound
 from warm_ember.model.load import Load
 
 
@@ -21,11 +22,14 @@ class Segment:
         What it adds to the average current; the segments sum to the load's mean.
     mean_a
         Mean current while it lasts, for its colour.
+    bound
+        On which side of the true value what it adds is known to lie.
     """
 
     name: str
     added_a: float
     mean_a: float
+    bound: Bound | None = None
 
 
 def budget_by_state(load: Load, ledger: Ledger) -> tuple[Segment, ...]:
@@ -35,7 +39,7 @@ def budget_by_state(load: Load, ledger: Ledger) -> tuple[Segment, ...]:
     """
     if not load.costs:
         return _sorted(
-            Segment(row.name, row.charge_c / ledger.measured_s, row.mean.value or 0.0)
+            Segment(row.name, row.charge_c / ledger.measured_s, row.mean.value or 0.0, _side(row.mean.bound))
             for row in ledger.all_rows
             if ledger.measured_s
         )
@@ -50,14 +54,22 @@ def budget_by_state(load: Load, ledger: Ledger) -> tuple[Segment, ...]:
     means = {row.name: row.mean.value or 0.0 for row in ledger.all_rows}
     means |= {cost.name: cost.mean_a or cost.peak_a for cost in load.costs if not cost.state_charges_c}
     means.setdefault(load.base_name, load.base_a)
-    return _sorted(Segment(name, value, means.get(name, value)) for name, value in added.items())
+    bounds = {row.name: _side(row.mean.bound) for row in ledger.all_rows}
+    bounds |= {cost.name: cost.bound for cost in load.costs if not cost.state_charges_c}
+    bounds[load.base_name] = load.base_bound or bounds.get(load.base_name)
+    return _sorted(Segment(name, value, means.get(name, value), bounds.get(name)) for name, value in added.items())
 
 
 def budget_by_activity(load: Load) -> tuple[Segment, ...]:
     """Split the average by activity, each counted above the base."""
-    parts = [Segment(load.base_name, load.base_a, load.base_a)]
-    parts += [Segment(c.name, c.added_a(load.base_a), c.mean_a or c.peak_a) for c in load.costs]
+    parts = [Segment(load.base_name, load.base_a, load.base_a, load.base_bound)]
+    parts += [Segment(c.name, c.added_a(load.base_a), c.mean_a or c.peak_a, c.bound) for c in load.costs]
     return _sorted(parts)
+
+
+def _side(bound: Bound | None) -> Bound | None:
+    """Return at least or at most; of what is below something no more than that is known."""
+    return Bound.AT_MOST if bound is Bound.BELOW else bound
 
 
 def _sorted(segments: Iterable[Segment]) -> tuple[Segment, ...]:

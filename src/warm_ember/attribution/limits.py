@@ -9,6 +9,7 @@ import numpy as np
 
 from warm_ember.attribution.recording import Recording
 from warm_ember.model.arrays import Flags, Indices
+from warm_ember.model.figure import Bound, Figure, Grade
 from warm_ember.signal.clipping import find_clipping
 from warm_ember.signal.hum import Hum
 from warm_ember.signal.levels import Levels
@@ -38,6 +39,16 @@ class Limits:
     why: str = ""
     most_a: float | None = None
     clipped: Indices = field(default_factory=lambda: np.zeros((0, 2), dtype=np.int64))
+
+    def read(self, mean_a: float | None, *, is_clipped: bool) -> Figure:
+        """Return the mean of a reading as a figure: a bound where it was clipped, or is below what is resolved."""
+        if mean_a is None:
+            return Figure(None)
+        if is_clipped:
+            return Figure(mean_a, mean_a, None, Grade.BOUNDED, bound=Bound.AT_LEAST)
+        if mean_a < self.least_a:
+            return Figure(mean_a, None, self.least_a, Grade.BOUNDED, bound=Bound.BELOW)
+        return Figure(mean_a)
 
     def clips(self, edges: Indices) -> Flags:
         """Return which intervals between rising edges hold readings at the end of the range."""
@@ -72,7 +83,7 @@ def find_limits(
     clipped, found = clipped_limits(recording, should_stop=should_stop), levels()
     noise = level_noise(recording.current, found, 0) if len(found.centres_a) else None
     if noise is None or hum is not None:
-        return clipped
+        return clipped  # hum makes any single reading differ, and the mean over its periods none
     least_a, why = resolved_from(recording, found, noise)
     return replace(clipped, least_a=least_a, why=why)
 
@@ -85,8 +96,9 @@ def clipped_limits(recording: Recording, *, should_stop: ShouldStop = never) -> 
     Cancelled
         If `should_stop` answered yes.
     """
-    found = find_clipping(recording.current, should_stop=should_stop)
-    return NO_LIMITS if found is None else Limits(most_a=found.limit_a, clipped=found.stretches)
+    found, stated_a = find_clipping(recording.current, should_stop=should_stop), recording.info.resolution_a or 0.0
+    limits = Limits(stated_a, "stated resolution" if stated_a else "")
+    return limits if found is None else replace(limits, most_a=found.limit_a, clipped=found.stretches)
 
 
 def resolved_from(recording: Recording, levels: Levels, noise: LevelNoise) -> tuple[float, str]:

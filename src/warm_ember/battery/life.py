@@ -18,7 +18,7 @@ from warm_ember.errors import BadArgumentError
 from warm_ember.model.arrays import Floats
 from warm_ember.model.figure import Bound, Figure, Grade
 from warm_ember.model.load import LifeModel, Load
-from warm_ember.units import YEAR_S
+from warm_ember.units import YEAR_S, months_text
 
 DRAWS = 2_000
 _SEED = 20260614
@@ -81,6 +81,22 @@ class LifeEstimate:
     delivered: dict[str, float]
     course: Discharge
     bound: Bound | None = None
+
+    @property
+    def band(self) -> tuple[float | None, float | None]:
+        """The 80 % band, without the end on the side where only a bound is known."""
+        low_s = None if self.bound is Bound.AT_MOST else self.p10_s
+        return low_s, None if self.bound is Bound.AT_LEAST else self.p90_s
+
+    @property
+    def band_words(self) -> str:
+        """The band in words, with the figures marked."""
+        low_s, high_s = self.band
+        if low_s is None and high_s is not None:
+            return f"**9** in **10** less than {months_text(high_s).number}"
+        if high_s is None and low_s is not None:
+            return f"**9** in **10** more than {months_text(low_s).number}"
+        return f"**8** in **10** between {months_text(self.p10_s).number} and {months_text(self.p90_s).number}"
 
     @property
     def chance(self) -> float | None:

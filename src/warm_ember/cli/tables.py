@@ -29,7 +29,7 @@ def ends_json(name: str, ends: tuple[float | None, float | None] | None) -> dict
 def figure_text(figure: Figure, unit: str) -> str:
     """Return a figure in words: a value, or the bound that is known of it."""
     if figure.bound is Bound.BELOW:
-        return f"below {quantity_text(figure.high, unit)}"
+        return f"below {quantity_text(figure.high, unit, 2)}"
     return bound_text(figure.value, unit, figure.bound)
 
 
@@ -166,7 +166,7 @@ def print_life(life: LifeEstimate, window: Window | None = None, unseen: UnseenL
     side = f"{life.bound.value.replace('_', ' ')} " if life.bound is not None else ""
     print_line(
         f"{side}{months_text(life.life_s)} at {quantity_text(life.mean_a, 'A')} on average; "
-        f"8 in 10 between {months_text(life.p10_s).number} and {months_text(life.p90_s)}; "
+        f"{life.band_words.replace('**', '')} months; "
         f"ended by {life.limit.value}; weakest: {life.weakest.origin}, {life.weakest.grade.value}"
     )
     if window is not None:

@@ -39,6 +39,16 @@ class Bound(StrEnum):
         """What it makes of a figure that falls where this one rises, as a life does with a current."""
         return Bound.AT_MOST if self is Bound.AT_LEAST else Bound.AT_LEAST
 
+    @property
+    def sign(self) -> str:
+        """The sign that stands before a figure of this kind."""
+        return {Bound.AT_LEAST: "≥", Bound.AT_MOST: "≤", Bound.BELOW: "<"}[self]
+
+
+def signed(bound: Bound | None, text: object) -> str:
+    """Return the text of a figure behind the sign of its bound, if it has one."""
+    return str(text) if bound is None else f"{bound.sign} {text}"
+
 
 class Figure(msgspec.Struct, frozen=True):
     """A value with its 90 % interval, its grade and its origin in words.
@@ -63,6 +73,11 @@ class Figure(msgspec.Struct, frozen=True):
     grade: Grade = Grade.MEASURED
     origin: str = ""
     bound: Bound | None = None
+
+    @property
+    def shown(self) -> float | None:
+        """The number to show: of what is below something, that."""
+        return self.high if self.bound is Bound.BELOW else self.value
 
 
 def weakest(grades: Iterable[Grade]) -> Grade:

@@ -144,6 +144,11 @@ class Load:
         return self.base.value or 0.0
 
     @property
+    def base_bound(self) -> Bound | None:
+        """On which side of the true base it lies: of what is below something the highest that it may be counts."""
+        return Bound.AT_MOST if self.base.bound is Bound.BELOW else self.base.bound
+
+    @property
     def mean_a(self) -> float:
         """Average current: ``base + sum(rate * (charge - base * duration))``."""
         return self.base_a + sum(cost.added_a(self.base_a) for cost in self.costs)

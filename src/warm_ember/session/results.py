@@ -25,7 +25,7 @@ from warm_ember.battery.life import LifeEstimate, estimate_life, follow_life
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.battery import Activity, FromStates, FromStretch, FromWakes, Points
 from warm_ember.model.bench import Attached
-from warm_ember.model.figure import Bound, Figure, Grade
+from warm_ember.model.figure import Figure
 from warm_ember.model.finding import Finding, Kind
 from warm_ember.model.fold import FoldPlan
 from warm_ember.model.load import LifeModel, Load
@@ -62,6 +62,8 @@ class RunResults:
         The reading of the whole capture.
     placement, ledger
         Its states.
+    limits
+        What the instrument could not tell in it.
     window, modelled
         The part of the capture that stands for the device's life, and its states: all of it where activities say what
         happens how often.
@@ -79,6 +81,7 @@ class RunResults:
     capture: Capture
     whole: StretchReading
     placement: Placement
+    limits: Limits
     ledger: Ledger
     window: Window | None
     modelled: Ledger
@@ -132,6 +135,7 @@ class Results:
             capture=self.graph.capture(project, name),
             whole=self.whole(project, name, should_stop),
             placement=self.placement(project, name, should_stop),
+            limits=self.limits(project, name, should_stop),
             ledger=ledger,
             window=None if look_up(project, _has_activities) else self.window(project, name, should_stop),
             modelled=modelled,
@@ -226,16 +230,10 @@ class Results:
         """
         capture, mean_a = self.graph.capture(project, name), reading.mean_a
         first, last = snap(capture.current, reading.from_s, reading.to_s)
-        if mean_a is None:
-            return Figure(None)
-        if bool(self._clipped(project, name).clips(np.array([first, last])).any()):
-            return Figure(mean_a, mean_a, None, Grade.BOUNDED, bound=Bound.AT_LEAST)
-        least_a = capture.info.resolution_a or 0.0
-        if mean_a <= _FAR_ABOVE * tells_within(capture.current, first, last):
-            least_a = max(least_a, self.limits(project, name).least_a)
-        if mean_a < least_a:
-            return Figure(mean_a, None, least_a, Grade.BOUNDED, bound=Bound.BELOW)
-        return Figure(mean_a)
+        limits = self._clipped(project, name)
+        if mean_a is not None and mean_a <= _FAR_ABOVE * tells_within(capture.current, first, last):
+            limits = self.limits(project, name)
+        return limits.read(mean_a, is_clipped=bool(limits.clips(np.array([first, last])).any()))
 
     @remembered
     def _clipped(self, project: Project, name: str, should_stop: ShouldStop = never) -> Limits:

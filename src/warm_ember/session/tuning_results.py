@@ -12,6 +12,7 @@ from warm_ember.attribution.expected import expected_in
 from warm_ember.attribution.ledger import Ledger
 from warm_ember.battery.life import LifeEstimate, follow_life, life_of
 from warm_ember.errors import BadArgumentError
+from warm_ember.model.figure import Bound
 from warm_ember.model.plan import Change
 from warm_ember.model.project import Project
 from warm_ember.session.graph import look_up, remembered
@@ -74,6 +75,8 @@ class PlanResults:
         The run that it starts from, and the step before it; empty where there is none.
     mean_a, life_s
         What the run takes, and its life.
+    bound
+        On which side of the truth what it takes lies.
     before_a, before_life_s
         The same of the step before it.
     steps
@@ -98,6 +101,7 @@ class PlanResults:
     before: str
     mean_a: float
     life_s: float
+    bound: Bound | None
     before_a: float | None
     before_life_s: float | None
     steps: tuple[Step, ...]
@@ -227,6 +231,7 @@ class TuningResults:
             before,
             run.load.mean_a,
             run.life.life_s,
+            run.load.bound,
             last.load.mean_a if last is not None else None,
             last.life.life_s if last is not None else None,
             steps,

@@ -31,6 +31,8 @@ class Difference:
         them is only bounded.
     bounds
         On which side of the truth the two lie; None for values.
+    hides_a
+        How much more each may be where it is below something.
     """
 
     name: str
@@ -39,6 +41,7 @@ class Difference:
     low_a: float | None
     high_a: float | None
     bounds: tuple[Bound | None, Bound | None] = (None, None)
+    hides_a: tuple[float, float] = (0.0, 0.0)
 
     @property
     def change_a(self) -> float:
@@ -54,6 +57,11 @@ class Difference:
     def is_real(self) -> bool:
         """Whether the change is larger than what chance makes of both runs."""
         return (self.low_a is not None and self.low_a > 0) or (self.high_a is not None and self.high_a < 0)
+
+    @property
+    def shown_a(self) -> tuple[float, float]:
+        """Both sides as one shows them: what is below something as that."""
+        return self.before_a + self.hides_a[0], self.after_a + self.hides_a[1]
 
     @property
     def is_bounded(self) -> bool:
@@ -178,7 +186,12 @@ def _difference(name: str, before: _Part, after: _Part) -> Difference:
         low_a if math.isfinite(low_a) else None,
         high_a if math.isfinite(high_a) else None,
         (before.bound, after.bound),
+        (_hides(before), _hides(after)),
     )
+
+
+def _hides(part: _Part) -> float:
+    return part.more_a if math.isfinite(part.more_a) else 0.0
 
 
 def _read(estimate: Estimate) -> Estimate:

@@ -7,27 +7,31 @@ import math
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPen
 
-from warm_ember.model.finding import Kind
+from warm_ember.model.figure import Bound, Figure, signed
 from warm_ember.model.project import Bracket
 from warm_ember.signal.stretch import StretchReading
 from warm_ember.ui.lanes.lane import Lane
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.label import tip
-from warm_ember.ui.look.marked import draw_chip, draw_marked, width_of
+from warm_ember.ui.look.marked import draw_chip, draw_marked, figure_marked, width_of
 from warm_ember.ui.look.theme import Look, ink_on
 from warm_ember.units import duration_text, quantity_text
 
 
-def reading_lines(reading: StretchReading, doubts: tuple[str, ...] = ()) -> tuple[str, str]:
+def reading_lines(reading: StretchReading, mean: Figure | None = None) -> tuple[str, str]:
     """Return the two lines of figures on a flag, marked.
 
-    With readings cut off at the range's end, charge and peak are at least what is shown, and say so.
+    With readings cut off at the range's end, charge and peak are at least what is shown, and say so; below what is
+    resolved, they are less than that would make.
     """
-    least = "≥ " if Kind.CLIPPED in doubts else ""
-    mean, charge = quantity_text(reading.mean_a, "A").marked, quantity_text(reading.charge_c, "C").marked
-    first = "   ".join((duration_text(reading.length_s).marked, f"{least}{mean}", f"{least}{charge}"))
-    parts = [f"{least}{quantity_text(reading.energy_j, 'J').marked}"] if reading.energy_j is not None else []
-    parts.append(f"peak {least}{quantity_text(reading.max_a, 'A').marked}")
+    mean = Figure(reading.mean_a) if mean is None else mean
+    times = (mean.shown or 0.0) / mean.value if mean.bound is Bound.BELOW and mean.value else 1.0
+    amounts = (None if value is None else value * times for value in (reading.charge_c, reading.energy_j))
+    charge, energy = (Figure(amount, high=amount, bound=mean.bound) for amount in amounts)
+    first = "   ".join((duration_text(reading.length_s).marked, figure_marked(mean, "A"), figure_marked(charge, "C")))
+    parts = [figure_marked(energy, "J")] if energy.value is not None else []
+    peak = quantity_text(reading.max_a, "A").marked
+    parts.append(f"peak {signed(mean.bound if mean.bound is Bound.AT_LEAST else None, peak)}")
     if reading.coverage < 0.9995:
         parts.append(f"**{reading.coverage * 100:.0f}** % measured")
     return first, "   ".join(parts)
@@ -49,6 +53,7 @@ class FlagLane(Lane):
         super().__init__(look, window, height)
         self.brackets: tuple[Bracket, ...] = ()
         self.readings: dict[str, StretchReading] = {}
+        self.means: dict[str, Figure] = {}
         self.doubts: dict[str, tuple[str, ...]] = {}
         self.chosen = ""
         self._boxes: dict[str, QRectF] = {}
@@ -59,9 +64,11 @@ class FlagLane(Lane):
         readings: dict[str, StretchReading],
         chosen: str,
         doubts: dict[str, tuple[str, ...]],
+        means: dict[str, Figure],
     ) -> None:
-        """Show brackets with their readings, and what speaks against these, by letter; one of them is chosen."""
+        """Show brackets with their readings and means, and what speaks against these, by letter; one is chosen."""
         self.brackets, self.readings, self.chosen, self.doubts = brackets, readings, chosen, doubts
+        self.means = means
         self.refresh()
 
     def paint_head(self, painter: QPainter) -> None:
@@ -89,7 +96,7 @@ class FlagLane(Lane):
             return
         name = bracket.name or "bracket"
         doubts = self.doubts.get(bracket.letter, ())
-        lines = reading_lines(reading, doubts) if reading is not None else ("", "")
+        lines = reading_lines(reading, self.means.get(bracket.letter)) if reading is not None else ("", "")
         warning = ", ".join(doubts)
         width = max(
             width_of(self.look, name) + px(34) + (width_of(self.look, warning, "small") + px(16) if warning else 0),

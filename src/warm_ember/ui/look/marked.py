@@ -9,7 +9,9 @@ from functools import lru_cache
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter
 
+from warm_ember.model.figure import Bound, Figure, signed
 from warm_ember.ui.look.theme import Look, ink_on
+from warm_ember.units import quantity_text
 
 _RUN = re.compile(r"\*\*(.+?)\*\*")
 
@@ -38,6 +40,13 @@ def runs_of(marked: str) -> tuple[Run, ...]:
 def plain(marked: str) -> str:
     """Return marked text without its marks."""
     return marked.replace("**", "")
+
+
+def figure_marked(figure: Figure, unit: str) -> str:
+    """Return a figure as marked text: its number, or the bound that is known of it behind its sign."""
+    # What a noise or a step resolves is known to two digits at best.
+    digits = 2 if figure.bound is Bound.BELOW else 3
+    return signed(figure.bound, quantity_text(figure.shown, unit, digits).marked)
 
 
 def width_of(look: Look, marked: str, size: str = "normal") -> float:

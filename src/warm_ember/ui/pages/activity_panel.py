@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QLabel, QLineEd
 from warm_ember.battery.allowed import Allowed
 from warm_ember.battery.parameters import rate_text
 from warm_ember.model.battery import Activity, FromStates, FromStretch, FromWakes, Typed
+from warm_ember.model.figure import signed
 from warm_ember.model.load import ActivityCost
 from warm_ember.model.project import Project
 from warm_ember.model.rates import MOST_RETRIES
@@ -238,7 +239,8 @@ def _facts(cost: ActivityCost, results: RunResults) -> str:
     """Say what an activity means, as lines of rich text."""
     load, life = results.load, results.life
     share = cost.added_a(load.base_a) / load.mean_a if load.mean_a > 0 else 0.0
-    lines = [f"adds <b>{quantity_text(cost.added_a(load.base_a), 'A')}</b>, {bare(100 * share)} % of the average"]
+    adds = signed(cost.bound, quantity_text(cost.added_a(load.base_a), "A"))
+    lines = [f"adds <b>{adds}</b>, {bare(100 * share)} % of the average"]
     per_time_c = cost.charge_c - load.base_a * cost.duration_s
     allowed_a = life.budget_a or load.mean_a
     if per_time_c > 0 and allowed_a > 0:

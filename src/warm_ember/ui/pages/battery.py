@@ -14,12 +14,12 @@ from warm_ember.battery.life import check_model
 from warm_ember.battery.sensitivity import Step
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.battery import Climate
-from warm_ember.model.figure import Grade
+from warm_ember.model.figure import Grade, signed
 from warm_ember.model.load import LifeModel
 from warm_ember.model.project import Edit, Project
 from warm_ember.model.rates import rates
 from warm_ember.session import edits
-from warm_ember.session.battery_results import LifeInYears, Tradeoffs
+from warm_ember.session.battery_results import LifeInYears, Tradeoffs, UnseenLife
 from warm_ember.session.results import RunResults, life_model
 from warm_ember.ui.desk import Desk
 from warm_ember.ui.latest import Latest
@@ -55,6 +55,7 @@ class BatteryPage(Page):
         self.preview: RunResults | None = None
         self.steps: tuple[Step, ...] = ()
         self.in_years: LifeInYears | None = None
+        self.unseen: UnseenLife | None = None
         self.activities = ActivityPart(desk, look)
         self.months = MonthsView(look)
         self.years = YearsView(look)
@@ -141,7 +142,7 @@ class BatteryPage(Page):
     def show_results(self, results: RunResults | None) -> None:
         self._stop_following()
         self.results = results
-        self.steps = ()
+        self.steps, self.unseen = (), None
         self.in_years = None
         self.panel.show_project(self.desk.project)
         self._show()
@@ -151,7 +152,7 @@ class BatteryPage(Page):
         self.activities.show_results(shown)
         others = self._others()
         self.months.set_results(shown, others[0] if others else None, self.steps)
-        self.panel.show_results(shown, others)
+        self.panel.show_results(shown, others, self.unseen)
         self.years.show_life(shown, self.in_years, project.climate)
         self.cell.show_battery(project.battery)
         if self.results is None:
@@ -202,7 +203,10 @@ class BatteryPage(Page):
             self.desk.work(
                 "steps",
                 "trying one more step of each parameter",
-                lambda should_stop, _progress: session.battery.steps(project, name, should_stop),
+                lambda should_stop, _progress: (
+                    session.battery.steps(project, name, should_stop),
+                    session.battery.unseen(project, name, should_stop=should_stop),
+                ),
                 self._on_steps,
             )
         elif self.view == _TRADE:
@@ -223,9 +227,10 @@ class BatteryPage(Page):
                 self._on_years,
             )
 
-    def _on_steps(self, steps: tuple[Step, ...]) -> None:
-        self.steps = steps
+    def _on_steps(self, found: tuple[tuple[Step, ...], UnseenLife | None]) -> None:
+        self.steps, self.unseen = steps, _ = found
         others = self._others()
+        self.panel.show_results(self.results, others, self.unseen)
         self.months.set_results(self.results, others[0] if others else None, steps)
         self.headline_changed.emit()
 
@@ -348,11 +353,11 @@ class BatteryPage(Page):
         if shown is None:
             return LinkFigure(detail="no life yet")
         life = shown.life
-        low, high = months_text(life.p10_s).number, months_text(life.p90_s).number
-        detail = f"{quantity_text(life.mean_a, 'A').marked}, **{low}** to **{high}**"
-        return LinkFigure(
-            words.side_words(life) + months_text(life.life_s).marked, detail, self.warning().replace("**", "")
-        )
+        low, high = (None if end is None else f"**{months_text(end).number}**" for end in life.band)
+        reach = f"{low} to {high}" if low and high else f"≤ {high}" if high else f"≥ {low}"
+        detail = f"{signed(shown.load.bound, quantity_text(life.mean_a, 'A').marked)}, {reach}"
+        figure = signed(life.bound, months_text(life.life_s).marked)
+        return LinkFigure(figure, detail, self.warning().replace("**", ""))
 
 
 def _battery_edit(part: str, field: str, value: object) -> Edit:

@@ -11,13 +11,15 @@ from PySide6.QtWidgets import QComboBox, QGridLayout, QLabel, QVBoxLayout, QWidg
 from warm_ember.battery.allowed import BATTERY, SUPPLY, TARGET_S
 from warm_ember.battery.cells import cell_name, library
 from warm_ember.model.battery import SupplyKind
-from warm_ember.model.figure import Grade
+from warm_ember.model.figure import Grade, signed
 from warm_ember.model.project import Project
+from warm_ember.session.battery_results import UnseenLife
 from warm_ember.session.results import RunResults
 from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.marked import draw_marked
 from warm_ember.ui.look.textures import CROSS, FINE, texture_brush
 from warm_ember.ui.look.theme import Look
+from warm_ember.ui.pages.battery_words import rests_on
 from warm_ember.ui.pages.drag_label import DragLabel
 from warm_ember.ui.pages.inline_edit import QuantityEdit
 from warm_ember.ui.pages.points_edit import PointsEdit
@@ -37,6 +39,7 @@ class _Usable(QWidget):
         self._look = look
         self.results: RunResults | None = None
         self.others: tuple[RunResults, ...] = ()
+        self.rests_on = ""
         self.setMinimumHeight(look.px(140))
 
     def paintEvent(self, event: QPaintEvent) -> None:
@@ -46,7 +49,17 @@ class _Usable(QWidget):
         self._paint_bar(painter, self.results)
         self._paint_budget(painter, self.results)
         self._paint_months(painter, self.results)
+        self._paint_rests_on(painter)
         painter.end()
+
+    def _paint_rests_on(self, painter: QPainter) -> None:
+        """Write under the months what of the capture they rest on, where there is room for it."""
+        px = self._look.px
+        box = QRectF(0, px(142 + 20 * len(self.others)), self.width() - 1, self.height())
+        box.setBottom(self.height())
+        painter.setPen(self._look.theme.dim)
+        painter.setFont(self._look.font("small"))
+        painter.drawText(box, int(Qt.TextFlag.TextWordWrap), self.rests_on)
 
     def _paint_bar(self, painter: QPainter, results: RunResults) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
@@ -91,7 +104,8 @@ class _Usable(QWidget):
         if life.budget_a is not None and life.target_s is not None:
             allow = quantity_text(life.budget_a, "A").marked if life.budget_a > 0 else "**nothing**"
             self._pair(painter, y, f"**{bare(life.target_s / MONTH_S)}** months allow", allow)
-        self._pair(painter, y + px(20), f"{results.run.label} takes", quantity_text(life.mean_a, "A").marked)
+        takes = signed(results.load.bound, quantity_text(life.mean_a, "A").marked)
+        self._pair(painter, y + px(20), f"{results.run.label} takes", takes)
         painter.setPen(theme.rule)
         painter.drawLine(QPointF(0, y - px(4)), QPointF(self.width(), y - px(4)))
         painter.drawLine(QPointF(0, y + px(44)), QPointF(self.width(), y + px(44)))
@@ -255,9 +269,12 @@ class BatteryPanel(QWidget):
         note = "" if battery.grade is Grade.ENTERED else "  (assumed)"
         self.title.setText(f"Battery   {name}{note}")
 
-    def show_results(self, results: RunResults | None, others: tuple[RunResults, ...]) -> None:
-        """Show what the battery allows."""
+    def show_results(
+        self, results: RunResults | None, others: tuple[RunResults, ...], unseen: UnseenLife | None = None
+    ) -> None:
+        """Show what the battery allows, and what of the capture that rests on."""
         self.usable.results, self.usable.others = results, others
+        self.usable.rests_on = rests_on(results, unseen) if results is not None else ""
         if results is not None:
             life = results.life
             chance = percent_text(life.chance) if life.chance is not None else ""

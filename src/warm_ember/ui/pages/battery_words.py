@@ -6,7 +6,7 @@ import math
 
 from warm_ember.battery.life import LifeEstimate
 from warm_ember.battery.sensitivity import Step
-from warm_ember.session.battery_results import LifeInYears, Tradeoffs
+from warm_ember.session.battery_results import LifeInYears, Tradeoffs, UnseenLife
 from warm_ember.session.results import RunResults
 from warm_ember.units import MONTH_S, bare, months_text, quantity_text, significant
 
@@ -14,8 +14,15 @@ from warm_ember.units import MONTH_S, bare, months_text, quantity_text, signific
 def life_sentence(results: RunResults, steps: tuple[Step, ...]) -> str:
     """Say how long the battery lasts against the target, and which input that rests on most weakly."""
     weakest = results.life.weakest
-    window = f" From the capture, {results.window.words}." if results.window is not None else ""
-    return f"{_answer(results, steps)} Weakest: {weakest.origin}, {weakest.grade.value}.{window}"
+    return f"{_answer(results, steps)} Weakest: {weakest.origin}, {weakest.grade.value}."
+
+
+def rests_on(results: RunResults, unseen: UnseenLife | None) -> str:
+    """Say what of a capture a life rests on, and what may be too seldom to be in it; empty where activities say it."""
+    if results.window is None:
+        return ""
+    more = f" {unseen.words[:1].upper()}{unseen.words[1:]}." if unseen is not None else ""
+    return f"The life rests on the capture: {results.window.words}.{more}"
 
 
 def years_sentence(results: RunResults, found: LifeInYears, steps: tuple[Step, ...]) -> str:

@@ -10,11 +10,12 @@ from PySide6.QtCore import QObject, Signal
 from warm_ember.attribution.cycles import WholeCycles, extend_to_whole_cycles
 from warm_ember.attribution.ledger import UNPLACED_NAME
 from warm_ember.model.battery import Activity, FromStretch
+from warm_ember.model.figure import Figure
 from warm_ember.model.project import Bracket, ExpectedValue
 from warm_ember.model.rules import HandRule
 from warm_ember.session import edits
 from warm_ember.session.results import RunResults
-from warm_ember.signal.stretch import StretchReading
+from warm_ember.signal.stretch import StretchReading, snap
 from warm_ember.ui.desk import Desk
 from warm_ember.units import duration_text, quantity_text
 
@@ -86,6 +87,15 @@ class BracketBook(QObject):
                 self._readings.clear()
             self._readings[key] = capture.reading(ends[0], ends[1], supply_v=supply_v)
         return self._readings[key]
+
+    def mean(self, bracket: Bracket) -> Figure:
+        """Return the mean of a bracket: a bound where its range was exceeded, or where it is below what is resolved."""
+        reading = self.reading(bracket)
+        if self.results is None:
+            return Figure(reading.mean_a)
+        limits, current = self.results.limits, self.results.capture.current
+        ends = np.array(snap(current, reading.from_s, reading.to_s))
+        return limits.read(reading.mean_a, is_clipped=bool(limits.clips(ends).any()))
 
     def doubts_of(self, bracket: Bracket) -> tuple[str, ...]:
         """Return what speaks against the reading of a bracket: the kinds of findings within it."""

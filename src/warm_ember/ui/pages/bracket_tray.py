@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import QWidget
 
+from warm_ember.model.figure import Bound, Figure, signed
 from warm_ember.model.project import Bracket
 from warm_ember.signal.stretch import StretchReading
 from warm_ember.ui.lanes.time_window import TimeWindow
@@ -33,19 +35,24 @@ class TrayRow:
     texts: tuple[Text, ...]
 
 
-def tray_rows(readings: list[StretchReading]) -> list[TrayRow]:
-    """Return the tray's rows for some readings."""
+def tray_rows(readings: list[StretchReading], means: list[Figure] | None = None) -> list[TrayRow]:
+    """Return the tray's rows for some readings, each with its mean as a figure where that is known to be a bound."""
+    means = [Figure(reading.mean_a) for reading in readings] if means is None else means
+    least = [mean.bound if mean.bound is Bound.AT_LEAST else None for mean in means]
 
-    def row(name: str, unit: str, values: list[float | None]) -> TrayRow:
+    def row(name: str, unit: str, values: list[float | None], bounds: Sequence[Bound | None] | None = None) -> TrayRow:
         text = duration_text if unit == "s" else lambda value: quantity_text(value, unit)
-        return TrayRow(name, tuple(values), tuple(text(value) for value in values))
+        texts = [text(value) for value in values]
+        if bounds is not None:
+            texts = [Text(signed(bound, one.number), one.unit) for bound, one in zip(bounds, texts, strict=True)]
+        return TrayRow(name, tuple(values), tuple(texts))
 
     rows = [
         row("length", "s", [r.length_s for r in readings]),
-        row("mean current", "A", [r.mean_a for r in readings]),
-        row("charge", "C", [r.charge_c for r in readings]),
-        row("energy", "J", [r.energy_j for r in readings]),
-        row("peak", "A", [r.max_a for r in readings]),
+        row("mean current", "A", [mean.shown for mean in means], [mean.bound for mean in means]),
+        row("charge", "C", [r.charge_c for r in readings], least),
+        row("energy", "J", [r.energy_j for r in readings], least),
+        row("peak", "A", [r.max_a for r in readings], least),
         row("lowest", "A", [r.min_a for r in readings]),
     ]
     if any(reading.coverage < _WHOLE for reading in readings):
@@ -85,14 +92,17 @@ class BracketTray(QWidget):
         self._look, self._window = look, window
         self._brackets: tuple[Bracket, ...] = ()
         self._readings: list[StretchReading] = []
+        self._means: list[Figure] = []
         self._chosen = ""
         window.changed.connect(self.update)
         look.changed.connect(self.updateGeometry)
         look.changed.connect(self.update)
 
-    def set_brackets(self, brackets: tuple[Bracket, ...], readings: list[StretchReading], chosen: str) -> None:
-        """Show brackets with their readings."""
-        self._brackets, self._readings, self._chosen = brackets, readings, chosen
+    def set_brackets(
+        self, brackets: tuple[Bracket, ...], readings: list[StretchReading], means: list[Figure], chosen: str
+    ) -> None:
+        """Show brackets with their readings and means."""
+        self._brackets, self._readings, self._means, self._chosen = brackets, readings, means, chosen
         self.setMinimumWidth(self.sizeHint().width())
         self.update()
 
@@ -103,7 +113,8 @@ class BracketTray(QWidget):
     def text(self) -> str:
         """Return the tray as tab-separated text."""
         lines = ["\t".join(["bracket", *(f"{b.letter} {b.name}".strip() for b in self._brackets)])]
-        lines += ["\t".join([row.name, *(str(text) for text in row.texts)]) for row in tray_rows(self._readings)]
+        rows = tray_rows(self._readings, self._means)
+        lines += ["\t".join([row.name, *(str(text) for text in row.texts)]) for row in rows]
         return "\n".join(lines)
 
     def paintEvent(self, event: QPaintEvent) -> None:
@@ -118,7 +129,7 @@ class BracketTray(QWidget):
             draw_marked(painter, QRectF(px(_HEAD), px(6), self.width() - px(_HEAD + 16), px(18)), words, look)
             painter.end()
             return
-        rows = tray_rows(self._readings)
+        rows = tray_rows(self._readings, self._means)
         for index, row in enumerate(rows):
             y = px(_TOP + _ROW * index)
             painter.setPen(theme.rule)

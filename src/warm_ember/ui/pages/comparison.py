@@ -10,6 +10,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
+from warm_ember.model.figure import Bound, signed
 from warm_ember.tuning.difference import Difference
 from warm_ember.ui.look.marked import draw_marked
 from warm_ember.ui.look.textures import FINE, swatches, texture_brush
@@ -18,8 +19,8 @@ from warm_ember.ui.look.theme import Look
 _RIGHT = Qt.AlignmentFlag.AlignRight
 
 
-Sum = tuple[str, float, float, Callable[[float], str]]
-"""What stands below the parts: its words, both values, and how they are written."""
+Sum = tuple[str, float, float, Callable[[float], str], tuple[Bound | None, Bound | None]]
+"""What stands below the parts: its words, both values, how they are written, and the bounds that they are."""
 
 
 class DifferenceTable(QWidget):
@@ -112,11 +113,11 @@ class DifferenceTable(QWidget):
     def _paint_row(self, painter: QPainter, row: Difference, top: float, height: float) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
         draw_marked(painter, QRectF(px(28), top, px(130), height), row.name, look, dim=theme.ink)
-        for right, value in ((250, row.before_a), (326, row.after_a)):
+        for right, value, bound in zip((250, 326), row.shown_a, row.bounds, strict=True):
             draw_marked(
                 painter,
                 QRectF(px(right - 90), top, px(90), height),
-                f"**{micro(value)}**",
+                signed(bound, f"**{micro(value)}**"),
                 look,
                 align=_RIGHT,
             )
@@ -161,15 +162,15 @@ class DifferenceTable(QWidget):
         look, theme, px = self._look, self._look.theme, self._look.px
         painter.setPen(theme.rule)
         painter.drawLine(QPointF(px(8), top), QPointF(self.width() - px(8), top))
-        for line, (words, before, after, write) in enumerate(self.sums):
+        for line, (words, before, after, write, bounds) in enumerate(self.sums):
             y = top + px(4 + 23 * line)
             draw_marked(painter, QRectF(px(28), y, px(140), px(20)), words, look, dim=theme.ink)
             for right, text in (
-                (250, write(before)),
-                (326, write(after)),
-                (410, ("+" if after > before else "") + write(after - before)),
+                (250, signed(bounds[0], f"**{write(before)}**")),
+                (326, signed(bounds[1], f"**{write(after)}**")),
+                (410, f"**{'+' if after > before else ''}{write(after - before)}**"),
             ):
-                draw_marked(painter, QRectF(px(right - 90), y, px(90), px(20)), f"**{text}**", look, align=_RIGHT)
+                draw_marked(painter, QRectF(px(right - 90), y, px(90), px(20)), text, look, align=_RIGHT)
         for line, words in enumerate(self.notes):
             box = QRectF(px(28), top + px(4 + 23 * len(self.sums) + 18 * line), self.width() - px(40), px(16))
             draw_marked(painter, box, words, look, size="small", dim=theme.warning_text)

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QLineEdit, QWidget
 
 from warm_ember.attribution.day import hourly
 from warm_ember.battery.parameters import rate_text
+from warm_ember.model.figure import Bound, signed
 from warm_ember.session.results import RunResults
 from warm_ember.ui.look.marked import draw_marked
 from warm_ember.ui.look.theme import Look
@@ -197,10 +198,11 @@ class DayView(QWidget):
             for index, name in enumerate(hours):
                 cost = costs[name]
                 self._paint_row(painter, index, name, hours[name], cost.mean_a or cost.peak_a)
-                self._paint_cells(painter, index, quantity_text(cost.charge_c, "C").marked, cost.added_a(base_a))
+                each = signed(cost.bound, quantity_text(cost.charge_c, "C").marked)
+                self._paint_cells(painter, index, each, cost.added_a(base_a), cost.bound)
             last = len(costs)
             self._paint_row(painter, last, self.results.load.base_name, np.full(24, base_a), base_a)
-            self._paint_cells(painter, last, "", base_a)
+            self._paint_cells(painter, last, "", base_a, self.results.load.base_bound)
             box = QRectF(self.width() - px(SIDE) + px(12), px(_TOP + _ROW * last), px(108), px(_ROW))
             draw_marked(painter, box, "between" if costs else "all the time", look, size="small", align=_RIGHT)
         self._paint_hours(painter, base_a + sum(hours.values(), np.zeros(24)))
@@ -227,14 +229,14 @@ class DayView(QWidget):
             cell = QRectF(strip.left() + hour * width, top + 1, width - 1, px(_ROW) - 2)
             painter.fillRect(cell, theme.ramp.color(float(hours[hour])) if hours[hour] > 0 else theme.sunken)
 
-    def _paint_cells(self, painter: QPainter, index: int, charge: str, added_a: float) -> None:
+    def _paint_cells(self, painter: QPainter, index: int, charge: str, added_a: float, bound: Bound | None) -> None:
         px, look = self._look.px, self._look
         left, top = self.width() - px(SIDE), px(_TOP + _ROW * index)
         draw_marked(painter, QRectF(left + px(124), top, px(106), px(_ROW)), charge, look, align=_RIGHT)
         draw_marked(
             painter,
             QRectF(left + px(232), top, px(100), px(_ROW)),
-            quantity_text(added_a, "A").marked,
+            signed(bound, quantity_text(added_a, "A").marked),
             look,
             align=_RIGHT,
         )
@@ -284,7 +286,7 @@ class DayView(QWidget):
                 theme.ramp.color(float(total[hour])),
             )
         left = self.width() - px(SIDE)
-        mean = quantity_text(self.results.load.mean_a, "A").marked
+        mean = signed(self.results.load.bound, quantity_text(self.results.load.mean_a, "A").marked)
         draw_marked(
             painter,
             QRectF(left + px(90), box.top() + px(2), px(130), px(18)),

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
@@ -9,7 +11,8 @@ from PySide6.QtWidgets import QWidget
 
 from warm_ember.attribution.sleep_depth import BreakEven, IdleRow, SleepDepth
 from warm_ember.model.arrays import Floats, Indices
-from warm_ember.ui.look.marked import draw_marked, width_of
+from warm_ember.model.figure import Figure
+from warm_ember.ui.look.marked import draw_marked, figure_marked, width_of
 from warm_ember.ui.look.textures import FINE, texture_brush
 from warm_ember.ui.look.theme import Look
 from warm_ember.units import duration_text, percent_text, quantity_text
@@ -39,15 +42,16 @@ class DepthMap(QWidget):
         self._look = look
         self.sleep: SleepDepth | None = None
         self.mean_a = 0.0
+        self.asleep: Callable[[float], Figure] = Figure
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Sleep-depth map")
         self.setToolTip("Click a dot to see that stretch on the lanes; left and right step through the wrong ones")
         self._at = -1
         look.changed.connect(self.update)
 
-    def show_depth(self, depth: SleepDepth | None, mean_a: float) -> None:
+    def show_depth(self, depth: SleepDepth | None, mean_a: float, asleep: Callable[[float], Figure] = Figure) -> None:
         """Show another run's sleep, and its average current."""
-        self.sleep, self.mean_a, self._at = depth, mean_a, -1
+        self.sleep, self.mean_a, self.asleep, self._at = depth, mean_a, asleep, -1
         self.update()
 
     def _rows(self) -> list[tuple[IdleRow, Indices]]:
@@ -131,7 +135,8 @@ class DepthMap(QWidget):
         draw_marked(painter, name, row.mode, look, dim=theme.ink)
         floor = QRectF(px(16), band.top() + px(19), px(_NAME - 6), px(16))
         if self.mean_a > 0:
-            draw_marked(painter, floor, quantity_text(mode.floor_a, "A").marked, look, size="small")
+            shown = figure_marked(self.asleep(mode.floor_a), "A")
+            draw_marked(painter, floor, shown, look, size="small")
         for one in depth.break_evens(row.mode):
             x = min(max(float(self.x_of(np.array([one.from_s]))[0]), band.left()), band.right())
             wrong = QRectF(x, band.top(), band.right() - x, band.height())

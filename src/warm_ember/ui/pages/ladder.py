@@ -10,6 +10,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 
+from warm_ember.model.figure import Bound, signed
 from warm_ember.model.project import Run, RunKind
 from warm_ember.session.results import RunResults
 from warm_ember.ui.look.marked import draw_chip, draw_marked
@@ -36,6 +37,7 @@ class Rung:
     life_s: float
     before_a: float | None
     is_plan: bool = False
+    bound: Bound | None = None
 
 
 def rungs(runs: tuple[Run, ...], found: dict[str, RunResults], state: str = "") -> list[Rung]:
@@ -54,10 +56,11 @@ def rungs(runs: tuple[Run, ...], found: dict[str, RunResults], state: str = "") 
         results = found.get(run.name)
         if results is None:
             continue
-        mean_a = results.load.mean_a
+        mean_a, bound = results.load.mean_a, results.load.bound
         if state:
-            mean_a = sum(s.added_a for s in results.by_state if s.name == state)
-        ladder.append(Rung(run, mean_a, results.life.life_s, last_a))
+            shown = [s for s in results.by_state if s.name == state]
+            mean_a, bound = sum(s.added_a for s in shown), next((s.bound for s in shown), None)
+        ladder.append(Rung(run, mean_a, results.life.life_s, last_a, bound=bound))
         if run.kind is RunKind.STEP:
             last_a = mean_a
     return ladder
@@ -297,7 +300,7 @@ class Ladder(QWidget):
         draw_marked(
             painter,
             words,
-            quantity_text(rung.mean_a, "A").marked,
+            signed(rung.bound, quantity_text(rung.mean_a, "A").marked),
             look,
             size=size,
             align=Qt.AlignmentFlag.AlignHCenter,

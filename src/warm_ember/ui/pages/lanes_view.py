@@ -101,11 +101,12 @@ class LanesView(QWidget):
         book = self.book
         brackets = book.brackets
         readings = {bracket.letter: book.reading(bracket) for bracket in brackets}
+        means = {bracket.letter: book.mean(bracket) for bracket in brackets}
         self.stack.current.set_brackets(brackets, book.chosen)
         if self.stack.flags is not None:
             doubts = {bracket.letter: book.doubts_of(bracket) for bracket in brackets}
-            self.stack.flags.set_brackets(brackets, readings, book.chosen, doubts)
-        self.tray.set_brackets(brackets, list(readings.values()), book.chosen)
+            self.stack.flags.set_brackets(brackets, readings, book.chosen, doubts, means)
+        self.tray.set_brackets(brackets, list(readings.values()), list(means.values()), book.chosen)
         if self.shows_inside:
             self.inside.show_bracket(book.results, book.chosen_bracket)
 

@@ -10,9 +10,9 @@ from PySide6.QtWidgets import QWidget
 
 from warm_ember.attribution.day import DayRow, day_rows
 from warm_ember.attribution.ledger import UNPLACED_NAME, Ledger, LedgerRow
-from warm_ember.model.figure import Bound
+from warm_ember.model.figure import Bound, Figure
 from warm_ember.session.results import RunResults
-from warm_ember.ui.look.marked import draw_marked, plain, width_of
+from warm_ember.ui.look.marked import draw_marked, figure_marked, plain, width_of
 from warm_ember.ui.look.textures import CROSS, Swatch, fill, swatches
 from warm_ember.ui.look.theme import Look, ink_on
 from warm_ember.ui.pages.ledger_rows import CHARGE, ENERGY, SORTS, ShownRow, count_text, spread_text, verdict_words
@@ -380,10 +380,10 @@ class LedgerView(QWidget):
         if self.by == ENERGY:
             cell("mean current", quantity_text(shown.mean_w, "W").marked)
         elif row.mean.bound is Bound.AT_LEAST:
-            cell("mean current", f"at least {quantity_text(row.mean.value, 'A').marked}")
+            cell("mean current", figure_marked(row.mean, "A"))
             cell("mean current", "range exceeded", second, "small", True)
         elif row.mean.bound is not None:
-            cell("mean current", f"below {quantity_text(row.mean.high, 'A').marked}")
+            cell("mean current", figure_marked(row.mean, "A"))
             cell("mean current", "under the resolution", second, "small", True)
         else:
             cell("mean current", quantity_text(row.mean.value, "A").marked)
@@ -445,7 +445,8 @@ class LedgerView(QWidget):
             look,
         )
         length_s = DAY_S if self._shows_day else ledger.duration_s
-        mean_a = load.mean_a if self._shows_day else ledger.mean_a
+        mean = Figure(load.mean_a, bound=load.bound) if self._shows_day else ledger.mean
+        mean_a = mean.value
         energies = [s.energy_j for s in self.rows if s.energy_j is not None]
         right(rights.get("mean dwell"), duration_text(length_s).marked)
         energy_j = sum(energies) if energies else None
@@ -454,7 +455,7 @@ class LedgerView(QWidget):
             charge_c = mean_a * length_s if mean_a is not None else None
             right(rights.get("energy"), quantity_text(charge_c, "C").marked)
         else:
-            right(rights.get("mean current"), quantity_text(mean_a, "A").marked)
+            right(rights.get("mean current"), figure_marked(mean, "A"))
             right(rights.get("energy"), quantity_text(energy_j, "J").marked)
         budget_a = self.results.life.budget_a
         if budget_a and self._shows_day and mean_a is not None:

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QWidget
 from warm_ember.battery.life import LifeEstimate
 from warm_ember.battery.sensitivity import Step
 from warm_ember.model.arrays import Floats
+from warm_ember.model.figure import signed
 from warm_ember.session.results import RunResults
 from warm_ember.ui.look.marked import draw_marked, width_of
 from warm_ember.ui.look.textures import FINE, texture_brush
@@ -219,12 +220,11 @@ class MonthsView(QWidget):
         width = px(280)
         left = self._x_of(life.p90_s) + px(14) if right_side else self._x_of(life.p10_s) - width - px(14)
         align = Qt.AlignmentFlag.AlignLeft if right_side else _RIGHT
-        low, high = months_text(life.p10_s).number, months_text(life.p90_s).number
-        words = f"{self.results.run.name}, **8** in **10** between {low} and {high}"
+        words = f"{self.results.run.name}, {life.band_words}"
         draw_marked(
             painter,
             QRectF(left, box.top() + px(6), width, px(22)),
-            months_text(life.p50_s).marked,
+            signed(life.bound, months_text(life.p50_s).marked),
             look,
             size="large",
             align=align,
@@ -255,7 +255,7 @@ class MonthsView(QWidget):
         draw_marked(
             painter,
             QRectF(left, box.top() + px(6), box_width, px(22)),
-            months_text(other.life.p50_s).marked,
+            signed(other.life.bound, months_text(other.life.p50_s).marked),
             look,
             size="large",
             align=Qt.AlignmentFlag.AlignHCenter,

@@ -13,13 +13,14 @@ from warm_ember.signal.fold import Fold
 from warm_ember.ui.lanes.current_axis import paint_current_axis
 from warm_ember.ui.lanes.flags import tick_step
 from warm_ember.ui.lanes.heat import CurrentScale, heat_picture, log_scale
-from warm_ember.ui.look.marked import draw_chip, draw_marked
+from warm_ember.ui.look.marked import draw_chip, draw_marked, width_of
 from warm_ember.ui.look.textures import FINE, texture_brush
 from warm_ember.ui.look.theme import Look
 from warm_ember.units import duration_text, quantity_text
 
 MODES = ("state", "time", "cycle", "charge")
 _RIGHT = Qt.AlignmentFlag.AlignRight
+_LONGEST_NAME = 120
 _BEFORE = 0.15
 
 
@@ -246,18 +247,12 @@ class Overlay(QWidget):
 
     def _paint_legend(self, painter: QPainter) -> None:
         px = self._look.px
-        x = self.width() - px(16)
+        x = float(self.width() - px(16))
         for results, letter in ((self.second, "B"), (self.first, "A")):
             if results is None:
                 continue
-            draw_marked(
-                painter,
-                QRectF(x - px(60), px(6), px(60), px(18)),
-                results.run.name,
-                self._look,
-                size="small",
-                align=_RIGHT,
-            )
-            chip = QRectF(x - px(44), px(8), px(16), px(14))
-            draw_chip(painter, chip, letter, self._look)
-            x -= px(64)
+            width = min(width_of(self._look, results.run.name, "small") + px(2), px(_LONGEST_NAME))
+            box = QRectF(x - width, px(6), width, px(18))
+            draw_marked(painter, box, results.run.name, self._look, size="small", align=_RIGHT)
+            draw_chip(painter, QRectF(box.left() - px(20), px(8), px(16), px(14)), letter, self._look)
+            x = box.left() - px(34)

@@ -76,7 +76,7 @@ class ProofView(QWidget):
             f"What {proof.after} shows, µA",
             ("predicted", "measured"),
             proof.states,
-            (("average, µA", average.before_a, average.after_a, micro),),
+            (("average, µA", average.before_a, average.after_a, micro, average.bounds),),
             notes=tuple(
                 f"{one.name} differs by more than chance and a tenth of the step: look there." for one in proof.off[:3]
             ),

@@ -10,6 +10,7 @@ from PySide6.QtGui import QAction, QGuiApplication
 from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QVBoxLayout, QWidget
 
 from warm_ember.errors import BadArgumentError
+from warm_ember.model.figure import signed
 from warm_ember.model.project import RunKind
 from warm_ember.session import edits
 from warm_ember.session.results import RunResults
@@ -186,8 +187,8 @@ class RunsPage(Page):
             "activities": found.activities if found is not None else (),
         }[self.by]
         sums: tuple[Sum, ...] = (
-            ("average, µA", first.load.mean_a, second.load.mean_a, micro),
-            ("months of life", first.life.life_s, second.life.life_s, lambda life_s: months_text(life_s).number),
+            ("average, µA", first.load.mean_a, second.load.mean_a, micro, (first.load.bound, second.load.bound)),
+            ("months of life", first.life.life_s, second.life.life_s, _months, (first.life.bound, second.life.bound)),
         )
         titles = {"states": "state", "wakes": "source of wakes", "activities": "activity"}
         means = tuple((s.name, s.mean_a) for s in (*first.by_state, *second.by_state)) if self.by == "states" else ()
@@ -302,10 +303,15 @@ class RunsPage(Page):
         if second is None:
             return "Every capture becomes a rung of the ladder."
         if first is None:
-            mean = quantity_text(second.load.mean_a, "A").marked
+            mean = signed(second.load.bound, quantity_text(second.load.mean_a, "A").marked)
             return f"{second.run.label} takes {mean}; a second capture shows what changed."
         change = second.load.mean_a - first.load.mean_a
-        much = f"{quantity_text(abs(change), 'A').marked} {'less' if change < 0 else 'more'}"
+        bounds = (first.load.bound, second.load.bound)
+        side = Difference("", first.load.mean_a, second.load.mean_a, None, None, bounds).bound
+        if side is not None and change < 0:  # at least so negative a change is at most so much less
+            side = side.opposite
+        words = f"{side.value.replace('_', ' ')} " if side is not None else ""
+        much = f"{words}{quantity_text(abs(change), 'A').marked} {'less' if change < 0 else 'more'}"
         words = f"{second.run.name} takes {much} than {first.run.name}"
         if self.rows and change and self.rows[0].change_a / change > 0:
             share = self.rows[0].change_a / change
@@ -356,3 +362,7 @@ class RunsPage(Page):
             change = averages_a[name] / averages_a[before] - 1
             detail = f"{percent_text(abs(change)).marked} {'below' if change < 0 else 'above'} {before}"
         return LinkFigure(f"**{rank}**{ending} of **{len(order)}**", detail)
+
+
+def _months(life_s: float) -> str:
+    return months_text(life_s).number

@@ -8,11 +8,12 @@ from PySide6.QtCore import QEvent, QPoint, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QMenu, QToolTip, QWidget
 
+from warm_ember.model.figure import Figure
 from warm_ember.model.parts import Part, Power
 from warm_ember.model.plan import Change, CurrentBy, CurrentTo, LengthTo, OftenBy, PartTo
 from warm_ember.tuning.matrix import WAKES, Cell, Column, Matrix, Row
 from warm_ember.ui.look.label import tip
-from warm_ember.ui.look.marked import draw_chip, draw_marked
+from warm_ember.ui.look.marked import draw_chip, draw_marked, figure_marked
 from warm_ember.ui.look.textures import FINE, texture_brush
 from warm_ember.ui.look.theme import Look, ink_on
 from warm_ember.units import percent_text, quantity_text
@@ -275,8 +276,8 @@ class ShutdownMatrix(QWidget):
         for index, column in enumerate(self.matrix.columns if self.matrix is not None else ()):
             box = self._column(index)
             rows = [QRectF(box.left() + 1, top + px(4) + n * px(_ROW), box.width() - 2, px(_ROW)) for n in range(3)]
-            for line, value in zip(rows, (column.sum_a, column.measured.value), strict=False):
-                words = quantity_text(value, "A").marked if value is not None else "–"
+            for line, figure in zip(rows, (Figure(column.sum_a), column.measured), strict=False):
+                words = figure_marked(figure, "A") if figure.value is not None else "–"
                 draw_marked(painter, line.adjusted(0, 0, -px(6), 0), words, look, size="small", align=_RIGHT)
             self._paint_unexplained(painter, rows[2], column)
 

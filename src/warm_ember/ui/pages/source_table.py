@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QLineEdit, QWidget
 from warm_ember.attribution.wake_ledger import SourceRow, WakeLedger
 from warm_ember.attribution.wake_profile import GAP_EDGES
 from warm_ember.model.arrays import Floats
+from warm_ember.model.figure import Bound, signed
 from warm_ember.session.wake_results import WakesShown
 from warm_ember.ui.look.marked import draw_marked
 from warm_ember.ui.look.theme import Look
@@ -192,14 +193,14 @@ class SourceTable(QWidget):
         for left, right, words in (
             (_NAME, _PER_HOUR, f"**{bare(row.rate_per_h)}**"),
             (_PER_HOUR, _AWAKE, duration_text(row.awake_s_mean).marked),
-            (_AWAKE, _EACH, self._charge(row.charge_c_mean, "C")),
+            (_AWAKE, _EACH, self._charge(row.charge_c_mean, "C", row.bound)),
         ):
             cell = QRectF(px(left), box.top(), px(right - left), box.height())
             draw_marked(painter, cell, words, look, align=_RIGHT)
         share = max(row.added_a, 0.0) / most_a if most_a > 0 else 0.0
         tall = px(_ROW - 16)
         bar = QRectF(px(_BAR), box.center().y() - tall / 2, share * px(_BAR_END - _BAR - 62), tall)
-        words = self._charge(row.added_a, "A")
+        words = self._charge(row.added_a, "A", row.bound)
         if not self._is_roomy:
             cell = QRectF(px(_EACH), box.top(), px(_FIGURE_END - _EACH), box.height())
             draw_marked(painter, cell, words, look, align=_RIGHT)
@@ -208,10 +209,10 @@ class SourceTable(QWidget):
         label = QRectF(bar.right() + px(6), box.top(), px(70), box.height())
         draw_marked(painter, label, words, look)
 
-    def _charge(self, value: float, unit: str) -> str:
+    def _charge(self, value: float, unit: str, bound: Bound | None = None) -> str:
         """Return a charge or current in words; a dash where none was measured."""
         measured = self.ledger is not None and self.ledger.is_measured
-        return quantity_text(value, unit).marked if measured else "–"
+        return signed(bound, quantity_text(value, unit).marked) if measured else "–"
 
     def _paint_gaps(self, painter: QPainter, index: int, row: SourceRow) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
@@ -288,7 +289,7 @@ class SourceTable(QWidget):
             for left, right, words in ((_NAME, _PER_HOUR, per_h), (_PER_HOUR, _AWAKE, awake)):
                 cell = QRectF(px(left), top, px(right - left), px(_FOOT))
                 draw_marked(painter, cell, words, look, align=_RIGHT)
-            words = self._charge(added, "A")
+            words = self._charge(added, "A", ledger.bound if offset else ledger.floor.bound)
             if self._is_roomy:
                 draw_marked(painter, QRectF(px(_BAR), top, px(120), px(_FOOT)), words, look)
             else:

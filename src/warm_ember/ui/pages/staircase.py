@@ -9,6 +9,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 
+from warm_ember.model.figure import Bound, signed
 from warm_ember.session.tuning_results import PlanResults
 from warm_ember.ui.look.marked import draw_chip, draw_marked
 from warm_ember.ui.look.textures import FINE, texture_brush
@@ -42,6 +43,7 @@ class Bar:
     to_a: float
     kind: str
     letter: str = ""
+    bound: Bound | None = None
 
     @property
     def is_step(self) -> bool:
@@ -58,7 +60,8 @@ def bars_of(results: PlanResults, letters: tuple[str, ...]) -> list[Bar]:
         bars.append(Bar(results.before, _months(results.before_life_s), 0, results.before_a, "whole"))
         bars.append(Bar("predicted", "", results.before_a, proof.predicted_a, "predicted"))
         bars.append(Bar("measured", "", results.before_a, results.mean_a, "measured"))
-    bars.append(Bar(results.run, _months(results.life_s), 0, results.mean_a, "whole"))
+    months = signed(results.bound and results.bound.opposite, _months(results.life_s))
+    bars.append(Bar(results.run, months, 0, results.mean_a, "whole", bound=results.bound))
     before_a = results.mean_a
     for letter, step in zip(letters, results.steps, strict=True):
         bars.append(Bar("", "predicted", before_a, step.mean_a, "predicted", letter))
@@ -164,7 +167,7 @@ class Staircase(QWidget):
         else:
             painter.fillRect(box, color)
         change_a = bar.to_a - bar.from_a
-        words = f"**{_signed(change_a)}**" if bar.is_step else f"**{bare(bar.to_a * _MICRO)}**"
+        words = f"**{_signed(change_a)}**" if bar.is_step else signed(bar.bound, f"**{bare(bar.to_a * _MICRO)}**")
         above = QRectF(column.left(), box.top() - px(19), column.width(), px(18))
         if max(bar.from_a, bar.to_a) > self._top_a():  # cut off: the number stands inside
             inside = QRectF(column.left(), box.top() + px(4), column.width(), px(18))

@@ -10,11 +10,13 @@ from PySide6.QtCore import Signal
 from PySide6.QtGui import QAction, QGuiApplication
 from PySide6.QtWidgets import QStackedWidget, QVBoxLayout, QWidget
 
+from warm_ember.model.figure import Bound, signed
 from warm_ember.model.finding import Finding, Kind
 from warm_ember.session.results import RunResults
 from warm_ember.tuning.findings.registry import Checkup
 from warm_ember.ui.desk import Desk
 from warm_ember.ui.lanes.time_window import TimeWindow
+from warm_ember.ui.look.marked import figure_marked
 from warm_ember.ui.look.theme import Look
 from warm_ember.ui.pages.bracket_book import BracketBook
 from warm_ember.ui.pages.doubts_view import DoubtsView
@@ -182,10 +184,11 @@ class TracePage(Page):
         bracket = self.book.chosen_bracket
         if bracket is None:
             whole = self.results.whole
-            words = quantity_text(whole.mean_a, "A").marked
-            peak = quantity_text(whole.max_a, "A").marked
+            words = figure_marked(self.results.ledger.mean, "A")
+            is_clipped = bool(len(self.results.limits.clipped))
+            peak = signed(Bound.AT_LEAST if is_clipped else None, quantity_text(whole.max_a, "A").marked)
             length = duration_text(whole.length_s).marked
-            return f"{self.results.run.label} draws {words} on average over {length}, {peak} at most."
+            return f"{self.results.run.label} draws {words} on average over {length}, with a peak of {peak}."
         reading = self.book.reading(bracket)
         subject = bracket.name or f"Bracket {bracket.letter}"
         length, charge_taken = duration_text(reading.length_s).marked, quantity_text(reading.charge_c, "C").marked

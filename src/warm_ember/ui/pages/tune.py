@@ -9,6 +9,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QAction, QGuiApplication
 from PySide6.QtWidgets import QHBoxLayout, QMenu, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
+from warm_ember.model.figure import signed
 from warm_ember.model.plan import ActivityEvery, Change, CurrentBy, Limits, OftenBy, Saves
 from warm_ember.model.plan import LengthTo as Shorter
 from warm_ember.session import plan_edits
@@ -460,7 +461,13 @@ class TunePage(Page):
         if found is None:
             return "Working out the plan …"
         count = len(found.steps)
-        now, then = (quantity_text(value, "A").marked for value in (found.mean_a, found.predicted.mean_a))
+        now, then = (
+            signed(bound, quantity_text(value, "A").marked)
+            for value, bound in (
+                (found.mean_a, self.results.load.bound),
+                (found.predicted.mean_a, found.predicted.load.bound),
+            )
+        )
         if not count:
             target = ""
             if found.budget_a is not None:
@@ -470,7 +477,7 @@ class TunePage(Page):
             more = f" {len(found.offers)} changes are offered." if found.offers else ""
             return f"{self.results.run.name} takes {now}{target}, and no change is planned.{more}"
         changes = "One change takes" if count == 1 else f"**{count}** changes take"
-        words = f"{changes} {now} to {then}: {months_text(found.life.life_s).marked}"
+        words = f"{changes} {now} to {then}: {signed(found.life.bound, months_text(found.life.life_s).marked)}"
         if found.target_s is not None and found.life.chance is not None:
             goal = months_text(found.target_s).number
             words += f", and {percent_text(found.life.chance).marked} sure of the **{goal}**"
@@ -487,6 +494,6 @@ class TunePage(Page):
         if found is None:
             return LinkFigure(detail="no plan yet" if self.results is None else "working …")
         count = len(found.steps)
-        current = quantity_text(found.predicted.mean_a, "A").marked
+        current = signed(found.predicted.load.bound, quantity_text(found.predicted.mean_a, "A").marked)
         detail = f"{current}, **{count}** change{'s' if count != 1 else ''}"
-        return LinkFigure(months_text(found.life.life_s).marked, detail, self.warning())
+        return LinkFigure(signed(found.life.bound, months_text(found.life.life_s).marked), detail, self.warning())

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QScrollArea, QStackedWi
 from warm_ember.attribution.wake_alignment import Saving
 from warm_ember.attribution.wake_ledger import SourceRow, WakeLedger
 from warm_ember.model.battery import Activity, FromWakes
+from warm_ember.model.figure import Figure, signed
 from warm_ember.model.wake_plan import WakePlan
 from warm_ember.model.wakes import SleepMode, WakeSource
 from warm_ember.session import edits, wake_edits
@@ -199,7 +200,9 @@ class WakesPage(Page):
         self.sources.show_wakes(found)
         self.slack.show_ledger(ledger)
         self.depth_map.show_depth(
-            ledger.depth if ledger is not None else None, ledger.mean_a if ledger is not None else 0
+            ledger.depth if ledger is not None else None,
+            ledger.mean_a if ledger is not None else 0,
+            ledger.asleep if ledger is not None else Figure,
         )
         self.modes.show_ledger(ledger, self.desk.project)
         self.plan.show_ledger(ledger, self.desk.project)
@@ -417,7 +420,8 @@ class WakesPage(Page):
             return f"{of} go to the wrong sleep mode. {saved}"
         top = ledger.sources[0]
         often = max(ledger.sources, key=lambda row: row.count)
-        most = f"{top.source} adds {quantity_text(top.added_a, 'A').marked} of the {quantity_text(mean_a, 'A').marked}"
+        adds = signed(top.bound, quantity_text(top.added_a, "A").marked)
+        most = f"{top.source} adds {adds} of the {signed(ledger.bound, quantity_text(mean_a, 'A').marked)}"
         most += f", {often.source} wakes most often" if often is not top else " and wakes most often"
         judged = any(ledger.depth.break_evens(row.mode) for row in ledger.idle)
         fits = "; the depth of sleep fits."

@@ -9,6 +9,7 @@ from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QHBoxLayout, QWidget
 
 from warm_ember.attribution.budget import Segment
+from warm_ember.model.figure import signed
 from warm_ember.session.results import RunResults
 from warm_ember.ui.look.label import Label, tip
 from warm_ember.ui.look.marked import draw_marked, width_of
@@ -134,7 +135,8 @@ class BudgetBar(QWidget):
             painter.drawPolygon(QPolygonF([QPointF(notch - 5, 1), QPointF(notch + 5, 1), QPointF(notch, 7)]))
         budget_a = self.results.life.budget_a
         spent = quantity_text(self.results.load.mean_a, "A")
-        words = spent.marked if budget_a is None else f"{spent.marked} of {quantity_text(budget_a, 'A').marked}"
+        words = signed(self.results.load.bound, spent.marked)
+        words += "" if budget_a is None else f" of {quantity_text(budget_a, 'A').marked}"
         box = QRectF(rect.right() + px(4), 0, self.width() - rect.right() - px(12), self.height())
         draw_marked(painter, box, words, look, size="small", align=Qt.AlignmentFlag.AlignRight)
         painter.end()
@@ -146,7 +148,8 @@ class BudgetBar(QWidget):
         fill(painter, piece.rect, shown, ground)
         painter.setPen(theme.bar)
         painter.drawLine(piece.rect.topRight(), piece.rect.bottomRight())
-        text = f"{piece.segment.name} **{quantity_text(piece.segment.added_a, 'A').number}**"
+        added = f"**{quantity_text(piece.segment.added_a, 'A').number}**"
+        text = f"{piece.segment.name} {signed(piece.segment.bound, added)}"
         if piece.segment.name in labelled or width_of(look, text, "small") + look.px(14) > piece.rect.width():
             return
         labelled.add(piece.segment.name)
@@ -170,7 +173,8 @@ class BudgetBar(QWidget):
         share = piece.segment.added_a / max(self.results.load.mean_a, 1e-15)
         self.setToolTip(
             tip(
-                f"{piece.segment.name}: {quantity_text(piece.segment.added_a, 'A')}, {share * 100:.1f} % of the average"
+                f"{piece.segment.name}: {signed(piece.segment.bound, quantity_text(piece.segment.added_a, 'A'))}, "
+                f"{share * 100:.1f} % of the average"
             )
         )
 
