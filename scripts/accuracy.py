@@ -15,6 +15,7 @@ from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
 
+import accuracy_confidence
 import accuracy_findings
 import accuracy_pairs
 import accuracy_wakes
@@ -221,13 +222,16 @@ def main() -> int:
         devices = accuracy_findings.jobs(arguments.captures // 2, 5 * arguments.captures // 2, first)
         waste = list(pool.map(accuracy_findings.measure, devices))
         pairs = list(pool.map(accuracy_pairs.measure, accuracy_pairs.jobs(3 * arguments.captures // 4, first)))
+        looked_at = accuracy_confidence.jobs(arguments.captures // 4, first)
+        said = [one for part in pool.map(accuracy_confidence.measure, looked_at) for one in part]
     text = document(results, clocks, first) + accuracy_wakes.document(wakes)
     text += accuracy_findings.document(waste) + accuracy_pairs.document(pairs)
+    text += accuracy_confidence.document(said)
     sys.stdout.write(text)
     if arguments.captures >= 40:
         DOCUMENT.write_text(text, encoding="utf-8")
     problems = [*missed(results, clocks), *accuracy_wakes.missed(wakes), *accuracy_findings.missed(waste)]
-    problems += accuracy_pairs.missed(pairs)
+    problems += accuracy_pairs.missed(pairs) + accuracy_confidence.missed(said)
     sys.stderr.writelines(f"limit missed: {one}\n" for one in problems)
     return int(bool(problems))
 

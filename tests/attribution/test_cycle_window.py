@@ -86,6 +86,10 @@ def test_the_command_reads_whole_cycles_and_life_says_which(tmp_path, command) -
     assert (code, found["cycles"]) == (0, 7)
     assert found["cycle_s"] == pytest.approx(4.0, rel=1e-3)
     assert found["mean_a"] == pytest.approx(true_a, rel=0.01)
+    states = json.loads(command("states", tmp_path / "p", "c", "--json")[1])
+    assert (states["window"]["from_s"], states["window"]["to_s"]) == (0.0, states["duration_s"])
+    assert states["whole_cycles"]["mean_a"] == pytest.approx(found["mean_a"], rel=1e-9)
+    assert "over the whole capture; 7 whole cycles of 4.00 s" in command("states", tmp_path / "p", "c")[1]
     part = json.loads(command("stretch", tmp_path / "p", "c", "--from", 6, "--to", 15, "--whole-cycles", "--json")[1])
     assert part["to_s"] - part["from_s"] == pytest.approx(part["cycles"] * part["cycle_s"])
     life = json.loads(command("life", tmp_path / "p", "--json")[1])

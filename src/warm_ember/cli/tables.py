@@ -112,7 +112,7 @@ def print_ledger(ledger: Ledger, day: Mapping[str, DayRow] | None = None) -> Non
     )
     print_table((*header, "of a day") if day is not None else header, rows)
     print_line(
-        f"{duration_text(ledger.duration_s)}, mean {quantity_text(ledger.mean_a, 'A')}, "
+        f"{duration_text(ledger.duration_s)}, mean {figure_text(ledger.mean, 'A')}, "
         f"{quantity_text(ledger.charge_c, 'C')}, {percent_text(1 - ledger.unplaced_share)} of the charge placed"
     )
 
