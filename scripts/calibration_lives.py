@@ -66,7 +66,7 @@ def mislead(how: str, random: np.random.Generator) -> tuple[bool, float, float]:
     length_s = cycles * device.period_s
     stays = device.live(length_s, RATE_HZ, random)
     if how == "start-up of 1.5 s at 20 mA":
-        stays = [Stay("Boot", 0.1, 1.6, RADIO_A), *(one for one in stays if one.from_s > 2.0)]
+        stays = [Stay("Boot", 0.0, 1.5, RADIO_A), *(one for one in stays if one.from_s > 2.0)]
     elif how == "ends in an activity":
         last = stays[-1]
         length_s = round(last.from_s + 0.5 * (last.to_s - last.from_s), 2)

@@ -14,7 +14,7 @@ from warm_ember.session.session import Session
 GRADED = ("grade", "bound")
 STATES_KEYS = {
     "capture", "duration_s", "mean_a", "mean_a_low", "mean_a_high", "charge_c", "energy_j", "unplaced_share", "states",
-    *GRADED,
+    *GRADED, "window", "whole_cycles",
 }  # fmt: skip
 STATE_KEYS = {
     "name", "entries", "dwell_s", "time_share", "mean_a", "mean_a_low", "mean_a_high", "charge_c", "charge_share",
@@ -51,9 +51,10 @@ def test_wakes_have_exactly_the_keys_of_the_contract(demo_path: Path, command) -
     code, out, _ = command("wakes", demo_path, "r5", "--json")
     found = json.loads(out)
     assert code == 0
-    whole = ["floor_a", "charge_c", "awake_charge_c", "sleep_charge_c", "ends_charge_c", "coverage", *GRADED]
+    whole = ["floor_a", "floor_a_low", "floor_a_high", "charge_c", "awake_charge_c", "sleep_charge_c", "ends_charge_c", "coverage", *GRADED]
     assert list(found) == ["capture", "wakes", "rate_per_h", *whole, "sources", "idle", "aligned"]
-    keys = ["source", "count", "rate_per_h", "awake_s_mean", "charge_c_mean", "added_a", *GRADED]
+    ends = [f"{name}_{end}" for name in ("charge_c_mean", "added_a") for end in ("low", "high")]
+    keys = ["source", "count", "rate_per_h", "awake_s_mean", "charge_c_mean", "added_a", *ends, *GRADED]
     assert all(list(row) == keys for row in found["sources"])
     idle = ["mode", "count", "time_s", "too_shallow", "too_deep", "lost_a", "mean_a", "judged", *GRADED]
     assert all(list(row) == idle for row in found["idle"])
@@ -177,7 +178,7 @@ def test_import_reports_what_it_assumed(tmp_path: Path, ramp_file: Path, command
     assert command("import", tmp_path / "p", ramp_file, "--rate", "500", "--replace", "--json")[0] == 0
     out = command("stretch", tmp_path / "p", "ramp", "--from", "0", "--to", "1", "--json")[1]
     assert json.loads(out) == {
-        "from_s": 0.0, "to_s": 1.0, "coverage": 1.0, "mean_a": 249.5, "min_a": 0.0, "max_a": 499.0,
+        "from_s": 0.0, "to_s": 1.0, "coverage": 1.0, "mean_a": 249.5, "mean_a_low": None, "mean_a_high": None, "min_a": 0.0, "max_a": 499.0,
         "charge_c": pytest.approx(249.5), "energy_j": None, "grade": "measured", "bound": None,
     }  # fmt: skip
 

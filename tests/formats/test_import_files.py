@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from warm_ember.errors import BadArgumentError, BadFileError
-from warm_ember.formats.columns import split_header
+from warm_ember.formats.column_words import split_header
 from warm_ember.formats.registry import open_source
 from warm_ember.formats.source import ImportOptions
 from warm_ember.formats.text_dialect import find_dialect

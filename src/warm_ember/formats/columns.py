@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from abc import ABC, abstractmethod
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field, replace
@@ -11,6 +10,8 @@ from pathlib import Path
 import numpy as np
 
 from warm_ember.errors import BadArgumentError, BadFileError, ColumnError
+from warm_ember.formats.clock_text import utc_text
+from warm_ember.formats.column_words import Column, Quantity, split_headers, unit_of
 from warm_ember.formats.source import CURRENT_UNITS_A, ImportOptions, Piece, check_finite
 from warm_ember.model.arrays import Floats, Samples
 from warm_ember.model.capture import CaptureInfo, Event
@@ -18,33 +19,14 @@ from warm_ember.model.program import ProgramTrace
 from warm_ember.signal.series import Progress, ShouldStop
 from warm_ember.signal.time_grid import HeldTimes, RegularTimes, inspect_times
 
-VOLTAGE_UNITS_V = {"V": 1.0, "mV": 1e-3, "uV": 1e-6, "µV": 1e-6, "μV": 1e-6}
-TIME_UNITS_S = {
-    "s": 1.0, "ms": 1e-3, "us": 1e-6, "µs": 1e-6, "μs": 1e-6, "ns": 1e-9, "min": 60.0, "h": 3600.0,
-    "sec": 1.0, "seconds": 1.0,
-}  # fmt: skip
 _INSPECTED_ROWS = 50_000
+_EPOCH_S = (3e8, 6e9)
+_EPOCH_COUNTS_S = (1.0, 1e-3, 1e-6, 1e-9)
+_COUNTED = {1.0: "seconds", 1e-3: "milliseconds", 1e-6: "microseconds", 1e-9: "nanoseconds"}
+_BETWEEN = " _/:,-.()[]{}<>"
+"""What may stand between a name and its unit."""
 MOST_LINES = 32
 """As many bits as the lines of a capture have."""
-_UNITS = CURRENT_UNITS_A | VOLTAGE_UNITS_V | TIME_UNITS_S
-_SNAKE_UNITS = {unit.lower(): unit for unit in ("mA", "uA", "nA", "pA", "mV", "uV", "V", "A")}
-_NAMES = {
-    "time": re.compile(r"(t|x|time.*|.*time|.*time ?stamp|zeit.*|temps|tiempo|elapsed.*|seconds|sec)\Z", re.IGNORECASE),
-    "current": re.compile(
-        r"(i|i[_ ]?\w{1,4}|.*current.*|.*strom.*|amps?|amperes?|courant.*|corriente.*)\Z", re.IGNORECASE
-    ),
-    "voltage": re.compile(r"(v|u|v[_ ]?\w{1,4}|.*voltage.*|.*spannung.*|volts?|tension.*)\Z", re.IGNORECASE),
-}
-
-
-@dataclass(frozen=True)
-class Column:
-    """One column of a table: its header split into name and unit (empty when not given), and as it stands."""
-
-    index: int
-    name: str
-    unit: str = ""
-    text: str = field(default="", compare=False)
 
 
 @dataclass(frozen=True)
@@ -83,38 +65,13 @@ class Columns:
         return tuple(sorted({column.index for column in some if column is not None}))
 
 
-def split_header(index: int, text: str) -> Column:
-    """Split a header such as ``"Current (mA)"``, ``"time_ms"`` or ``"I / µA"`` into name and unit."""
-    text = text.strip().strip('"').strip()
-    name, unit = _split(text)
-    return Column(index, name, unit, text)
-
-
-def _split(text: str) -> tuple[str, str]:
-    bracketed = re.match(r"(.*?)\s*[\[(]\s*([^\])]*?)\s*[\])]\s*\Z", text)
-    if bracketed:
-        return bracketed[1].strip() or text, bracketed[2]
-    if text in _UNITS and text not in ("h", "min", "V"):
-        return text, text
-    tail = re.match(r"(.*?)[\s_/:,-]+([A-Za-zµμ°%]+)\Z", text)
-    if tail and tail[1]:
-        unit = tail[2] if tail[2] in _UNITS else _SNAKE_UNITS.get(tail[2], "")
-        if unit:
-            return re.sub(r"[\s_]+in\Z", "", tail[1].strip(" _/")), unit
-    return text, ""
-
-
-def _plain(unit: str) -> str:
-    """Write micro in one way."""
-    return unit.replace("μ", "u").replace("µ", "u")
-
-
 @dataclass
 class _Finder:
     path: Path
     columns: list[Column]
     named: bool
     options: ImportOptions
+    words: frozenset[int] = frozenset()
     notes: list[str] = field(default_factory=list)
 
     def chosen(self, wanted: str | None, option: str) -> Column | None:
@@ -139,9 +96,11 @@ class _Finder:
 
     @staticmethod
     def _with_unit(column: Column, wanted: str) -> bool:
-        name, unit = _split(wanted.strip())
-        same_unit = _plain(unit) == _plain(column.unit)
-        return bool(unit) and same_unit and name.casefold() == column.name.casefold()
+        name, text = column.name.casefold(), wanted.strip().casefold()
+        if column.measure is None or not text.startswith(name):
+            return False
+        unit = text.removeprefix(name).strip(_BETWEEN)
+        return unit_of(unit.removeprefix("in ").removeprefix("in_").strip(_BETWEEN)) == column.measure
 
     @staticmethod
     def _by_name(column: Column, wanted: str) -> bool:
@@ -154,21 +113,41 @@ class _Finder:
     def title(self, column: Column) -> str:
         return f"{column.name} ({column.unit})" if column.unit and column.unit != column.name else column.name
 
-    def by_role(self, role: str, units: dict[str, float], taken: list[Column | None]) -> Column | None:
-        free = [column for column in self.columns if column not in taken]
-        with_unit = [column for column in free if column.unit in units]
-        with_name = [column for column in free if not column.unit and _NAMES[role].match(column.name)]
-        both = [column for column in with_unit if _NAMES[role].match(column.name)]
-        return next(iter([*both, *with_unit, *with_name]), None)
+    def candidates(self, quantity: Quantity, taken: list[Column | None]) -> list[Column]:
+        """Return the columns that may hold a quantity: those of its unit, else those of its name; measured ones only.
 
-    def scale(self, column: Column, units: dict[str, float], role: str, base: str) -> float:
-        if column.unit in units:
-            return units[column.unit]
+        A limit or a set-point is none, nor is the largest or smallest of something.
+        """
+        free = [one for one in self.columns if one not in taken and one.is_measured and one.index not in self.words]
+        sure = [one for one in free if one.measure is not None and one.measure.quantity is quantity]
+        return sure or [one for one in free if not one.unit and one.is_called(quantity)]
+
+    def scale(self, column: Column, quantity: Quantity, role: str, base: str) -> float:
+        """Return how much of the SI unit a column's unit is; assumed only where nothing at all is said."""
+        measure = column.measure
+        if measure is not None and measure.quantity is quantity:
+            return measure.scale
+        if measure is not None or column.strange:
+            named = column.unit or column.strange
+            what = f"no unit of a {quantity.value}" if measure is not None else "no unit that is known"
+            raise ColumnError(
+                self.path,
+                f"{role} column {column.text!r}: {named!r} is {what}",
+                titles=self.titles,
+                remedy="give --unit, or name another column" if quantity is Quantity.CURRENT else "name another column",
+            )
         self.notes.append(f"unit of {role} column {column.name!r} assumed: {base}")
         return 1.0
 
 
-def find_columns(path: Path, header: list[str] | None, width: int, options: ImportOptions) -> Columns:
+def find_columns(
+    path: Path,
+    header: list[str] | None,
+    width: int,
+    options: ImportOptions,
+    *,
+    words: frozenset[int] = frozenset(),
+) -> Columns:
     """Decide what each column of a table is.
 
     Parameters
@@ -181,6 +160,8 @@ def find_columns(path: Path, header: list[str] | None, width: int, options: Impo
         Number of columns.
     options
         What the user said, which goes before what the header says.
+    words
+        Columns that hold no numbers, which are none of these unless the user says so.
 
     Raises
     ------
@@ -188,41 +169,62 @@ def find_columns(path: Path, header: list[str] | None, width: int, options: Impo
         If a needed column is not there, naming those that are.
     """
     named = header is not None
-    columns = [split_header(i, text) for i, text in enumerate(header)] if header is not None else [
-        Column(i, f"column {i + 1}") for i in range(width)
-    ]  # fmt: skip
-    finder = _Finder(path, columns, named, options)
+    columns = [Column(i, f"column {i + 1}") for i in range(width)] if header is None else split_headers(header)
+    finder = _Finder(path, columns, named, options, words)
     current = finder.chosen(options.current_column, "--current-column")
     time = finder.chosen(options.time_column, "--time-column")
     voltage = finder.chosen(options.voltage_column, "--voltage-column")
-    if time is None and options.rate_hz is None:
-        time = _find_time(finder, [current, voltage])
-    elif time is None and named:
-        time_like = finder.by_role("time", TIME_UNITS_S, [current, voltage])
-    unused = [time] if time is not None else []
-    if time is None and options.rate_hz is not None and named and time_like is not None:
-        unused = [time_like]
-        finder.notes.append(f"time column {time_like.name!r} left out: --rate was given")
+    unused: list[Column | None] = []
     if options.rate_hz is not None:
+        like = [time] if time is not None else finder.candidates(Quantity.TIME, [current, voltage])[:1] if named else []
+        unused = [*like]
+        finder.notes += [f"time column {one.name!r} left out: --rate was given" for one in like]
         time = None
+    elif time is None:
+        time = _find_time(finder, [current, voltage])
     if current is None:
-        current = _find_current(finder, [*unused, voltage])
+        current = _find_current(finder, [*unused, time, voltage])
     scale, offset = _current_scale(finder, current)
     if voltage is None and named:
-        voltage = finder.by_role("voltage", VOLTAGE_UNITS_V, [*unused, current])
+        voltage = _find_voltage(finder, [*unused, time, current])
     rest = [column for column in columns if column not in (*unused, time, current, voltage)] if named else []
     rest = _named_apart([column for column in rest if column.name])
+    if named:
+        finder.notes.append(_taken(finder, current, time, voltage, rest))
     return Columns(
         current=current,
         current_scale=scale,
         current_offset=offset,
         time=time,
-        time_scale=finder.scale(time, TIME_UNITS_S, "time", "s") if time is not None else 1.0,
+        time_scale=_time_scale(finder, time),
         voltage=voltage,
-        voltage_scale=finder.scale(voltage, VOLTAGE_UNITS_V, "voltage", "V") if voltage is not None else 1.0,
+        voltage_scale=finder.scale(voltage, Quantity.VOLTAGE, "voltage", "V") if voltage is not None else 1.0,
         aux=tuple(rest),
         notes=tuple(finder.notes),
     )
+
+
+def _taken(finder: _Finder, current: Column, time: Column | None, voltage: Column | None, rest: list[Column]) -> str:
+    """Say what was taken for what, and which columns were not."""
+    roles = (("time", time), ("current", current), ("voltage", voltage))
+    words = ", ".join(f"{role} from {finder.title(column)!r}" for role, column in roles if column is not None)
+    others = ", ".join(repr(finder.title(column)) for column in rest)
+    return f"{words}; kept as channels: {others}" if others else words
+
+
+def _time_scale(finder: _Finder, time: Column | None) -> float:
+    return finder.scale(time, Quantity.TIME, "time", "s") if time is not None else 1.0
+
+
+def _find_voltage(finder: _Finder, taken: list[Column | None]) -> Column | None:
+    """Return the voltage; None where there is none, and where several may be it: one must not be guessed."""
+    found = [one for one in finder.candidates(Quantity.VOLTAGE, taken) if not one.strange]
+    if len(found) > 1:
+        names = ", ".join(repr(finder.title(column)) for column in found)
+        finder.notes.append(
+            f"several columns may be the voltage: {names}; none was taken, name it with --voltage-column"
+        )
+    return found[0] if len(found) == 1 else None
 
 
 def _named_apart(columns: list[Column]) -> list[Column]:
@@ -248,7 +250,7 @@ def _find_time(finder: _Finder, taken: list[Column | None]) -> Column:
                 remedy="give the rate with --rate",
             )
         return finder.columns[0]
-    found = finder.by_role("time", TIME_UNITS_S, taken)
+    found = next(iter(finder.candidates(Quantity.TIME, taken)), None)
     if found is None:
         raise ColumnError(
             finder.path,
@@ -261,15 +263,18 @@ def _find_time(finder: _Finder, taken: list[Column | None]) -> Column:
 
 def _find_current(finder: _Finder, taken: list[Column | None]) -> Column:
     free = [column for column in finder.columns if column not in taken]
-    if finder.options.shunt_ohm is not None:
-        volts = [column for column in free if column.unit in VOLTAGE_UNITS_V or _NAMES["voltage"].match(column.name)]
-        if finder.named and len(volts) == 1:
-            return volts[0]
-    elif finder.named:
-        found = finder.by_role("current", CURRENT_UNITS_A, taken)
-        if found is not None:
-            return found
-    if free and (len(free) == 1 or not finder.named):
+    quantity = Quantity.VOLTAGE if finder.options.shunt_ohm is not None else Quantity.CURRENT
+    if finder.named:
+        found = finder.candidates(quantity, taken)
+        if len(found) == 1:
+            return found[0]
+        if found:
+            names = ", ".join(repr(finder.title(column)) for column in found)
+            problem = f"several columns may be the current: {names}"
+            raise ColumnError(finder.path, problem, titles=finder.titles, remedy="name it with --current-column")
+    free = [one for one in free if one.index not in finder.words]
+    bare = [one for one in free if one.is_measured and one.measure is None]
+    if free and (len(free) == 1 == len(bare) or not finder.named):
         if finder.named:
             finder.notes.append(f"column {free[0].name!r} assumed to be the current")
         return free[0]
@@ -285,18 +290,18 @@ def _current_scale(finder: _Finder, current: Column) -> tuple[float, float]:
     options = finder.options
     if options.shunt_ohm is not None:
         ohms = options.gain * options.shunt_ohm
-        volts = finder.scale(current, VOLTAGE_UNITS_V, "shunt", "V")
+        volts = finder.scale(current, Quantity.VOLTAGE, "shunt", "V")
         return volts / ohms, -options.offset_v / ohms
     if options.unit is not None:
         return CURRENT_UNITS_A[options.unit], 0.0
-    if current.unit in VOLTAGE_UNITS_V:
+    if current.measure is not None and current.measure.quantity is Quantity.VOLTAGE:
         raise ColumnError(
             finder.path,
             f"column {finder.title(current)!r} is a voltage",
             titles=finder.titles,
             remedy="give the shunt it was measured across with --shunt",
         )
-    return finder.scale(current, CURRENT_UNITS_A, "current", "A"), 0.0
+    return finder.scale(current, Quantity.CURRENT, "current", "A"), 0.0
 
 
 def with_digital_lines(columns: Columns, rows: Floats) -> Columns:
@@ -345,7 +350,8 @@ class ColumnReader(ABC):
         self._rows_seen = 0
         self._last_time = -np.inf
         self._first_count: int | None = None
-        self._count_s = 1.0
+        self._count_s = self._epoch_s = 1.0
+        self._is_clocked = False
         self._notes: list[str] = list(columns.notes)
         self.titles: tuple[str, ...] = ()
         self.length: int | None = None
@@ -433,11 +439,30 @@ class ColumnReader(ABC):
 
     def _seconds(self, times: np.ndarray) -> Floats:
         """Return times in s; whole counts, such as nanoseconds since 1970, from the first one on, which is exact."""
+        if self._first_count is None and len(times):
+            self._find_epoch(float(times[0]))
+        scale = self._count_s * self._epoch_s * self.columns.time_scale
         if times.dtype.kind not in "iu":
-            return np.asarray(times * self.columns.time_scale)
+            return np.asarray(times * scale)
         if self._first_count is None:
             self._first_count = int(times[0])
-        return (times - self._first_count).astype(np.float64) * self._count_s * self.columns.time_scale
+        return (times - self._first_count).astype(np.float64) * scale
+
+    def _find_epoch(self, first: float) -> None:
+        """Tell counts since 1970 from times of their own by their size, and what they count where nobody says."""
+        time = self.columns.time
+        if time is None or self._rows_seen or self._is_clocked:
+            return
+        if time.measure is None:
+            found = next((one for one in _EPOCH_COUNTS_S if _EPOCH_S[0] < first * one < _EPOCH_S[1]), None)
+            if found is None:
+                return
+            self._epoch_s = found
+            self._notes = [note for note in self._notes if not note.startswith("unit of time")]
+            self._notes.append(f"time column {time.name!r} read as {_COUNTED[found]} since 1970")
+        seconds = first * self._count_s * self._epoch_s * self.columns.time_scale
+        if _EPOCH_S[0] < seconds < _EPOCH_S[1]:
+            self.start_utc = utc_text(seconds)
 
     def _on_grid(self, times: Floats, values: list[Floats]) -> Iterable[list[Floats]]:
         if times[0] < self._last_time or (len(times) > 1 and float(np.diff(times).min()) < 0):
@@ -450,7 +475,7 @@ class ColumnReader(ABC):
         self._last_time = float(times[-1])
         try:
             if self._grid is None:
-                counted = (self._first_count or 0) * self._count_s * self.columns.time_scale
+                counted = (self._first_count or 0) * self._count_s * self._epoch_s * self.columns.time_scale
                 self.first_time_s = counted + float(times[0])
                 if len(times) < 2:
                     raise BadArgumentError("one row gives no sample interval: give the rate with --rate")

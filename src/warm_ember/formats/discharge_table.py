@@ -7,13 +7,11 @@ from pathlib import Path
 import numpy as np
 
 from warm_ember.errors import BadFileError
-from warm_ember.formats.columns import TIME_UNITS_S, VOLTAGE_UNITS_V, Column, split_header
-from warm_ember.formats.source import CURRENT_UNITS_A
+from warm_ember.formats.column_words import Column, Quantity, split_headers
 from warm_ember.formats.text_dialect import find_dialect, numbers_of
 from warm_ember.model.arrays import Floats
 from warm_ember.model.measured_discharge import MeasuredDischarge
 
-CHARGE_UNITS_C = {"C": 1.0, "As": 1.0, "mAs": 1e-3, "Ah": 3600.0, "mAh": 3.6, "uAh": 3.6e-3, "µAh": 3.6e-3}
 _STEADY = 0.1
 _LEAST_ROWS = 4
 _MOST_BYTES = 64 << 20
@@ -48,14 +46,14 @@ def read_discharge(path: Path, current_a: float | None = None) -> MeasuredDischa
             where="line 1",
             remedy="such as charge_mAh,voltage_V,current_mA",
         )
-    columns = [_column(index, title) for index, title in enumerate(dialect.header)]
+    columns = split_headers(dialect.header)
     rows = numbers_of(path, dialect)
-    voltage_v = _needed(path, columns, rows, VOLTAGE_UNITS_V, "voltage")
-    currents_a, drawn_c = _found(columns, rows, CURRENT_UNITS_A), _found(columns, rows, CHARGE_UNITS_C)
+    voltage_v = _needed(path, columns, rows, Quantity.VOLTAGE, "voltage", "V, mV, uV")
+    currents_a, drawn_c = _found(columns, rows, Quantity.CURRENT), _found(columns, rows, Quantity.CHARGE)
     if current_a is None:
         current_a = _steady_current(path, currents_a)
     if drawn_c is None:
-        times_s = _needed(path, columns, rows, TIME_UNITS_S, "charge or time")
+        times_s = _needed(path, columns, rows, Quantity.TIME, "charge or time", "Ah, mAh, C, s, ms, min, h")
         drawn_c = (times_s - times_s[0]) * current_a
     drawn_c = np.abs(drawn_c - drawn_c[0])
     kept = np.concatenate(([True], np.diff(np.maximum.accumulate(drawn_c)) > 0))
@@ -68,26 +66,19 @@ def read_discharge(path: Path, current_a: float | None = None) -> MeasuredDischa
     return MeasuredDischarge(current_a, drawn_c, voltage_v)
 
 
-def _column(index: int, title: str) -> Column:
-    column = split_header(index, title)
-    if column.unit:
-        return column
-    name, _, unit = title.strip().replace("/", "_").replace(" ", "_").rpartition("_")
-    return Column(index, name, unit) if unit in CHARGE_UNITS_C else column
-
-
-def _found(columns: list[Column], rows: Floats, units: dict[str, float]) -> Floats | None:
+def _found(columns: list[Column], rows: Floats, quantity: Quantity) -> Floats | None:
     for column in columns:
-        if column.unit in units:
-            return np.asarray(rows[:, column.index] * units[column.unit])
+        measure = column.measure
+        if measure is not None and measure.quantity is quantity:
+            return np.asarray(rows[:, column.index] * measure.scale)
     return None
 
 
-def _needed(path: Path, columns: list[Column], rows: Floats, units: dict[str, float], what: str) -> Floats:
-    values = _found(columns, rows, units)
+def _needed(path: Path, columns: list[Column], rows: Floats, quantity: Quantity, what: str, such_as: str) -> Floats:
+    values = _found(columns, rows, quantity)
     if values is None:
         found = ", ".join(f"{column.name} ({column.unit or 'no unit'})" for column in columns)
-        raise BadFileError(path, f"expected a column with a {what} in {', '.join(units)}; found {found}")
+        raise BadFileError(path, f"expected a column with a {what} in {such_as}; found {found}")
     return values
 
 

@@ -1,29 +1,103 @@
-"""How a delimited text file is written: encoding, delimiter, decimal sign, header, where the table lies."""
+"""How a delimited text file is written: delimiter, decimal sign, header, and what each column holds."""
 
 from __future__ import annotations
 
 import csv
 import math
 import re
-from dataclasses import dataclass
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from enum import StrEnum
 from pathlib import Path
 
 import numpy as np
 
-from warm_ember.errors import BadFileError
-from warm_ember.formats.clock_text import is_clock
-from warm_ember.formats.columns import TIME_UNITS_S, VOLTAGE_UNITS_V
-from warm_ember.formats.source import CURRENT_UNITS_A
+from warm_ember.errors import BadArgumentError, BadFileError
+from warm_ember.formats.cells import MISSING, OVERRANGE, TRUTHS, Numerals, looks_like_number, numerals_of, split_unit
+from warm_ember.formats.clock_text import ClockForm, form_of, is_clock, is_date
+from warm_ember.formats.column_words import unit_of
+from warm_ember.formats.plain_text import PlainText, plain_text
 from warm_ember.model.arrays import Floats
 
 _EXPONENT = re.compile(r"[+-]?[0-9]{1,3}")
 _HEAD_BYTES = 1 << 16
 _TAIL_BYTES = 1 << 16
-_ENOUGH_ROWS = 100
-_FIRST_LINES = 300
+_SAMPLE_ROWS = 100
+_MOSTLY = 0.9
+_LONGEST_LINE = 1 << 15
 DELIMITERS = (";", "\t", ",", "|", " ")
 DELIMITER_NAMES = {";": "semicolon", "\t": "tab", ",": "comma", "|": "bar", " ": "space"}
-_MISSING = ("", "nan")
+COMMENTS = ("#", "%", "//")
+
+
+class Kind(StrEnum):
+    """What the cells of a column are."""
+
+    NUMBER = "number"
+    CLOCK = "clock"
+    DATE = "date"
+    TRUTH = "truth"
+    UNIT = "unit"
+    TEXT = "text"
+    EMPTY = "empty"
+
+
+@dataclass(frozen=True)
+class CellKind:
+    """What the cells of a column are, and how they are written.
+
+    Parameters
+    ----------
+    kind
+        What they are.
+    numerals
+        How their numbers are written.
+    with_unit
+        Whether a unit stands in the cells.
+    is_open
+        Whether their numbers can be read in another way as well.
+    example
+        One of them.
+    form
+        How times or dates are written.
+    """
+
+    kind: Kind
+    numerals: Numerals = field(default_factory=Numerals)
+    with_unit: bool = False
+    is_open: bool = False
+    example: str = ""
+    form: ClockForm | None = None
+
+    def fits(self, cell: str) -> bool:
+        """Answer whether a cell is one of this column's."""
+        text = cell.strip()
+        if text.casefold() in MISSING or text.casefold() in OVERRANGE:
+            return True
+        if self.kind is Kind.NUMBER:
+            return self.read(text) is not None
+        if self.kind is Kind.CLOCK:
+            return is_clock(text)
+        if self.kind is Kind.DATE:
+            return is_date(text)
+        if self.kind is Kind.TRUTH:
+            return text.casefold() in TRUTHS
+        return True
+
+    def read(self, cell: str) -> float | None:
+        """Return a cell as a number; NaN when it is missing or out of range, None when it is something else."""
+        text = cell.strip()
+        if text.casefold() in OVERRANGE:
+            return math.nan
+        if self.with_unit and text.casefold() not in MISSING:
+            split = split_unit(text)
+            return None if split is None else _times(self.numerals.read(split[0]), split[1].scale)
+        return self.numerals.read(text)
+
+
+def _times(value: float | None, factor: float) -> float | None:
+    return None if value is None else value * factor
 
 
 @dataclass(frozen=True)
@@ -32,8 +106,8 @@ class Dialect:
 
     Parameters
     ----------
-    encoding
-        ``"utf-8"`` or ``"latin-1"``.
+    text
+        The file, or a copy that can be read in the same way as any.
     delimiter
         One character; for a single column it is not used.
     decimal
@@ -47,16 +121,16 @@ class Dialect:
     first_byte, last_byte
         Where the data rows start and end.
     decimals
-        Most digits after the decimal sign in the first column that has any, by column.
-    clocks
-        Columns of times as a clock shows them.
+        Most digits after the decimal sign in the first rows, by column.
+    columns
+        What each column's cells are.
     first_row
         Cells of the first row.
     notes
         What was assumed or dropped.
     """
 
-    encoding: str
+    text: PlainText
     delimiter: str
     decimal: str
     width: int
@@ -65,9 +139,19 @@ class Dialect:
     first_byte: int
     last_byte: int
     decimals: tuple[int, ...]
-    clocks: tuple[int, ...] = ()
+    columns: tuple[CellKind, ...]
     first_row: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
+
+    @property
+    def encoding(self) -> str:
+        """The text's encoding."""
+        return self.text.encoding
+
+    @property
+    def clocks(self) -> tuple[int, ...]:
+        """Columns of times as a clock shows them."""
+        return tuple(index for index, one in enumerate(self.columns) if one.kind is Kind.CLOCK)
 
 
 def cells_of(line: str, delimiter: str) -> list[str]:
@@ -78,34 +162,6 @@ def cells_of(line: str, delimiter: str) -> list[str]:
         return [cell.strip() for cell in next(csv.reader([line], delimiter=delimiter), [])]
     except csv.Error:  # a cell longer than any number, or a quote that never ends
         return [line]
-
-
-def number_of(cell: str, decimal: str) -> float | None:
-    """Read a cell as a number; NaN when it is missing, None when it is something else."""
-    text = cell.strip()
-    if text.lower() in _MISSING:
-        return math.nan
-    if decimal == "," and "." in text:
-        return None
-    try:
-        return float(text.replace(decimal, ".")) if "_" not in text else None
-    except ValueError:
-        return None
-
-
-def is_row(line: str, delimiter: str, decimal: str, width: int) -> bool:
-    """Answer whether a line is a row of so many numbers, clock times or empty cells, at least one of them a number."""
-    cells = cells_of(line, delimiter)
-    if len(cells) != width:
-        return False
-    return all(is_value(cell, decimal) for cell in cells) and any(
-        cell.strip() and number_of(cell, decimal) is not None for cell in cells
-    )
-
-
-def is_value(cell: str, decimal: str) -> bool:
-    """Answer whether a cell is a number, empty, or a time as a clock shows it."""
-    return number_of(cell, decimal) is not None or is_clock(cell)
 
 
 def find_dialect(path: Path, *, delimiter: str | None = None, decimal: str | None = None) -> Dialect:
@@ -121,57 +177,47 @@ def find_dialect(path: Path, *, delimiter: str | None = None, decimal: str | Non
     Raises
     ------
     BadFileError
-        If it holds no table of numbers.
+        If it holds no table of numbers, or nothing tells how its numbers are written.
     """
-    size = path.stat().st_size
-    with path.open("rb") as file:
-        head = file.read(_HEAD_BYTES)
-    if not head.strip():
-        raise BadFileError(path, "the file is empty")
-    if b"\0" in head:
-        raise BadFileError(
-            path,
-            "expected text, found binary data",
-            where=f"byte {head.index(0)}",
-            remedy="name its --format",
-        )
-    start = 3 if head.startswith(b"\xef\xbb\xbf") else 0
-    encoding = _encoding(head[start:])
-    raw_lines = head[start:].splitlines(keepends=True)
-    if len(head) < size and len(raw_lines) > 1:
+    text = plain_text(path)
+    with text.path.open("rb") as file:
+        file.seek(text.first_byte)
+        head = file.read(min(_HEAD_BYTES, text.last_byte - text.first_byte))
+    raw_lines = head.splitlines(keepends=True)
+    if text.first_byte + len(head) < text.last_byte and len(raw_lines) > 1:
         raw_lines.pop()  # cut off in the middle
-    lines = [raw.decode(encoding, "replace").strip("\r\n") for raw in raw_lines]
-    found = _find_table(lines[:_FIRST_LINES], delimiter, decimal) or _find_table(lines, delimiter, decimal)
-    if found is None:
-        text = next((line for line in lines if line.strip()), "")
-        raise BadFileError(path, f"expected a table of numbers, found {text[:60]!r}", where="line 1")
-    delimiter, decimal, width, first = found
-    header, header_notes = _find_header(lines[:first], delimiter, width)
-    first_byte = start + sum(len(raw) for raw in raw_lines[:first])
-    last_byte, dropped = _find_end(path, first_byte, size, encoding, delimiter, decimal, width)
-    notes = [f"delimiter {DELIMITER_NAMES[delimiter]}, decimal {'point' if decimal == '.' else 'comma'}"]
-    notes += header_notes
+    lines = [raw.decode(text.encoding, "replace").strip("\r\n") for raw in raw_lines]
+    _check_lengths(path, lines)
+    table = _find_table(path, lines, delimiter, decimal)
+    if _has_decimal_commas(lines, table):
+        if table.width > 2:
+            problem = "commas part the columns and stand in the numbers as well"
+            raise BadFileError(path, problem, where=f"line {table.first + 1}", remedy="write one of them otherwise")
+        table = _find_table(path, lines, " ", decimal)
+    first_byte = text.first_byte + sum(len(raw) for raw in raw_lines[: table.first])
+    header, header_notes = _find_header(path, lines[: table.first], table)
+    columns = _columns(path, table, decimal)
+    last_byte, dropped = _find_end(path, text, first_byte, table, columns)
+    sign = next((one.numerals.decimal for one in columns if one.kind is Kind.NUMBER), ".")
+    notes = [f"delimiter {DELIMITER_NAMES[table.delimiter]}, decimal {'point' if sign == '.' else 'comma'}"]
+    notes += [*text.notes, *header_notes, *_written(columns, header)]
     if dropped:
         notes.append(f"{dropped} unreadable lines after the last row dropped")
-    sample_rows = [cells_of(line, delimiter) for line in lines[first : first + _ENOUGH_ROWS]]
     decimals = tuple(
-        max((_decimals(row[column], decimal) for row in sample_rows if len(row) == width), default=0)
-        for column in range(width)
+        max((_decimals(row[index], one) for row in table.rows), default=0) for index, one in enumerate(columns)
     )
-    first_row = tuple(sample_rows[0])
-    clocks = tuple(k for k, cell in enumerate(first_row) if number_of(cell, decimal) is None)
     return Dialect(
-        encoding,
-        delimiter,
-        decimal,
-        width,
+        text,
+        table.delimiter,
+        sign,
+        table.width,
         header,
-        first + 1,
+        table.first + 1,
         first_byte,
         last_byte,
         decimals,
-        clocks,
-        first_row,
+        columns,
+        tuple(table.rows[0]),
         tuple(notes),
     )
 
@@ -184,12 +230,13 @@ def numbers_of(path: Path, dialect: Dialect) -> Floats:
     BadFileError
         Naming the line that is not made of numbers.
     """
-    text = path.read_bytes()[dialect.first_byte : dialect.last_byte].decode(dialect.encoding)
+    text = dialect.text.path.read_bytes()[dialect.first_byte : dialect.last_byte].decode(dialect.encoding)
     table = []
     for number, line in enumerate(text.splitlines(), dialect.first_line):
-        if not line.strip():
+        if not line.strip() or is_comment(line):
             continue
-        values = [number_of(cell, dialect.decimal) for cell in cells_of(line, dialect.delimiter)[: dialect.width]]
+        cells = cells_of(line, dialect.delimiter)[: dialect.width]
+        values = [column.read(cell) for column, cell in zip(dialect.columns, cells, strict=False)]
         if len(values) < dialect.width or any(value is None for value in values):
             problem = f"expected {dialect.width} numbers, found {line.strip()!r}"
             raise BadFileError(path, problem, where=f"line {number}")
@@ -197,106 +244,271 @@ def numbers_of(path: Path, dialect: Dialect) -> Floats:
     return np.array(table, dtype=np.float64)
 
 
-def _encoding(head: bytes) -> str:
-    try:
-        head.decode("utf-8")
-    except UnicodeDecodeError as error:
-        # A character cut in two by the end of what was read is no sign of another encoding.
-        if error.start < len(head) - 4:
-            return "latin-1"
-    return "utf-8"
+def is_comment(line: str) -> bool:
+    """Answer whether a line is a comment."""
+    return line.lstrip().startswith(COMMENTS)
 
 
-def _decimals(cell: str, decimal: str) -> int:
-    if is_clock(cell):
-        return len(re.split(r"[.,]", cell)[-1].rstrip("Z ").split("+")[0]) if re.search(r":\d\d[.,]\d", cell) else 0
-    mantissa, _, exponent = cell.lower().partition("e")
-    digits = len(mantissa.partition(decimal)[2])
-    return digits - int(exponent) if _EXPONENT.fullmatch(exponent) else digits
+def _check_lengths(path: Path, lines: Sequence[str]) -> None:
+    longest = max(range(len(lines)), key=lambda index: len(lines[index]))
+    if len(lines[longest]) > _LONGEST_LINE:
+        found = f"line {longest + 1}"
+        raise BadFileError(path, f"a line of {len(lines[longest])} characters is longer than any row", where=found)
 
 
-def _find_table(lines: list[str], wanted: str | None, wanted_decimal: str | None) -> tuple[str, str, int, int] | None:
-    """Return delimiter, decimal sign, width and index of the first row of the longest table of numbers, or None."""
-    best: tuple[int, int, tuple[str, str, int, int]] | None = None
+@dataclass(frozen=True)
+class _Table:
+    """Where the table begins, how its columns are parted, and some of its rows."""
+
+    delimiter: str
+    width: int
+    first: int
+    rows: list[list[str]]
+
+
+def _find_table(path: Path, lines: list[str], wanted: str | None, decimal: str | None) -> _Table:
+    best: tuple[tuple[float, int, int], str, int] | None = None
     for delimiter in (wanted,) if wanted else DELIMITERS:
-        for decimal in (wanted_decimal,) if wanted_decimal else (".", ","):
-            # Both may be commas only where quotes tell them apart.
-            if delimiter == decimal and not any('"' in line for line in lines):
-                continue
-            found = _longest_run(lines, delimiter, decimal)
-            if found is None:
-                continue
-            rows, width, first = found
-            # More rows are better, then more columns; of equals the earlier delimiter is meant.
-            score = (rows, width)
-            if best is None or score > best[:2]:
-                best = (rows, width, (delimiter, decimal, width, first))
-    return None if best is None else best[2]
+        split = _split(lines, delimiter)
+        widths = Counter(len(cells) for cells in split if any(map(_is_value, cells)))
+        for width, count in widths.most_common(3):
+            mine = [cells for cells in split if len(cells) == width and any(map(_is_value, cells))]
+            told = [cell for cells in mine for cell in cells if cell]
+            numeric = sum(map(_is_value, told)) / max(len(told), 1)
+            # Commas are no delimiter where each of them is a decimal sign.
+            clashes = delimiter == "," and decimal == "," and not any('"' in line for line in lines)
+            # A single column is what any other delimiter makes of any table.
+            worth = numeric if width > 1 else numeric / 2
+            score = (round(worth * min(count, _SAMPLE_ROWS), 1), width, count)
+            if not clashes and (best is None or score > best[0]):
+                best = (score, delimiter, width)
+    if best is None:
+        text = next((line for line in lines if line.strip()), "")
+        raise BadFileError(path, f"expected a table of numbers, found {text[:60]!r}", where="line 1")
+    _, delimiter, width = best
+    rows = {index: row for index, cells in enumerate(_split(lines, delimiter)) if (row := fitted_row(cells, width))}
+    body = [row for row in rows.values() if any(map(_is_value, row))]
+    # What most rows of the body hold tells which lines before it belong to it.
+    last = body[len(body) // 2 :]
+    needed = [k for k in range(width) if sum(_is_value(row[k]) for row in last) >= _MOSTLY * len(last)]
+    first = next(i for i, row in rows.items() if any(map(_is_value, row)) and all(_is_cell(row[k]) for k in needed))
+    return _Table(delimiter, width, first, [row for index, row in rows.items() if index >= first][:_SAMPLE_ROWS])
 
 
-def _longest_run(lines: list[str], delimiter: str, decimal: str) -> tuple[int, int, int] | None:
-    """Return rows, width and start of the longest run of rows of equal width."""
-    best: tuple[int, int] | None = None
-    rows, width = 0, 0
-    starts: dict[int, int] = {}
-    for index, line in enumerate(lines):
-        cells = cells_of(line, delimiter)
-        if not any(cells):
-            continue
-        found = len(cells) if is_row(line, delimiter, decimal, len(cells)) else 0
-        starts.setdefault(found, index)
-        rows, width = (rows + 1 if found == width else 1), found
-        if found and (best is None or rows > best[0]):
-            best = (rows, width)
-        if found and rows >= _ENOUGH_ROWS:
-            break
-    # A row before the longest run belongs to the table too: what breaks the run is then an error, not a preface.
-    return None if best is None else (*best, starts[best[1]])
+def _has_decimal_commas(lines: list[str], table: _Table) -> bool:
+    """Answer whether a row has twice as many cells as the header because its numbers have commas in them."""
+    above = [cells for cells in _split(lines[: table.first], table.delimiter) if cells]
+    quoted = any('"' in line for line in lines[table.first : table.first + _SAMPLE_ROWS])
+    return table.delimiter == "," and not quoted and bool(above) and 2 * len(above[-1]) == table.width
 
 
-def _find_header(before: list[str], delimiter: str, width: int) -> tuple[list[str] | None, list[str]]:
+def _split(lines: list[str], delimiter: str) -> list[list[str]]:
+    return [cells_of(line, delimiter) if line.strip() and not is_comment(line) else [] for line in lines]
+
+
+def fitted_row(cells: list[str], width: int) -> list[str] | None:
+    """Return a line's cells as a row: a delimiter too many at its end makes none; None where it is no row."""
+    if len(cells) == width:
+        return cells
+    return cells[:width] if len(cells) == width + 1 and not cells[-1] else None
+
+
+def _is_value(cell: str) -> bool:
+    """Answer whether a cell is a number or a time, and not missing."""
+    return (looks_like_number(cell) and cell.strip().casefold() not in MISSING) or is_clock(cell) or is_date(cell)
+
+
+def _is_cell(cell: str) -> bool:
+    return looks_like_number(cell) or is_clock(cell) or is_date(cell)
+
+
+def _columns(path: Path, table: _Table, decimal: str | None) -> tuple[CellKind, ...]:
+    """Find out what the cells of each column are; numbers are written in one way in all of them where they can be."""
+    signs = [numerals_of(_bare([row[k] for row in table.rows]), decimal) for k in range(table.width)]
+    known = Counter(way.decimal for way, is_open in signs if way is not None and not is_open and _tells(way, table))
+    sign = decimal or (known.most_common(1)[0][0] if known else None)
+    return tuple(_cell_kind(path, [row[k] for row in table.rows], k, sign, decimal) for k in range(table.width))
+
+
+def _tells(way: Numerals, table: _Table) -> bool:
+    """Answer whether a decimal sign is seen, and not only one that is as good as another."""
+    return any(way.decimal in cell for row in table.rows for cell in row) or bool(way.group)
+
+
+def _bare(cells: Sequence[str]) -> list[str]:
+    """Return the numbers of cells without their units; of times as a clock shows them nothing."""
+    return [
+        split[0] if (split := split_unit(cell)) else cell for cell in cells if not (is_clock(cell) or is_date(cell))
+    ]
+
+
+def _cell_kind(path: Path, cells: list[str], index: int, sign: str | None, decimal: str | None) -> CellKind:
+    some = [cell.strip() for cell in cells if cell.strip().casefold() not in MISSING | OVERRANGE]
+    example = next(iter(some), "")
+    if not some:
+        return CellKind(Kind.EMPTY if all(not cell.strip() for cell in cells) else Kind.NUMBER, Numerals(sign or "."))
+    if sum(map(is_clock, some)) > len(some) / 2:
+        mine = [cell for cell in some if is_clock(cell)]
+        return CellKind(Kind.CLOCK, example=mine[0], form=_form(path, index, mine))
+    if sum(map(is_date, some)) > len(some) / 2:
+        mine = [cell for cell in some if is_date(cell)]
+        return CellKind(Kind.DATE, example=mine[0], form=_form(path, index, mine, dates=True))
+    if all(cell.casefold() in TRUTHS for cell in some):
+        return CellKind(Kind.TRUTH, example=example)
+    units = [split_unit(cell) for cell in some]
+    numbers = sum(looks_like_number(cell) for cell in some)
+    if numbers > len(some) / 2:
+        some = [cell for cell in some if looks_like_number(cell)]
+        with_unit = sum(unit is not None for unit in units) > len(some) / 2
+        way, is_open = numerals_of(_bare(some), decimal or sign)
+        if way is None:
+            way, is_open = numerals_of(_bare(some), decimal)
+        if way is None:
+            problem = f"column {index + 1}: nothing tells how numbers such as {some[0]!r} and {some[-1]!r} are written"
+            raise BadFileError(path, problem, remedy="give the decimal sign with --decimal")
+        return CellKind(Kind.NUMBER, way, with_unit, is_open and _is_open(way, sign, some), example)
+    if all(unit_of(cell) is not None for cell in some):
+        return CellKind(Kind.UNIT, example=example)
+    return CellKind(Kind.TEXT, example=example)
+
+
+def _form(path: Path, index: int, cells: list[str], *, dates: bool = False) -> ClockForm:
+    try:
+        return form_of(cells, dates=dates)
+    except BadArgumentError as error:
+        raise BadFileError(path, f"column {index + 1}: {error}", remedy="write dates as year-month-day") from error
+
+
+def _is_open(way: Numerals, sign: str | None, cells: Sequence[str]) -> bool:
+    """Answer whether another reading of a column's numbers is as likely: thousands, where no other column tells."""
+    return sign is None or way.decimal != sign or not any(way.decimal in cell for cell in cells)
+
+
+def _written(columns: Sequence[CellKind], header: list[str] | None) -> list[str]:
+    """Say what is not as usual about how numbers are written."""
+    notes = []
+    for index, one in enumerate(columns):
+        title = repr(header[index]) if header else str(index + 1)
+        if one.kind is Kind.NUMBER and one.numerals.group:
+            group = {",": "commas", ".": "points", "'": "apostrophes", " ": "blanks"}[one.numerals.group]
+            notes.append(f"column {title}: thousands parted by {group}: {one.example!r} is {one.read(one.example):g}")
+        elif one.kind is Kind.NUMBER and one.is_open:
+            other, value = one.example.replace(one.numerals.decimal, ""), one.read(one.example)
+            notes.append(f"column {title}: {one.example!r} read as {value:g}; if it is {other}, give --decimal")
+    return notes
+
+
+def _find_header(path: Path, before: list[str], table: _Table) -> tuple[list[str] | None, list[str]]:
     """Return the header cells from the lines before the table, a row of units merged in."""
-    rows = [line.lstrip("#%/ \t") if line.lstrip()[:1] in "#%/" else line for line in before if line.strip()]
-    if not rows:
-        return None, ["no header row"]
-    cells = cells_of(rows[-1], delimiter)
-    if len(cells) != width or all(not cell for cell in cells):
-        return None, [f"no header row; {len(rows)} lines before the table left out"]
-    above = cells_of(rows[-2], delimiter) if len(rows) > 1 else []
-    if len(above) == width and all(_is_unit(cell) for cell in cells) and not all(_is_unit(c) for c in above):
-        cells = [f"{name} ({unit.strip('()[] ')})" if unit else name for name, unit in zip(above, cells, strict=True)]
+    lines = [line.lstrip("#%/ \t") if is_comment(line) else line for line in before]
+    alone = table.width == 1 and table.delimiter == " "
+    rows = [[line.strip()] if alone else cells_of(line, table.delimiter) for line in lines]
+    rows = [cells for cells in rows if any(cells)]
+    while rows and not _may_be_header(rows[-1], table.width):
+        if _has_names(rows[-1]):
+            found = f"{len(rows[-1])} names, and the rows {table.width} columns"
+            raise BadFileError(path, f"the header has {found}", remedy="correct it, or name --delimiter")
         rows.pop()
-    skipped = len(rows) - 1
-    return cells, [f"{skipped} lines before the header left out"] if skipped else []
+        if rows and not _may_be_header(rows[-1], table.width):
+            return None, ["no header row"]
+    if not rows:
+        return None, ["no header row" if not any(before) else f"no header row; {len(before)} lines before it left out"]
+    units = None
+    if len(rows) > 1 and all(_is_unit(cell) for cell in rows[-1]) and _may_be_header(rows[-2], table.width):
+        units = _fitted(rows.pop(), table)
+    cells, notes = _fitted(rows[-1], table), []
+    if len([cell for cell in rows[-1] if cell]) < table.width and not cells[0] and rows[-1][0]:
+        notes.append("the first column has no name: taken as names of rows")
+    if units is not None:
+        cells = [f"{name} ({unit.strip('()[] ')})" if unit else name for name, unit in zip(cells, units, strict=True)]
+    if len(rows) > 1:
+        notes.append(f"{len(rows) - 1} lines before the header left out")
+    return cells, notes
+
+
+def _may_be_header(cells: list[str], width: int) -> bool:
+    return any(cells) and (len(cells) in (width, width - 1) or (len(cells) == width + 1 and not cells[-1]))
+
+
+def _has_names(cells: list[str]) -> bool:
+    """Answer whether a line names columns: two or more of its cells are those of quantities with units or names."""
+    from warm_ember.formats.column_words import Quantity, split_headers
+
+    found = [one.measure.quantity if one.measure else None for one in split_headers(cells)]
+    return len(cells) > 1 and sum(one in (Quantity.CURRENT, Quantity.TIME, Quantity.VOLTAGE) for one in found) > 1
+
+
+def _fitted(cells: list[str], table: _Table) -> list[str]:
+    """Return as many cells as there are columns: a last one that is empty falls away, a missing first one is added."""
+    if len(cells) > table.width:
+        return cells[: table.width]
+    if len(cells) == table.width - 1:
+        last_is_empty = all(not row[-1].strip() for row in table.rows)
+        return [*cells, ""] if last_is_empty else ["", *cells]
+    return cells
 
 
 def _is_unit(cell: str) -> bool:
     bare = cell.strip("()[] ")
-    return bare == "" or bare in CURRENT_UNITS_A or bare in VOLTAGE_UNITS_V or bare in TIME_UNITS_S
+    return bare in ("", "-") or unit_of(bare) is not None
+
+
+def _decimals(cell: str, column: CellKind) -> int:
+    if column.kind in (Kind.CLOCK, Kind.DATE):
+        return len(re.split(r"[.,]", cell)[-1].rstrip("Z ").split("+")[0]) if re.search(r":\d\d[.,]\d", cell) else 0
+    split = split_unit(cell) if column.with_unit else None
+    mantissa, _, exponent = (split[0] if split else cell).lower().partition("e")
+    digits = len(mantissa.partition(column.numerals.decimal)[2])
+    return digits - int(exponent) if _EXPONENT.fullmatch(exponent) else digits
 
 
 def _find_end(
-    path: Path, first_byte: int, size: int, encoding: str, delimiter: str, decimal: str, width: int
+    path: Path, text: PlainText, first_byte: int, table: _Table, columns: Sequence[CellKind]
 ) -> tuple[int, int]:
     """Return where the last row ends, and how many unreadable lines stand after it."""
-    start = max(first_byte, size - _TAIL_BYTES)
-    with path.open("rb") as file:
+    start = max(first_byte, text.last_byte - _TAIL_BYTES)
+    with text.path.open("rb") as file:
         file.seek(start)
-        tail = file.read()
+        tail = file.read(text.last_byte - start)
     raw_lines = tail.splitlines(keepends=True)
-    end, dropped = size, 0
+    end, dropped = text.last_byte, 0
     for raw in reversed(raw_lines[1:] if start > first_byte else raw_lines):
-        line = raw.decode(encoding, "replace").strip("\r\n")
-        if is_row(line, delimiter, decimal, width):
+        line = raw.decode(text.encoding, "replace").strip("\r\n")
+        if is_row(line, table.delimiter, columns):
             return end, dropped
         end -= len(raw)
-        dropped += bool(line.strip())
+        dropped += bool(line.strip()) and not is_comment(line)
     raise BadFileError(path, "expected rows of numbers up to the end, found none in the last 64 KiB")
 
 
-def bad_row(path: Path, dialect: Dialect, used: tuple[int, ...]) -> BadFileError:
+def is_row(line: str, delimiter: str, columns: Sequence[CellKind]) -> bool:
+    """Answer whether a line is a row of a table, with a value in it."""
+    row = None if is_comment(line) else fitted_row(cells_of(line, delimiter), len(columns))
+    if row is None or not any(map(_is_value, row)):
+        return False
+    return all(column.fits(cell) for column, cell in zip(columns, row, strict=True))
+
+
+def row_problem(line: str, dialect: Dialect, used: Sequence[int]) -> str | None:
+    """Say why a line is no row; None when it is one."""
+    found = cells_of(line, dialect.delimiter)
+    cells = fitted_row(found, dialect.width)
+    if cells is None:
+        return f"expected {dialect.width} columns, found {len(found)}: {line[:60]!r}"
+    for index in used:
+        column, cell = dialect.columns[index], cells[index]
+        if column.kind in (Kind.CLOCK, Kind.DATE) and not column.fits(cell):
+            return f"column {index + 1}: expected a time like {column.example!r}, found {cell[:40]!r}"
+        if column.kind is Kind.NUMBER:
+            number = column.read(cell)
+            if number is None or math.isinf(number):
+                return f"column {index + 1}: expected a number, found {cell[:40]!r}"
+    return None
+
+
+def bad_row(path: Path, dialect: Dialect, used: Sequence[int]) -> BadFileError:
     """Find the first row that cannot be read, slowly but with its line number."""
-    with path.open("rb") as file:
+    with dialect.text.path.open("rb") as file:
         file.seek(dialect.first_byte)
         number, position = dialect.first_line, dialect.first_byte
         for raw in file:
@@ -304,24 +516,8 @@ def bad_row(path: Path, dialect: Dialect, used: tuple[int, ...]) -> BadFileError
                 break
             position += len(raw)
             line = raw.decode(dialect.encoding, "replace").strip("\r\n")
-            problem = _row_problem(line, dialect, used) if line.strip() else None
+            problem = row_problem(line, dialect, used) if line.strip() and not is_comment(line) else None
             if problem is not None:
                 return BadFileError(path, problem, where=f"line {number}")
             number += 1
     return BadFileError(path, "the table cannot be read")
-
-
-def _row_problem(line: str, dialect: Dialect, used: tuple[int, ...]) -> str | None:
-    cells = cells_of(line, dialect.delimiter)
-    if len(cells) != dialect.width:
-        return f"expected {dialect.width} columns, found {len(cells)}: {line[:60]!r}"
-    for column in used:
-        if column in dialect.clocks:
-            if not is_clock(cells[column]):
-                like = dialect.first_row[column]
-                return f"column {column + 1}: expected a time like {like!r}, found {cells[column][:40]!r}"
-            continue
-        number = number_of(cells[column], dialect.decimal)
-        if number is None or math.isinf(number):
-            return f"column {column + 1}: expected a number, found {cells[column][:40]!r}"
-    return None

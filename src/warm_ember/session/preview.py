@@ -140,7 +140,7 @@ def _table(
 def _raw_lines(path: Path, source: Source) -> tuple[str, ...]:
     if not isinstance(source, TextSource):
         return ()
-    with path.open("rb") as file:
+    with source.dialect.text.path.open("rb") as file:
         lines = [
             line[:400].decode(source.dialect.encoding, "replace").rstrip("\r\n") for line in islice(file, _RAW_LINES)
         ]

@@ -33,11 +33,14 @@ class TimeKind:
         Whether rows come at no steady rate.
     jitter_s
         Spread of the times around the steady grid, including the steps of coarse stamps.
+    shared
+        Whether several rows share each time, so that a stamp is coarser than the interval.
     """
 
     interval_s: float
     irregular: bool
     jitter_s: float
+    shared: bool = False
 
 
 def inspect_times(times: Floats) -> TimeKind:
@@ -55,8 +58,9 @@ def inspect_times(times: Floats) -> TimeKind:
     """
     steps = np.diff(times)
     typical = float(np.median(steps))
-    if typical <= 0 or np.mean(steps <= 0) > 0.2:  # stamps coarser than the interval
-        typical = float(times[-1] - times[0]) / len(steps)
+    shared = typical <= 0 or bool(np.mean(steps <= 0) > 0.2)  # stamps coarser than the interval
+    if shared:
+        typical = _between_rises(times, steps)
     if not typical > 0:
         raise BadArgumentError("the times do not rise: all first rows carry the same time")
     coarse = float(steps[steps > 0].min())
@@ -72,7 +76,15 @@ def inspect_times(times: Floats) -> TimeKind:
     irregular = bool(np.mean(gaps) > _MOST_GAPS or worst > allowed)
     if irregular:
         interval_s = float(np.quantile(steps[steps > 0], 0.05))
-    return TimeKind(interval_s, irregular, worst)
+    return TimeKind(typical if shared and not irregular else interval_s, irregular, worst, shared)
+
+
+def _between_rises(times: Floats, steps: Floats) -> float:
+    """Return the interval of rows that share stamps: from where these first go on to where they last do."""
+    rises = np.flatnonzero(steps > 0) + 1
+    if len(rises) < 2:
+        return float(times[-1] - times[0]) / len(steps)
+    return float(times[rises[-1]] - times[rises[0]]) / float(rises[-1] - rises[0])
 
 
 def _gaps(steps: Floats, interval_s: float) -> np.ndarray:
@@ -130,6 +142,8 @@ class RegularTimes:
         self._first_s = math.nan
         self._last_s = math.nan
         self._index = -1
+        self._risen: tuple[float, int] | None = None
+        self._rose: tuple[float, int] | None = None
         self.missing = 0
 
     def place(self, times: Floats, columns: list[Floats]) -> Iterator[list[Floats]]:
@@ -150,6 +164,7 @@ class RegularTimes:
         self._last_s = float(times[-1])
         held = self._last or [math.nan] * len(columns)
         self._last = [float(column[-1]) for column in columns]
+        self._note_rises(times, steps, gaps)
         if not gaps.any():
             self._index += len(times)
             yield columns
@@ -179,11 +194,27 @@ class RegularTimes:
             filled.append(values)
         return filled
 
+    def _note_rises(self, times: Floats, steps: Floats, gaps: np.ndarray) -> None:
+        """Note where coarse stamps first and last went on: several rows share each, and those at the ends are cut."""
+        rises = np.flatnonzero(steps > 0)
+        if not self._kind.shared:
+            return
+        places = self._index + np.cumsum(np.where(gaps, np.maximum(np.rint(steps / self._kind.interval_s), 1), 1))
+        for row in rises[-1:].tolist():
+            self._rose = (float(times[row]), int(places[row]))
+        if self._risen is None:
+            begins = rises[(rises > 0) | (self._index >= 0)]
+            if len(begins):
+                self._risen = (float(times[begins[0]]), int(places[begins[0]]))
+
     @property
     def interval_s(self) -> float:
         """The sample interval, refined by the whole length."""
         if self._index < 1:
             return nice_interval(self._kind.interval_s, 1, 0.0)
+        if self._risen is not None and self._rose is not None and self._rose[1] > self._risen[1]:
+            rows = self._rose[1] - self._risen[1]
+            return nice_interval((self._rose[0] - self._risen[0]) / rows, rows, self._kind.interval_s)
         mean_s = (self._last_s - self._first_s) / self._index
         return nice_interval(mean_s, self._index, self._tolerance_s)
 
