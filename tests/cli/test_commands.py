@@ -51,7 +51,17 @@ def test_wakes_have_exactly_the_keys_of_the_contract(demo_path: Path, command) -
     code, out, _ = command("wakes", demo_path, "r5", "--json")
     found = json.loads(out)
     assert code == 0
-    whole = ["floor_a", "floor_a_low", "floor_a_high", "charge_c", "awake_charge_c", "sleep_charge_c", "ends_charge_c", "coverage", *GRADED]
+    whole = [
+        "floor_a",
+        "floor_a_low",
+        "floor_a_high",
+        "charge_c",
+        "awake_charge_c",
+        "sleep_charge_c",
+        "ends_charge_c",
+        "coverage",
+        *GRADED,
+    ]
     assert list(found) == ["capture", "wakes", "rate_per_h", *whole, "sources", "idle", "aligned"]
     ends = [f"{name}_{end}" for name in ("charge_c_mean", "added_a") for end in ("low", "high")]
     keys = ["source", "count", "rate_per_h", "awake_s_mean", "charge_c_mean", "added_a", *ends, *GRADED]

@@ -114,13 +114,17 @@ class _Finder:
         return f"{column.name} ({column.unit})" if column.unit and column.unit != column.name else column.name
 
     def candidates(self, quantity: Quantity, taken: list[Column | None]) -> list[Column]:
-        """Return the columns that may hold a quantity: those of its unit, else those of its name; measured ones only.
+        """Return the columns that may hold a quantity, by their unit or, where there is none, by their name.
 
         A limit or a set-point is none, nor is the largest or smallest of something.
         """
         free = [one for one in self.columns if one not in taken and one.is_measured and one.index not in self.words]
-        sure = [one for one in free if one.measure is not None and one.measure.quantity is quantity]
-        return sure or [one for one in free if not one.unit and one.is_called(quantity)]
+        return [
+            one
+            for one in free
+            if (one.measure is not None and one.measure.quantity is quantity)
+            or (not one.unit and one.is_called(quantity))
+        ]
 
     def scale(self, column: Column, quantity: Quantity, role: str, base: str) -> float:
         """Return how much of the SI unit a column's unit is; assumed only where nothing at all is said."""
@@ -250,7 +254,8 @@ def _find_time(finder: _Finder, taken: list[Column | None]) -> Column:
                 remedy="give the rate with --rate",
             )
         return finder.columns[0]
-    found = next(iter(finder.candidates(Quantity.TIME, taken)), None)
+    several = finder.candidates(Quantity.TIME, taken)
+    found = next((one for one in several if one.measure is not None), next(iter(several), None))
     if found is None:
         raise ColumnError(
             finder.path,

@@ -105,7 +105,11 @@ class TextSource(ColumnReader):
                     yield share, self._parsed(part)
                 except pa.ArrowInvalid:
                     # Comments between rows, delimiters too many, readings out of range: line by line it may be read.
-                    yield share, self._parsed(self._tidied(part))
+                    try:
+                        table = self._parsed(self._tidied(part))
+                    except pa.ArrowInvalid as error:
+                        raise bad_row(self._path, dialect, used) from error
+                    yield share, table
 
         time = self.columns.time
         form = dialect.columns[time.index].form if time is not None else None

@@ -9,6 +9,7 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
+from itertools import pairwise
 from pathlib import Path
 
 import numpy as np
@@ -268,17 +269,20 @@ class _Table:
 
 def _find_table(path: Path, lines: list[str], wanted: str | None, decimal: str | None) -> _Table:
     best: tuple[tuple[float, int, int], str, int] | None = None
+    tabbed = sum("\t" in line for line in lines) > len(lines) / 2
     for delimiter in (wanted,) if wanted else DELIMITERS:
+        if delimiter == " " and tabbed and not wanted:
+            continue
         split = _split(lines, delimiter)
         widths = Counter(len(cells) for cells in split if any(map(_is_value, cells)))
         for width, count in widths.most_common(3):
             mine = [cells for cells in split if len(cells) == width and any(map(_is_value, cells))]
             told = [cell for cells in mine for cell in cells if cell]
-            numeric = sum(map(_is_value, told)) / max(len(told), 1)
+            numeric = sum(_is_value(cell) or cell.casefold() in TRUTHS for cell in told) / max(len(told), 1)
             # Commas are no delimiter where each of them is a decimal sign.
             clashes = delimiter == "," and decimal == "," and not any('"' in line for line in lines)
-            # A single column is what any other delimiter makes of any table.
-            worth = numeric if width > 1 else numeric / 2
+            # A single column is what any other delimiter makes of any table, and blanks part dates from times.
+            worth = numeric * (0.5 if width == 1 else 0.9 if delimiter == " " else 1.0)
             score = (round(worth * min(count, _SAMPLE_ROWS), 1), width, count)
             if not clashes and (best is None or score > best[0]):
                 best = (score, delimiter, width)
@@ -324,15 +328,16 @@ def _is_cell(cell: str) -> bool:
 
 def _columns(path: Path, table: _Table, decimal: str | None) -> tuple[CellKind, ...]:
     """Find out what the cells of each column are; numbers are written in one way in all of them where they can be."""
-    signs = [numerals_of(_bare([row[k] for row in table.rows]), decimal) for k in range(table.width)]
-    known = Counter(way.decimal for way, is_open in signs if way is not None and not is_open and _tells(way, table))
+    bare = [_bare([row[k] for row in table.rows]) for k in range(table.width)]
+    signs = [(cells, *numerals_of(cells, decimal)) for cells in bare]
+    known = Counter(way.decimal for cells, way, is_open in signs if way and not is_open and _tells(way, cells))
     sign = decimal or (known.most_common(1)[0][0] if known else None)
     return tuple(_cell_kind(path, [row[k] for row in table.rows], k, sign, decimal) for k in range(table.width))
 
 
-def _tells(way: Numerals, table: _Table) -> bool:
+def _tells(way: Numerals, cells: Sequence[str]) -> bool:
     """Answer whether a decimal sign is seen, and not only one that is as good as another."""
-    return any(way.decimal in cell for row in table.rows for cell in row) or bool(way.group)
+    return any(way.decimal in cell for cell in cells) or bool(way.group)
 
 
 def _bare(cells: Sequence[str]) -> list[str]:
@@ -343,7 +348,10 @@ def _bare(cells: Sequence[str]) -> list[str]:
 
 
 def _cell_kind(path: Path, cells: list[str], index: int, sign: str | None, decimal: str | None) -> CellKind:
-    some = [cell.strip() for cell in cells if cell.strip().casefold() not in MISSING | OVERRANGE]
+    filled = [cell.strip() for cell in cells if cell.strip()]
+    if filled and all(unit_of(cell) is not None and cell not in ("NA", "na") for cell in filled):
+        return CellKind(Kind.UNIT, example=filled[0])
+    some = [cell for cell in filled if cell.casefold() not in MISSING | OVERRANGE]
     example = next(iter(some), "")
     if not some:
         return CellKind(Kind.EMPTY if all(not cell.strip() for cell in cells) else Kind.NUMBER, Numerals(sign or "."))
@@ -367,8 +375,6 @@ def _cell_kind(path: Path, cells: list[str], index: int, sign: str | None, decim
             problem = f"column {index + 1}: nothing tells how numbers such as {some[0]!r} and {some[-1]!r} are written"
             raise BadFileError(path, problem, remedy="give the decimal sign with --decimal")
         return CellKind(Kind.NUMBER, way, with_unit, is_open and _is_open(way, sign, some), example)
-    if all(unit_of(cell) is not None for cell in some):
-        return CellKind(Kind.UNIT, example=example)
     return CellKind(Kind.TEXT, example=example)
 
 
@@ -404,7 +410,8 @@ def _find_header(path: Path, before: list[str], table: _Table) -> tuple[list[str
     alone = table.width == 1 and table.delimiter == " "
     rows = [[line.strip()] if alone else cells_of(line, table.delimiter) for line in lines]
     rows = [cells for cells in rows if any(cells)]
-    while rows and not _may_be_header(rows[-1], table.width):
+    trailing = all(not row[-1].strip() for row in table.rows)
+    while rows and not (_may_be_header(rows[-1], table.width) or (trailing and len(rows[-1]) == table.width - 2)):
         if _has_names(rows[-1]):
             found = f"{len(rows[-1])} names, and the rows {table.width} columns"
             raise BadFileError(path, f"the header has {found}", remedy="correct it, or name --delimiter")
@@ -442,10 +449,20 @@ def _fitted(cells: list[str], table: _Table) -> list[str]:
     """Return as many cells as there are columns: a last one that is empty falls away, a missing first one is added."""
     if len(cells) > table.width:
         return cells[: table.width]
+    if not cells[-1] and any(row[-1].strip() for row in table.rows) and _counts([row[0] for row in table.rows]):
+        return ["", *cells[:-1]]  # one delimiter too many stands in for the name that the numbers of rows have not
+    has_trailing = all(not row[-1].strip() for row in table.rows)
+    if len(cells) == table.width - 2 and has_trailing:
+        return ["", *cells, ""]
     if len(cells) == table.width - 1:
-        last_is_empty = all(not row[-1].strip() for row in table.rows)
-        return [*cells, ""] if last_is_empty else ["", *cells]
+        return [*cells, ""] if has_trailing else ["", *cells]
     return cells
+
+
+def _counts(cells: Sequence[str]) -> bool:
+    """Answer whether some cells count up by one."""
+    numbers = [int(cell) if cell.isdecimal() else None for cell in cells]
+    return len(cells) > 1 and all(a is not None and b == a + 1 for a, b in pairwise(numbers))
 
 
 def _is_unit(cell: str) -> bool:
