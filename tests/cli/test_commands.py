@@ -188,7 +188,8 @@ def test_import_reports_what_it_assumed(tmp_path: Path, ramp_file: Path, command
     assert command("import", tmp_path / "p", ramp_file, "--rate", "500", "--replace", "--json")[0] == 0
     out = command("stretch", tmp_path / "p", "ramp", "--from", "0", "--to", "1", "--json")[1]
     assert json.loads(out) == {
-        "from_s": 0.0, "to_s": 1.0, "coverage": 1.0, "mean_a": 249.5, "mean_a_low": None, "mean_a_high": None, "min_a": 0.0, "max_a": 499.0,
+        "from_s": 0.0, "to_s": 1.0, "coverage": 1.0, "mean_a": 249.5, "mean_a_low": None, "mean_a_high": None,
+        "min_a": 0.0, "max_a": 499.0,
         "charge_c": pytest.approx(249.5), "energy_j": None, "grade": "measured", "bound": None,
     }  # fmt: skip
 

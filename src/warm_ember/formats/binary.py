@@ -6,6 +6,7 @@ import ast
 import math
 import re
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 from tokenize import TokenError
 from typing import Any, BinaryIO
@@ -13,7 +14,7 @@ from typing import Any, BinaryIO
 import numpy as np
 
 from warm_ember.errors import BadFileError, Cancelled
-from warm_ember.formats.columns import ColumnReader, Columns, find_columns
+from warm_ember.formats.columns import ColumnReader, Columns, find_columns, refuse_words
 from warm_ember.formats.source import (
     CURRENT_UNITS_A,
     ImportOptions,
@@ -198,6 +199,24 @@ def open_npy(path: Path, options: ImportOptions) -> BinarySource | TableSource:
     return TableSource(path, options, shape, element, start_byte, by_column=by_column)
 
 
+_STAMPS = {"D": "days", "h": "h", "m": "min", "s": "s", "ms": "ms", "us": "us", "ns": "ns"}
+
+
+def _title(name: str, kind: np.dtype[Any]) -> str:
+    """Return a field's name, with the unit that a time stamp counts in."""
+    if kind.kind not in "Mm":
+        return name
+    unit, count = np.datetime_data(kind)
+    if unit not in _STAMPS or count != 1:
+        return f"{name} ({kind})"
+    return f"{name} ({_STAMPS[unit]})"
+
+
+def _counted(values: np.ndarray) -> np.ndarray:
+    """Return numbers as floats, and time stamps as whole counts, which a float would round."""
+    return values.astype(np.int64) if values.dtype.kind in "Mm" else as_floats(values)
+
+
 class TableSource(ColumnReader):
     """A NumPy table: columns of a two-dimensional array, or named fields.
 
@@ -229,8 +248,12 @@ class TableSource(ColumnReader):
         self._element = element
         if self._width > _MOST_COLUMNS:
             raise BadFileError(path, f"expected at most {_MOST_COLUMNS} columns, found the shape {shape}")
-        names = list(element.names) if element.names else None
-        columns: Columns = find_columns(path, names, self._width or len(element.names or ()), options)
+        names = [_title(name, element[name]) for name in element.names] if element.names else None
+        words = frozenset(k for k, name in enumerate(element.names or ()) if element[name].kind not in "fiubMm")
+        width = self._width or len(element.names or ())
+        columns: Columns = find_columns(path, names, width, options, words=words)
+        refuse_words(path, columns, words)
+        columns = replace(columns, aux=tuple(one for one in columns.aux if one.index not in words))
         super().__init__(path, options, columns, stamp_step_s=0.0)
         self.length = self._rows
         if turned:
@@ -259,7 +282,7 @@ class TableSource(ColumnReader):
             table = table.reshape(rows, self._width)
             return {c: as_floats(table[:, c]) for c in self.columns.used}
         fields = self._element.names or ()
-        return {c: as_floats(table[fields[c]]) for c in self.columns.used}
+        return {c: _counted(table[fields[c]]) for c in self.columns.used}
 
     def _by_columns(self, file: BinaryIO, first: int, rows: int) -> dict[int, np.ndarray]:
         return {c: as_floats(self._numbers(file, c * self._rows + first, rows)) for c in self.columns.used}

@@ -191,8 +191,8 @@ def find_columns(
     scale, offset = _current_scale(finder, current)
     if voltage is None and named:
         voltage = _find_voltage(finder, [*unused, time, current])
-    rest = [column for column in columns if column not in (*unused, time, current, voltage)] if named else []
-    rest = _named_apart([column for column in rest if column.name])
+    rest = [one for one in columns if one not in (*unused, time, current, voltage) and one.name] if named else []
+    rest = _named_apart(rest)
     if named:
         finder.notes.append(_taken(finder, current, time, voltage, rest))
     return Columns(
@@ -229,6 +229,19 @@ def _find_voltage(finder: _Finder, taken: list[Column | None]) -> Column | None:
             f"several columns may be the voltage: {names}; none was taken, name it with --voltage-column"
         )
     return found[0] if len(found) == 1 else None
+
+
+def refuse_words(path: Path, columns: Columns, words: frozenset[int]) -> None:
+    """Refuse a column that was asked for and holds no numbers.
+
+    Raises
+    ------
+    ColumnError
+        Naming it.
+    """
+    for one in (columns.current, columns.time, columns.voltage):
+        if one is not None and one.index in words:
+            raise ColumnError(path, f"column {one.name!r} holds no numbers", titles=(), remedy="name another one")
 
 
 def _named_apart(columns: list[Column]) -> list[Column]:

@@ -11,8 +11,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from warm_ember.errors import BadArgumentError, BadFileError, Cancelled
+from warm_ember.formats.clock_text import is_clock, start_utc_of
 from warm_ember.formats.columns import ColumnReader, find_columns, with_digital_lines
-from warm_ember.formats.source import CURRENT_UNITS_A, ImportOptions, Piece, as_floats, check_finite, sample_place
+from warm_ember.formats.hdf5_fields import find_fields
+from warm_ember.formats.source import CURRENT_UNITS_A, ImportOptions, Piece, check_finite, sample_place
 from warm_ember.model.capture import CaptureInfo, Event, events_from, info_from, text_of
 from warm_ember.model.program import ProgramTrace, program_from
 from warm_ember.signal.series import CHUNK_SAMPLES, Progress, ShouldStop
@@ -145,55 +147,50 @@ def _interval(file: h5py.File, datasets: list[Any]) -> float | None:
 
 
 class DatasetSource(ColumnReader):
-    """One-dimensional datasets of one length, named like the columns of a delimited text."""
+    """The columns in the datasets of a file, of one length, named like the columns of a delimited text."""
 
     def __init__(self, path: Path, options: ImportOptions) -> None:
-        import h5py
-
-        outside: list[str] = []
-        self._datasets: list[str] = []
-        header: list[str] = []
-        known_interval_s: float | None = None
         with _reading(path), _opened(path) as file:
-
-            def visit(name: str, item: Any) -> None:
-                if isinstance(item, h5py.Dataset) and item.ndim == 1 and item.dtype.kind in "fiub" and len(item):
-                    if item.is_virtual or item.external:
-                        outside.append(name)
-                        return
-                    unit = item.attrs.get("unit", item.attrs.get("units", ""))
-                    self._datasets.append(name)
-                    header.append(
-                        f"{name.rsplit('/', 1)[-1]} ({text_of(unit)})" if len(str(unit)) else name.rsplit("/", 1)[-1]
-                    )
-
-            file.visititems(visit)
-            if outside and not self._datasets:
-                raise BadFileError(path, "its datasets lie in other files, which are not read", where=f"/{outside[0]}")
-            if not self._datasets:
-                raise BadFileError(path, "expected one-dimensional datasets of numbers, found none")
-            known_interval_s = _interval(file, [file[name] for name in self._datasets])
-            header = [f"dataset {k + 1}" if header.count(h) > 1 else h for k, h in enumerate(header)]
+            found = find_fields(path, file)
+            if found.outside and not found.fields:
+                raise BadFileError(path, "its datasets lie in other files, which are not read", where=found.outside[0])
+            if not found.fields:
+                raise BadFileError(path, "expected datasets of numbers, in one dimension or as a table, found none")
+            self._fields = found.fields
+            titles = [one.title for one in found.fields]
+            header = [
+                f"{one.dataset} {one.title}" if titles.count(one.title) > 1 else one.title for one in self._fields
+            ]
             notes = []
+            known_interval_s = _interval(file, [file[one.dataset] for one in self._fields])
             if options.rate_hz is None and known_interval_s is not None:
                 options = replace(options, rate_hz=1 / known_interval_s)
                 notes.append(f"sample interval from the file's attributes: {known_interval_s:.9g} s")
             columns = find_columns(path, header, len(header), options)
-            self._rows = int(file[self._datasets[columns.current.index]].shape[0])
-            check_size(file[self._datasets[columns.current.index]], self._datasets[columns.current.index], path)
-            same = [k for k, name in enumerate(self._datasets) if file[name].shape[0] == self._rows]
+            current = self._fields[columns.current.index]
+            self._rows = int(file[current.dataset].shape[0])
+            check_size(file[current.dataset], current.dataset, path)
+            same = [k for k, one in enumerate(self._fields) if file[one.dataset].shape[0] == self._rows]
             if any(index not in same for index in (c.index for c in (columns.time, columns.voltage) if c is not None)):
                 raise BadFileError(path, f"expected {self._rows} samples in every used dataset")
             columns = replace(columns, aux=tuple(column for column in columns.aux if column.index in same))
             rows = np.full((min(self._rows, _PEEK_ROWS), len(header)), np.nan)
             for index in columns.used:
-                rows[:, index] = file[self._datasets[index]][:_PEEK_ROWS]
+                rows[:, index] = self._fields[index].read(file, 0, _PEEK_ROWS)
         super().__init__(path, options, with_digital_lines(columns, rows), stamp_step_s=0.0)
         self.length = self._rows
         self._notes += notes
-        if outside:
-            self._notes.append(f"datasets that lie in other files left out: {', '.join(outside)}")
-        self.titles = tuple(self._datasets)
+        if current.scale != 1.0 or current.offset:
+            self._notes.append(
+                f"current multiplied by {current.scale:g} and raised by {current.offset:g}, as the file says"
+            )
+        if columns.time is not None:
+            since = self._fields[columns.time.index].since
+            self.start_utc = start_utc_of(since) if is_clock(since) else ""
+            self._is_clocked = bool(since)
+        if found.outside:
+            self._notes.append(f"datasets that lie in other files left out: {', '.join(found.outside)}")
+        self.titles = tuple(header)
 
     def row_place(self, row: int) -> str:
         """Name a sample for an error message."""
@@ -206,5 +203,5 @@ class DatasetSource(ColumnReader):
                 if should_stop():
                     raise Cancelled("stopped")
                 last = min(first + _ROWS, self._rows)
-                yield {i: as_floats(file[self._datasets[i]][first:last]) for i in self.columns.used}
+                yield {index: self._fields[index].read(file, first, last) for index in self.columns.used}
                 progress(last / self._rows)

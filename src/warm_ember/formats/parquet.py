@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from warm_ember.errors import BadFileError, Cancelled
-from warm_ember.formats.columns import ColumnReader, Columns, find_columns, with_digital_lines
+from warm_ember.formats.columns import ColumnReader, Columns, find_columns, refuse_words, with_digital_lines
 from warm_ember.formats.source import ImportOptions, as_floats
 from warm_ember.signal.series import Progress, ShouldStop
 
@@ -103,10 +104,13 @@ class ArrowSource(ColumnReader):
         if len(set(self._names)) < len(self._names):
             raise BadFileError(path, "expected columns of different names")
         usable = [index for index, field in enumerate(schema) if _is_number(field.type)]
-        header = [_header(schema.field(index)) if index in usable else "" for index in range(len(self._names))]
+        header = [_header(schema.field(index)) for index in range(len(self._names))]
         if not usable:
             raise BadFileError(path, "expected columns of numbers, found none")
-        columns = find_columns(path, header, len(header), options)
+        words = frozenset(range(len(header))) - set(usable)
+        columns = find_columns(path, header, len(header), options, words=words)
+        refuse_words(path, columns, words)
+        columns = replace(columns, aux=tuple(one for one in columns.aux if one.index not in words))
         self._stamps = {i: _stamp_unit_s(schema.field(i).type) for i in usable}
         self._time_index = columns.time.index if columns.time is not None else -1
         self._count_s = 1.0
