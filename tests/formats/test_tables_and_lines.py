@@ -1,5 +1,8 @@
 """Parquet, Arrow, HDF5, value change dumps, and times written as a clock: held against what was written."""
 
+import json
+from pathlib import Path
+
 import h5py
 import numpy as np
 import pyarrow as pa
@@ -130,6 +133,44 @@ def test_a_line_is_sampled_at_the_nearest_edges(tmp_path, steps, samples: int) -
     for time, (_, high) in zip(times, steps, strict=True):
         slow[min(samples, int(np.floor(time * 1e-6 / 7e-6 + 0.5))) :] = high
     assert bits.tolist() == slow.tolist()
+
+
+FREE = (
+    "$date today $end $timescale 10 ns $end $scope module top $end $var reg 8 c counter [7:0] $end\n"
+    '$var wire 1 ! data [3] $end $var wire 1 " TX $end $var string 1 s name $end $upscope $end '
+    '$enddefinitions $end #0 1! 0" b101 c shello s #200 0! 1" #400 0" #600'
+)
+
+
+@pytest.mark.parametrize("end", ["\n", "\r", "\r\n", " "])
+def test_a_dump_in_free_format_is_read_from_the_first_word_of_its_body(tmp_path: Path, end: str) -> None:
+    path = tmp_path / "free.vcd"
+    path.write_bytes(FREE.replace("\n", end).encode())
+    vcd = VcdFile(path)
+    assert vcd.names[8:] == ("data[3]", "TX")
+    assert any("string" in note for note in vcd.notes)
+    bits = np.concatenate(list(sampled(vcd, 6, 1e-6)))
+    assert (bits >> 8 & 1).tolist() == [1, 1, 0, 0, 0, 0]
+    assert (bits >> 9 & 1).tolist() == [0, 0, 1, 1, 0, 0]
+    assert (bits & 255).tolist() == [5] * 6
+
+
+def test_lines_are_chosen_by_name_so_that_a_counter_does_not_take_all(tmp_path: Path, command) -> None:
+    raw, dump = tmp_path / "c.f32", tmp_path / "c.vcd"
+    np.full(600, 1e-3, "<f4").tofile(raw)
+    dump.write_text(FREE.replace("reg 8 c counter [7:0]", "reg 40 c counter [39:0]"))
+    given = ("import", tmp_path / "p", raw, "--rate", 1e8, "--lines", dump)
+    told = json.loads(command(*given, "--json")[1])["assumed"]
+    assert any("'counter' left out: a capture holds 32 lines; choose with --line" in note for note in told)
+    code, out, _ = command(*given, "--name", "two", "--line", "TX", "--line", "data", "--json")
+    assert (code, "left out: a capture" in out) == (0, False)
+    with Session.open(tmp_path / "p") as session:
+        lines = session.capture("two").lines
+        assert lines is not None
+        assert lines.names == ("data[3]", "TX")
+    code, _, err = command(*given, "--name", "three", "--line", "RX")
+    assert code == 2
+    assert "--line 'RX' is no line; there are: counter, data[3], TX" in err
 
 
 @pytest.mark.parametrize(

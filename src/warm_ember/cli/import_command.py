@@ -10,9 +10,22 @@ import typer
 from warm_ember.cli.arguments import JsonOption, ProjectArgument
 from warm_ember.cli.output import print_json, print_line
 from warm_ember.cli.project import open_project
+from warm_ember.errors import BadArgumentError
 from warm_ember.formats.source import ImportOptions
 from warm_ember.session.importing import ImportRequest, adopt, import_file
 from warm_ember.units import duration_text, quantity_text
+
+_DELIMITERS = {"comma": ",", "semicolon": ";", "tab": "\t", "bar": "|", "space": " ", "\\t": "\t"}
+_DECIMALS = {"point": ".", "comma": ","}
+
+
+def _sign(word: str | None, known: dict[str, str], option: str) -> str | None:
+    """Return the sign that an option names, by itself or by its name."""
+    if word is None or word in known.values():
+        return word
+    if word.casefold() in known:
+        return known[word.casefold()]
+    raise BadArgumentError(f"{option} must be one of {', '.join(known)}, found {word!r}")
 
 
 def import_(
@@ -30,7 +43,10 @@ def import_(
     offset: Annotated[float, typer.Option(metavar="V", help="Of the amplifier's output.")] = 0.0,
     sample_format: Annotated[str | None, typer.Option("--format", metavar="f32|f64|i16", help="Of raw binary.")] = None,
     scale: Annotated[float | None, typer.Option(metavar="A_PER_COUNT", help="Of raw binary.")] = None,
+    delimiter: Annotated[str | None, typer.Option(metavar="SIGN", help="Between columns; 'tab' for a tab.")] = None,
+    decimal: Annotated[str | None, typer.Option(metavar="point|comma", help="Decimal sign.")] = None,
     lines: Annotated[Path | None, typer.Option(metavar="FILE.vcd", help="Digital lines.")] = None,
+    line: Annotated[list[str] | None, typer.Option("--line", metavar="NAME", help="Only this one.")] = None,
     events: Annotated[Path | None, typer.Option(metavar="FILE", help="The target's event log.")] = None,
     trace: Annotated[Path | None, typer.Option(metavar="FILE", help="Linux kernel trace text.")] = None,
     cpuidle: Annotated[Path | None, typer.Option(metavar="DIR", help="Saved cpuidle folder of a CPU.")] = None,
@@ -52,8 +68,12 @@ def import_(
         offset_v=offset,
         sample_format=sample_format,
         scale_a=scale,
+        delimiter=_sign(delimiter, _DELIMITERS, "--delimiter"),
+        decimal=_sign(decimal, _DECIMALS, "--decimal"),
     )
-    request = ImportRequest(file, options, name, events, lines, supply, replace, itm, elf, itm_clock, trace, cpuidle)
+    request = ImportRequest(
+        file, options, name, events, lines, supply, replace, itm, elf, itm_clock, trace, cpuidle, tuple(line or ())
+    )
     session = open_project(project, create=True)
     try:
         report = import_file(session, request)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
@@ -19,7 +19,9 @@ _TIME_UNITS_S = {"s": 1.0, "ms": 1e-3, "us": 1e-6, "ns": 1e-9, "ps": 1e-12, "fs"
 _TIMESCALE = re.compile(r"(1|10|100)\s*(s|ms|us|ns|ps|fs)\Z")
 _MOST_HEADER_BYTES = 16 << 20
 _CHANGES_PER_PART = 1 << 16
-_LONGEST_LINE = 1 << 20
+_READ_AT_ONCE, _LONGEST_WORD = 1 << 16, 1 << 20
+_END_OF_HEADER = re.compile(rb"\$enddefinitions\b[^$]*\$end(?=\s|\Z)")
+_SHOWN = 20
 
 
 @dataclass(frozen=True)
@@ -28,6 +30,34 @@ class _Variable:
 
     bit: int
     size: int
+
+
+@dataclass(frozen=True)
+class _Declared:
+    """A variable as the header declares it, with the number of its lowest bit."""
+
+    code: str
+    name: str
+    path: str
+    size: int
+    low: int
+
+    def is_called(self, wanted: Sequence[str]) -> bool:
+        """Answer whether one of some names is this variable's, in its scopes or without them."""
+        return any(one in (self.name, self.path, re.sub(r"\[\d+\]\Z", "", self.name)) for one in wanted)
+
+
+def _selected(name: str, size: int) -> tuple[str, int]:
+    """Return a variable's name and the number of its lowest bit; a single bit of a vector keeps its own."""
+    found = re.search(r"\[(\d+)(?::(\d+))?\]\Z", name)
+    if found is None or size == 1:
+        return name, 0
+    return name[: found.start()], min(int(found[1]), int(found[2] or found[1]))
+
+
+def _lines_in(data: bytes) -> int:
+    """Return how many lines end in some bytes."""
+    return data.count(b"\n") or data.count(b"\r")
 
 
 @dataclass(frozen=True, eq=False)
@@ -53,6 +83,8 @@ class VcdFile:
     ----------
     path
         The file.
+    wanted
+        Names of the variables to take; all that there is room for when empty.
 
     Attributes
     ----------
@@ -67,54 +99,75 @@ class VcdFile:
         If the header is no header of a value change dump, or declares no line.
     """
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, wanted: Sequence[str] = ()) -> None:
         self.path = path
         self._line = 0
+        self._wanted = tuple(wanted)
         self.names: tuple[str, ...] = ()
         self.notes: list[str] = []
         self._unit_s = 0.0
         self._variables: dict[str, _Variable | None] = {}
         try:
             with path.open("rb") as file:
-                self._read_header(file)
-                self._body_byte, self._body_line = file.tell(), self._line
+                header = self._header(file)
+                self._declare(self._keywords(header))
+                self._body_byte, self._body_line = len(header), _lines_in(header)
         except OSError as error:
             raise BadFileError(path, f"cannot be read: {error.strerror}") from error
 
     def _bad(self, problem: str, remedy: str = "") -> BadFileError:
-        return BadFileError(self.path, problem, where=f"line {self._line}", remedy=remedy)
+        return BadFileError(self.path, problem, where=f"line {self._line + 1}", remedy=remedy)
 
-    def _lines(self, file: BinaryIO) -> Iterator[list[str]]:
-        while raw := file.readline(_LONGEST_LINE):
-            self._line += 1
-            if len(raw) == _LONGEST_LINE:
-                raise self._bad(f"a line longer than {_LONGEST_LINE} bytes")
-            yield raw.decode("latin-1").split()
-
-    def _read_header(self, file: BinaryIO) -> None:
-        words: list[str] = []
-        scopes: list[str] = []
-        declared: list[tuple[str, str, int]] = []
-        for tokens in self._lines(file):
-            if file.tell() > _MOST_HEADER_BYTES:
+    def _header(self, file: BinaryIO) -> bytes:
+        """Return what stands up to the end of the definitions, wherever in a line that is."""
+        head = b""
+        while part := file.read(_READ_AT_ONCE):
+            head += part
+            found = _END_OF_HEADER.search(head)
+            if found is not None:
+                return head[: found.end()]
+            if len(head) > _MOST_HEADER_BYTES:
                 raise self._bad("expected $enddefinitions within the first 16 MiB")
-            for token in tokens:
-                if not words and not token.startswith("$"):
-                    raise self._bad(f"expected a keyword such as $timescale or $var, found {token[:40]!r}")
-                words.append(token)
-                if token != "$end":
-                    continue
-                keyword, arguments = words[0], words[1:-1]
-                words = []
-                if keyword == "$enddefinitions":
-                    self._declare(declared)
-                    return
-                self._on_keyword(keyword, arguments, scopes, declared)
+        self._keywords(head)
+        self._line = _lines_in(head)
         raise self._bad("the file ends before $enddefinitions")
 
-    def _on_keyword(
-        self, keyword: str, arguments: list[str], scopes: list[str], declared: list[tuple[str, str, int]]
-    ) -> None:
+    def _tokens(self, file: BinaryIO) -> Iterator[list[str]]:
+        """Yield the words of the body, some at a time; ends of lines part them as blanks do."""
+        left = b""
+        while part := file.read(_READ_AT_ONCE):
+            data = left + part
+            cut = max(data.rfind(blank) for blank in (b" ", b"\n", b"\r", b"\t")) + 1
+            if not cut and len(data) > _LONGEST_WORD:
+                raise self._bad(f"a word longer than {_LONGEST_WORD} bytes")
+            for line in data[:cut].splitlines(keepends=True):
+                yield line.decode("latin-1").split()
+                self._line += line.endswith((b"\n", b"\r"))
+            left = data[cut:]
+        if left:
+            yield left.decode("latin-1").split()
+
+    def _keywords(self, header: bytes) -> list[_Declared]:
+        """Read the header's keywords, and return what they declare."""
+        words: list[str] = []
+        scopes: list[str] = []
+        declared: list[_Declared] = []
+        for found in re.finditer(rb"\S+", header):
+            token = found[0].decode("latin-1")
+            if not words and not token.startswith("$"):
+                self._line = _lines_in(header[: found.start()])
+                raise self._bad(f"expected a keyword such as $timescale or $var, found {token[:40]!r}")
+            words.append(token)
+            if token != "$end":
+                continue
+            keyword, arguments = words[0], words[1:-1]
+            self._line = _lines_in(header[: found.start()]) if keyword in ("$timescale", "$var") else self._line
+            words = []
+            if keyword != "$enddefinitions":
+                self._on_keyword(keyword, arguments, scopes, declared)
+        return declared
+
+    def _on_keyword(self, keyword: str, arguments: list[str], scopes: list[str], declared: list[_Declared]) -> None:
         if keyword == "$timescale":
             scale = _TIMESCALE.match("".join(arguments))
             if scale is None:
@@ -127,29 +180,40 @@ class VcdFile:
         elif keyword == "$var":
             if len(arguments) < 4 or not arguments[1].isdecimal() or not 1 <= int(arguments[1]) <= 1 << 16:
                 raise self._bad("expected $var TYPE SIZE CODE NAME $end")
-            kind, size, code, name = arguments[0], int(arguments[1]), arguments[2], arguments[3].lstrip("\\")
+            kind, size, code = arguments[0], int(arguments[1]), arguments[2]
+            name, low = _selected("".join(arguments[3:]).lstrip("\\"), size)
             if kind in ("real", "realtime", "string", "event"):
                 self._variables[code] = None
                 self.notes.append(f"{kind} {name!r} is no digital line and was left out")
-            elif code not in self._variables and all(code != known for known, _, _ in declared):
-                path = ".".join([*scopes, name]) if any(name == other for _, other, _ in declared) else name
-                declared.append((code, path, size))
+            elif code not in self._variables and all(code != known.code for known in declared):
+                path = ".".join([*scopes, name])
+                shown = path if any(name == other.name for other in declared) else name
+                declared.append(_Declared(code, shown, path, size, low))
 
-    def _declare(self, declared: list[tuple[str, str, int]]) -> None:
+    def _declare(self, declared: list[_Declared]) -> None:
         if not self._unit_s:
             raise self._bad("there is no $timescale before $enddefinitions")
+        self._check_wanted(declared)
         names: list[str] = []
-        for code, name, size in declared:
-            if len(names) + size > MOST_LINES:
-                self._variables[code] = None
-                self.notes.append(f"{name!r} left out: a capture holds {MOST_LINES} lines")
+        for one in declared:
+            if self._wanted and not one.is_called(self._wanted):
+                self._variables[one.code] = None
                 continue
-            self._variables[code] = _Variable(len(names), size)
-            base = re.sub(r"\[\d+(:\d+)?\]\Z", "", name) if size > 1 else name
-            names += [name] if size == 1 else [f"{base}[{bit}]" for bit in range(size)]
+            if len(names) + one.size > MOST_LINES:
+                self._variables[one.code] = None
+                self.notes.append(f"{one.name!r} left out: a capture holds {MOST_LINES} lines; choose with --line")
+                continue
+            self._variables[one.code] = _Variable(len(names), one.size)
+            names += [one.name] if one.size == 1 else [f"{one.name}[{one.low + bit}]" for bit in range(one.size)]
         if not names:
             raise self._bad("the file declares no digital line")
         self.names = tuple(names)
+
+    def _check_wanted(self, declared: list[_Declared]) -> None:
+        for name in self._wanted:
+            if not any(one.is_called((name,)) for one in declared):
+                known = ", ".join(one.name for one in declared[:_SHOWN])
+                raise BadFileError(self.path, f"--line {name!r} is no line; there are: {known}")
 
     def changes(self, should_stop: ShouldStop = never) -> Iterator[LineChanges]:
         """Yield all changes in order, in parts of bounded size; unknown and undriven bits read as low.
@@ -169,7 +233,7 @@ class VcdFile:
         self._line = self._body_line
         with self.path.open("rb") as file:
             file.seek(self._body_byte)
-            for tokens in self._lines(file):
+            for tokens in self._tokens(file):
                 for token in tokens:
                     first = token[0]
                     if skipping:
@@ -185,7 +249,7 @@ class VcdFile:
                                 times.append(now * self._unit_s)
                                 values.append(field)
                             now = then
-                    elif first in "bBrR":
+                    elif first in "bBrRsS":  # s: text, which is no line
                         vector = token
                     elif token in ("$comment", "$vcdclose"):
                         skipping = True
@@ -218,7 +282,7 @@ class VcdFile:
 
     def _with_vector(self, field: int, vector: str, code: str) -> int:
         variable = self._known(code)
-        if variable is None or vector[0] in "rR":
+        if variable is None or vector[0] in "rRsS":
             return field
         digits = vector[1:].lower().replace("x", "0").replace("z", "0")
         if not digits or digits.strip("01"):

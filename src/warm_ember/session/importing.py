@@ -54,6 +54,8 @@ class ImportRequest:
         The target's log.
     lines_file
         The digital lines as a value change dump; they take the place of digital columns.
+    wanted_lines
+        Which of its lines to take; all that there is room for when empty.
     trace_file, elf_file
         An Arm trace stream with samples of the program counter, and the program that ran.
     kernel_file, cpuidle_folder
@@ -78,6 +80,7 @@ class ImportRequest:
     trace_clock_hz: float | None = None
     kernel_file: Path | None = None
     cpuidle_folder: Path | None = None
+    wanted_lines: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -122,6 +125,8 @@ def import_file(
     path = new_capture_path(session, name, replace=request.replace)
     if request.supply_v is not None and not 0 < request.supply_v < float("inf"):
         raise BadArgumentError(f"--supply must be above 0 V, found {request.supply_v}")
+    if request.wanted_lines and request.lines_file is None:
+        raise BadArgumentError("--line chooses among the lines of a value change dump: give one with --lines")
     if request.elf_file is not None and request.trace_file is None:
         raise BadArgumentError("--elf gives names to a trace stream: give the stream with --itm too")
     if request.trace_clock_hz is not None and not 0 < request.trace_clock_hz < float("inf"):
@@ -139,7 +144,7 @@ def import_file(
     source = open_source(request.file, request.options)
     if isinstance(source, KernelTraceSource):
         source.name_states(tuple(mode.name for mode in modes))
-    vcd = VcdFile(request.lines_file) if request.lines_file is not None else None
+    vcd = VcdFile(request.lines_file, request.wanted_lines) if request.lines_file is not None else None
     log_file = read_events(request.events_file) if request.events_file is not None else EventLog(source.events)
     made_folders = make_folders(path.parent)
     try:
