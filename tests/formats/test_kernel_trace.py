@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from pathlib import Path
 
 import numpy as np
@@ -86,6 +87,32 @@ def test_every_idle_stay_and_every_cause_is_read(
     assert told(found, "sleep") == sorted(machine.slept)
     assert found.cpus == tuple(sorted({cpu for _, cpu, _ in machine.slept}))
     assert found.notes == ()
+
+
+LINE = re.compile(r"(\s*\S.*?\[\d+\]) (\S+)\s+(\d+\.\d+): (\w+): (.*)\n")
+
+
+@pytest.mark.parametrize("padded", [False, True])
+@pytest.mark.parametrize("with_flags", [False, True])
+@pytest.mark.parametrize("awake", ["-1", "4294967295"])
+def test_the_text_of_a_front_end_is_read_as_the_kernels(
+    tmp_path: Path, padded: bool, with_flags: bool, awake: str
+) -> None:
+    machine = Machine(3, 2)
+    lines = ["cpus=2\n"]
+    for line in machine.run(60).replace("state=4294967295", f"state={awake}").splitlines(keepends=True):
+        found = LINE.fullmatch(line)
+        if found is not None:
+            head = f"{found[1]} {found[2]}" if with_flags else found[1]
+            name = f"{found[4]}:"
+            lines.append(f"{head} {found[3]}: {name:<{22 if padded else len(name) + 1}}{found[5]}\n")
+    path = tmp_path / "trace.txt"
+    path.write_text("".join(lines), encoding="utf-8")
+    assert is_kernel_trace(path.read_bytes()[:4096])
+    trace = read_kernel_trace(path, tuple(name for name, _, _ in STATES))
+    assert told(trace, "wake") == sorted(machine.woken)
+    assert told(trace, "sleep") == sorted(machine.slept)
+    assert trace.notes == ()
 
 
 @given(st.integers(0, 1 << 30))

@@ -74,7 +74,8 @@ class KernelTrace:
 
 def is_kernel_trace(head: bytes) -> bool:
     """Return whether a file that begins so is kernel trace text."""
-    return head.startswith(b"# tracer:") or bool(re.search(rb"\]\s+\S+\s+\d+\.\d+: (cpu_idle|sched_switch): ", head))
+    named = rb"\]\s+(?:\S+\s+)?\d+\.\d+: (cpu_idle|sched_switch|sched_wakeup|irq_handler_entry):\s"
+    return head.startswith(b"# tracer:") or bool(re.search(named, head))
 
 
 def read_kernel_trace(path: Path, names: tuple[str, ...] = (), should_stop: ShouldStop = never) -> KernelTrace:
@@ -249,6 +250,8 @@ class _Reading:
         ends = np.flatnonzero(buffer == 10)
         starts = np.append(0, ends[:-1] + 1)
         is_event = (buffer[starts] != ord("#")) & (ends > starts)
+        if first_line == 1 and text.startswith(b"cpus="):  # so a front end's text begins
+            is_event[0] = False
         starts, ends, numbers = starts[is_event], ends[is_event], np.flatnonzero(is_event) + first_line
         cpu, after = _cpus(buffer, starts, ends)
         colon = _next_of(np.flatnonzero(buffer == ord(":")), after, ends)
@@ -437,7 +440,13 @@ def _idle_states(lines: _Lines, mine: Indices) -> Indices:
     state = np.zeros(len(mine), dtype=np.int64)
     buffer = np.frombuffer(lines.text, dtype=np.uint8)
     at_idle = lines.kind[mine] == IDLE
-    state[at_idle] = _whole_numbers(buffer, lines.begin[mine[at_idle]] + len(b"cpu_idle: state="))
+    # The name may be padded with blanks; -1 stands for no idle state where a front end reads the number as signed.
+    begin = lines.begin[mine[at_idle]] + len(b"cpu_idle:")
+    blanks = np.flatnonzero(buffer != ord(" "))
+    begin = _next_of(blanks, begin, lines.end[mine[at_idle]]) + len(b"state=")
+    is_minus = buffer[np.minimum(begin, len(buffer) - 1)] == ord("-")
+    found = _whole_numbers(buffer, begin + is_minus)
+    state[at_idle] = np.where(is_minus, -found, found)
     return np.asarray(state)
 
 
