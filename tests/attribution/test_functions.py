@@ -108,6 +108,25 @@ def test_a_program_without_symbols_is_told(tmp_path: Path) -> None:
     assert "has no function symbols" in notes[0]
 
 
+@pytest.mark.parametrize(("at", "byte", "found"), [(4, 2, "64-bit"), (5, 2, "big-endian"), (18, 0xF3, "RISCV")])
+def test_a_program_for_another_machine_is_refused_by_name(tmp_path: Path, at: int, byte: int, found: str) -> None:
+    content = bytearray(simulated.elf_file())
+    content[at] = byte
+    (tmp_path / "b").write_bytes(content)
+    with pytest.raises(BadFileError, match=rf"{found}|expected an ELF file"):
+        read_functions(tmp_path / "b")
+
+
+def test_what_the_samples_do_not_cover_has_a_row_of_its_own() -> None:
+    made, truth = stays(("Sleep", 1e-6, 1.0), ("Run", 3e-3, 2.0), ("Radio", 0.1, 1.0))
+    times = np.arange(1.0, 2.0, 0.01)
+    found = function_ledger(made.current, _trace(times, np.zeros(100, int), TWO), place(made))
+    rows = {row.name: row for row in found.rows}
+    assert found.charge_c == pytest.approx(sum(truth.values()), rel=1e-9)
+    assert rows["wait"].charge_c == pytest.approx(3e-3, rel=0.02)
+    assert rows["no samples"].charge_c == pytest.approx(sum(truth.values()) - 3e-3, rel=0.02)
+
+
 def _trace(times_s, owners, functions) -> ProgramTrace:
     addresses = [ASLEEP if k < 0 else functions[k].address for k in owners]
     return ProgramTrace(np.array(times_s, dtype=float), np.array(addresses, dtype=np.uint64), functions)

@@ -183,7 +183,9 @@ def function_ledger(
         return FunctionLedger((), 0.0, 0.0, 0.0, trace.period_s, 0)
     names = _names(trace)
     sample_edges_s, owner = _with_silence(times_s, _owners(trace, addresses), trace.period_s, len(names) - 1)
-    sample_edges_s = np.minimum(sample_edges_s, current.samples * current.interval_s)
+    whole_s = current.samples * current.interval_s
+    sample_edges_s = np.minimum(sample_edges_s, whole_s)
+    sample_edges_s, owner = _with_ends(sample_edges_s, owner, whole_s, trace.period_s, len(names) - 1)
     state_edges_s = placement.edges * current.interval_s
     within = (state_edges_s > sample_edges_s[0]) & (state_edges_s < sample_edges_s[-1])
     edges_s = np.unique(np.concatenate((sample_edges_s, state_edges_s[within])))
@@ -306,6 +308,15 @@ def _with_silence(times_s: Floats, owner: Indices, period_s: float, silent: int)
     owners[at[:-1][wide] + 1] = silent
     edges[at[:-1][wide] + 1] = after[wide]
     return edges, owners
+
+
+def _with_ends(edges_s: Floats, owner: Indices, whole_s: float, period_s: float, silent: int) -> tuple[Floats, Indices]:
+    """Return edges and owners up to the ends of the capture; what no samples cover there is silent."""
+    if edges_s[0] > _LONGEST_PERIODS * period_s:
+        edges_s, owner = np.append(0.0, edges_s), np.append(silent, owner)
+    if whole_s - edges_s[-1] > _LONGEST_PERIODS * period_s:
+        edges_s, owner = np.append(edges_s, whole_s), np.append(owner, silent)
+    return edges_s, owner
 
 
 def _rows(names: list[tuple[str, str, bool]], pieces: _Pieces, placement: Placement) -> tuple[FunctionRow, ...]:

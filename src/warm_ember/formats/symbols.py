@@ -27,6 +27,7 @@ def read_functions(path: Path) -> tuple[tuple[Function, ...], tuple[str, ...]]:
     try:
         with path.open("rb") as file:
             elf = ELFFile(file)
+            _check_target(path, elf)
             functions = _from_symbols(elf)
             files = _compiled_files(elf)
     except OSError as error:
@@ -44,6 +45,18 @@ def read_functions(path: Path) -> tuple[tuple[Function, ...], tuple[str, ...]]:
     if not any(function.file for function in found):
         notes = (f"{path.name} does not say which source file a function comes from: build it with debug information",)
     return found, notes
+
+
+def _check_target(path: Path, elf: Any) -> None:
+    """Refuse a program for another kind of machine: its addresses would name functions that never ran."""
+    machine, bits, order = elf["e_machine"], elf.elfclass, "little" if elf.little_endian else "big"
+    if (machine, bits, order) != ("EM_ARM", 32, "little"):
+        name = str(machine).removeprefix("EM_")
+        raise BadFileError(
+            path,
+            f"expected a program for little-endian 32-bit Arm, found one for {order}-endian {bits}-bit {name}",
+            remedy="give the file that was flashed",
+        )
 
 
 def _from_symbols(elf: Any) -> list[Function]:

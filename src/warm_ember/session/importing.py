@@ -34,8 +34,12 @@ from warm_ember.store.layout import MOST_SAMPLES
 from warm_ember.store.project_folder import check_capture_name
 from warm_ember.store.recording_file import is_taken
 from warm_ember.store.room import not_written, room_left
+from warm_ember.units import duration_text
 
 log = logging.getLogger(__name__)
+
+
+_COVERS = 0.9
 
 
 @dataclass(frozen=True)
@@ -206,7 +210,13 @@ class _Program:
 
     def laid_on(self, duration_s: float, clock_hz: float | None) -> tuple[ProgramTrace, tuple[str, ...]]:
         times_s, words = self.stream.times_s(duration_s, clock_hz)
-        return ProgramTrace(times_s, self.stream.addresses, self.functions), (*self.stream.notes, words, *self.notes)
+        covered_s = float(times_s[-1] - times_s[0]) if len(times_s) else 0.0
+        less: tuple[str, ...] = ()
+        if covered_s < _COVERS * duration_s:
+            told = f"the trace stream covers {duration_text(covered_s)} of {duration_text(duration_s)}"
+            less = (f"{told}: of the rest nothing is known; check --itm-clock, and that it is this capture's stream",)
+        notes = (*self.stream.notes, words, *less, *self.notes)
+        return ProgramTrace(times_s, self.stream.addresses, self.functions), notes
 
 
 def _read_program(request: ImportRequest, should_stop: ShouldStop) -> _Program | None:
