@@ -46,7 +46,14 @@ def test_what_is_encoded_is_decoded_and_nothing_is_nearer(kind: str) -> None:
 
 def test_cycles_and_windows_follow_the_table() -> None:
     wide, narrow = timer_of("edrx-wb"), timer_of("edrx-nb")
-    assert [wide.decode(f"{n:04b}").seconds for n in (0, 1, 3, 8, 15)] == [5.12, 10.24, 40.96, 143.36, 10485.76]
+    assert [wide.decode(f"{n:04b}").seconds for n in (0, 1, 3, 8, 13)] == [5.12, 10.24, 40.96, 143.36, 2621.44]
+    # Codes for the other kind of access are read as the notes of the table say, and never encoded.
+    assert [wide.decode(code).seconds for code in ("1110", "1111")] == [2621.44, 2621.44]
+    assert [narrow.decode(code).seconds for code in ("1110", "1111")] == [5242.88, 10485.76]
+    assert [narrow.decode(f"{n:04b}").seconds for n in (0, 1, 4, 6, 7, 8)] == [20.48] * 6
+    with pytest.raises(BadArgumentError, match="holds"):
+        wide.encode("10485.76 s")
+    assert narrow.encode("10.24 s").octet == "0010"
     assert narrow.decode("0101").seconds == 81.92
     assert narrow.decode("0100").seconds == 20.48  # not defined: read as 0010
     assert timer_of("ptw-wb").decode("0011").seconds == pytest.approx(5.12)
