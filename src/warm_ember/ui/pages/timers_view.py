@@ -309,6 +309,8 @@ def _allowed() -> list[tuple[tuple[str, float | str], ...]]:
     for name, timer in KINDS.items():
         times_s = sorted({value for value in timer.codes.values() if value})
         clause = "3GPP TS 24.008, 10.5.5.32" if "-" in name else "3GPP TS 24.008, 10.5.7"
+        others = next(iter(timer.read_as.values()), "")
+        clause += f"; other codes read as {others}" if others and "-" in name else ""
         step = (f"{len(times_s)} times", float(len(times_s)))
         rows.append(((name, name), _time(times_s[0]), _time(times_s[-1]), step, (clause, clause)))
     return rows
