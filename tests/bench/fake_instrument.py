@@ -28,6 +28,7 @@ class FakeInstrument:
         self.errors: list[str] = []
         self.refuse = ""
         self.is_on = False
+        self.has_lengths = True
         self.identity = "Any Maker,Model 1,0,1"
         self._listener = socket.create_server(("127.0.0.1", 0))
         self._listener.settimeout(0.05)
@@ -102,5 +103,7 @@ class FakeInstrument:
         self.turn[channel] += 1
         data = values[self.at[channel] : self.at[channel] + count].astype(">f4").tobytes()
         self.at[channel] += count
+        if self.has_lengths is False:  # a block of indefinite length, IEEE 488.2, 8.7.10
+            return b"#0" + data + b"\n"
         digits = str(len(data))
         return f"#{len(digits)}{digits}".encode() + data + b"\n"

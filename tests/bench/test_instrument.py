@@ -13,9 +13,16 @@ from hypothesis import strategies as st
 
 from bench.benches import Serve, address
 from bench.fake_instrument import FakeInstrument
-from warm_ember.bench.description import description_for, known_descriptions, read_description
+from warm_ember.bench.description import (
+    Commands,
+    InstrumentDescription,
+    description_for,
+    known_descriptions,
+    read_description,
+)
 from warm_ember.bench.discovery import find_instruments
 from warm_ember.bench.instrument import Instrument, open_instrument
+from warm_ember.bench.link import Link
 from warm_ember.bench.scpi_errors import error_words, parse_error
 from warm_ember.bench.simulated.faults import Fault, FaultMode
 from warm_ember.bench.simulated.instrument import IDENTITY
@@ -91,6 +98,31 @@ def test_samples_come_as_they_were_measured_and_missing_ones_are_missing() -> No
     np.testing.assert_array_equal(np.concatenate([piece.voltage for piece in pieces]), 3.0 - VALUES)
     assert "FORMat REAL,32" in fake.heard
     assert f"SENSe:SWEep:POINts {len(sent)}" in fake.heard
+
+
+def test_blocks_without_a_length_are_read_up_to_their_end() -> None:
+    values = np.frombuffer(np.arange(3000, dtype=np.uint32).tobytes(), dtype=np.float32) + np.float32(10.0)
+    values[100] = np.frombuffer(b"\n\n\n\n", dtype=np.float32)[0]  # a line end within the block is none of its end
+    with FakeInstrument(values, pieces=(1000, 0, 2000)) as fake:
+        fake.has_lengths = False
+        instrument = open_instrument(fake.address.lower(), timeout_s=5.0)
+        instrument.start()
+        pieces = [instrument.fetch().current for _ in range(3)]
+        instrument.close()
+    np.testing.assert_array_equal(np.concatenate(pieces), values)
+
+
+def test_an_empty_command_is_not_sent() -> None:
+    silent = msgspec.structs.replace(Commands(), error="", complete="", clear="", reset="", range="", stop="")
+    description = InstrumentDescription(format=1, name="quiet", commands=silent)
+    with FakeInstrument(VALUES) as fake:
+        instrument = Instrument(Link(fake.address, timeout_s=2.0), descriptions=(description,))
+        instrument.reset()
+        instrument.set_sweep(Settings(interval_s=1e-3), 10)
+        assert instrument.make_safe()
+        instrument.close()
+        assert "" not in fake.heard
+        assert "OUTPut 0" in fake.heard
 
 
 def test_a_make_without_voltage_is_recorded_without() -> None:

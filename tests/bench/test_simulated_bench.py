@@ -256,3 +256,55 @@ def test_the_bench_reads_the_voltage_of_the_battery_that_it_plays() -> None:
         assert volts.mean() == pytest.approx(open_v - current.mean() * ohm, abs=2e-3)
         read.append(float(volts.mean()))
     assert read[0] - read[1] > 0.85
+
+
+def test_the_standard_status_registers_tell_what_happened() -> None:
+    bench = Bench()
+    assert bench.ask("*ESR?") == "128"  # it was switched on
+    assert bench.ask("*ESR?") == "0"
+    bench.send("*ESE 36", "*SRE 32", "VOLT 99", "NONSENSE")
+    assert (bench.ask("*ESE?"), bench.ask("*SRE?")) == ("36", "32")
+    assert bench.ask("*STB?") == str(4 + 32 + 64)  # errors wait, an event counts, and asks for service
+    assert bench.ask("SYST:ERR:COUN?") == "2"
+    assert bench.ask("*ESR?") == str(16 + 32)  # one of execution, one of the command
+    bench.send("*CLS", "*OPC", "*WAI")
+    assert (bench.ask("*ESR?"), bench.ask("*STB?"), bench.ask("*OPC?"), bench.ask("*TST?")) == ("1", "0", "1", "0")
+    assert bench.ask("SYSTem:VERSion?") == "1999.0"
+
+
+def test_an_error_too_many_leaves_its_mark() -> None:
+    bench = Bench()
+    bench.send(*["NONSENSE"] * 25)
+    told = [bench.ask("SYST:ERR?") for _ in range(int(bench.ask("SYST:ERR:COUN?")))]
+    assert told[:-1] == ['-113,"Undefined header"'] * 19
+    assert told[-1] == '-350,"Queue overflow"'
+    assert bench.ask("SYST:ERR?") == '0,"No error"'
+
+
+@pytest.mark.parametrize(
+    ("message", "query", "value"),
+    [
+        ("SOUR1:VOLT 2.5V", "VOLT?", 2.5),
+        ("VOLT 2500 MV", "VOLT?", 2.5),
+        ("CURR:LIM 300mA", "CURR:LIM?", 0.3),
+        ("SENS1:SWE1:TINT 100US", "SENS:SWE:TINT?", 1e-4),
+        ("SENS:SWE:POIN 10;TINT 2E-4", "SENS:SWE:TINT?", 2e-4),
+        ("SENS:SWE:POIN 10;:VOLT 1.5", "VOLT?", 1.5),
+        ("SENS:CURR:RANG:AUTO ON;*CLS;:SENS:SWE:TINT 3E-4;POIN 7", "SENS:SWE:TINT?", 3e-4),
+    ],
+)
+def test_units_numbers_behind_names_and_headers_that_go_on(message: str, query: str, value: float) -> None:
+    bench = Bench()
+    bench.send(message)
+    assert bench.ask("SYST:ERR?") == '0,"No error"'
+    assert float(bench.ask(query)) == pytest.approx(value)
+
+
+@pytest.mark.parametrize(
+    ("message", "error"),
+    [("VOLT 2,3", -108), ("*RST 1", -108), ("VOLT? 1", -108), ("VOLT", -109), ("VOLT 3 A", -131), ("VOLT x", -224)],
+)
+def test_what_does_not_belong_to_a_command_is_refused(message: str, error: int) -> None:
+    bench = Bench()
+    assert bench.instrument.run(message) is None
+    assert bench.ask("SYST:ERR?").startswith(f"{error},")

@@ -252,6 +252,8 @@ class Instrument:
         InstrumentError
             If there was something in it.
         """
+        if not self.commands.error:
+            return
         found = []
         for _ in range(_MOST_ERRORS):
             answer = self.link.query(self.commands.error)
@@ -278,8 +280,8 @@ class Instrument:
         try:
             for message in self.off_messages:
                 self.link.write(message)
-            if not was_in_step:
-                return False
+            if not was_in_step or not self.commands.error:
+                return was_in_step
             self.link.query(self.commands.error, within_s=within_s)
         except InstrumentError:
             log.warning("%s could not be told to switch its output off", self.link.resource)

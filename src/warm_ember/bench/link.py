@@ -28,6 +28,27 @@ _STOP_WITHIN_S = 0.5
 _RECEIVED_AT_ONCE = 1 << 19
 
 
+def _samples(data: bytes, *, big_endian: bool) -> Samples:
+    return np.frombuffer(data, dtype=">f4" if big_endian else "<f4").astype(np.float32)
+
+
+def usual_resource(text: str) -> str:
+    """Return a VISA resource string with its keywords in capitals; what names a device or a host stays as it is.
+
+    Examples
+    --------
+    >>> usual_resource("tcpip0::bench.local::5025::socket"), usual_resource("asrl/dev/ttyUSB0::instr")
+    ('TCPIP0::bench.local::5025::SOCKET', 'ASRL/dev/ttyUSB0::INSTR')
+    """
+    first, *middle = text.strip().split("::")
+    for keyword in ("TCPIP", "ASRL", "USB", "GPIB", "PRLGX"):
+        if first.upper().startswith(keyword):
+            first = keyword + first[len(keyword) :]
+    if middle and middle[-1].upper() in ("SOCKET", "INSTR", "RAW"):
+        middle[-1] = middle[-1].upper()
+    return "::".join((first, *middle))
+
+
 class Link:
     """An open line to an instrument.
 
@@ -53,6 +74,7 @@ class Link:
     """
 
     def __init__(self, resource: str, *, timeout_s: float = 5.0, should_stop: ShouldStop = never) -> None:
+        resource = usual_resource(resource)
         self.resource, self._timeout_s = resource, timeout_s
         self.should_stop = should_stop
         self.is_in_step = True
@@ -156,6 +178,10 @@ class Link:
             self.write(message)
             answer = _Answer(message, self._timeout_s)
             head = self._read(2, answer)
+            if head == b"#0":
+                data = self._read_to_silence(answer)
+                self.is_in_step = True
+                return _samples(data, big_endian=big_endian)
             if head[:1] != b"#" or not b"1" <= head[1:] <= b"9":
                 raise InstrumentError(self.resource, f"expected a block of samples, found {_shown(head)}")
             digits = self._read(int(head[1:]), answer)
@@ -174,7 +200,26 @@ class Link:
             raise InstrumentError(
                 self.resource, f"a block said to be {len(data)} bytes long is of another length: {_shown(end)} follows"
             )
-        return np.frombuffer(data, dtype=">f4" if big_endian else "<f4").astype(np.float32)
+        return _samples(data, big_endian=big_endian)
+
+    def _read_to_silence(self, answer: _Answer) -> bytes:
+        """Read a block of indefinite length: up to the line end after which nothing comes (IEEE 488.2, 8.7.10)."""
+        data = bytearray()
+        while True:
+            piece = self._some(_RECEIVED_AT_ONCE)
+            data += piece
+            answer.came += len(piece)
+            if len(data) > _LONGEST_BLOCK:
+                raise InstrumentError(self.resource, f"a block without a length is longer than {_LONGEST_BLOCK} bytes")
+            if not piece and data.endswith(b"\n"):
+                break
+            if not piece and self._is_hung_up():
+                raise self._lost(f"the other side hung up instead of answering “{answer.message}”")
+            if not piece:
+                self._check_patience(answer, time.monotonic())
+        if (len(data) - 1) % 4:
+            raise InstrumentError(self.resource, f"a block without a length holds {len(data) - 1} bytes, no float32")
+        return bytes(data[:-1])
 
     def _read(self, count: int, answer: _Answer) -> bytes:
         """Read exactly so many bytes."""

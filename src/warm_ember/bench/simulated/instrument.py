@@ -103,8 +103,7 @@ class Instrument:
     def _add_common(self) -> None:
         on = self.interpreter.on
         on("*IDN?", lambda _: IDENTITY)
-        on("*RST", lambda _: self._reset())
-        on("*OPC?", lambda _: "1")
+        on("*RST", lambda _: self._reset(), most=0)
 
     def _add_source(self) -> None:
         on = self.interpreter.on
@@ -123,7 +122,7 @@ class Instrument:
         on("SENSe:SWEep:TINTerval?", lambda _: f"{self._settings.interval_s:.9E}")
         on("SENSe:SWEep:POINts", self._set_points)
         on("SENSe:SWEep:OFFSet:POINts", self._set_before)
-        on("FORMat[:DATA]", self._set_format)
+        on("FORMat[:DATA]", self._set_format, most=2)
         on("FORMat:BORDer", self._set_order)
         on("FETCh:ARRay:CURRent[:DC]?", lambda _: self._fetch("current"))
         on("FETCh:ARRay:VOLTage[:DC]?", lambda _: self._fetch("voltage"))
@@ -132,17 +131,17 @@ class Instrument:
     def _add_trigger(self) -> None:
         on = self.interpreter.on
         on("TRIGger:SOURce", self._set_trigger)
-        on("TRIGger:LEVel", lambda arguments: self._change_start(level_a=number(arguments)))
+        on("TRIGger:LEVel", lambda arguments: self._change_start(level_a=number(arguments, "A")))
         on("TRIGger:SLOPe", self._set_slope)
-        on("INITiate[:IMMediate]", lambda _: self._arm())
-        on("ABORt", lambda _: self._abort())
+        on("INITiate[:IMMediate]", lambda _: self._arm(), most=0)
+        on("ABORt", lambda _: self._abort(), most=0)
 
     def _add_routes(self) -> None:
-        self.interpreter.on("ROUTe:CLOSe", lambda arguments: self._route(arguments, attached=True))
-        self.interpreter.on("ROUTe:OPEN", lambda arguments: self._route(arguments, attached=False))
+        self.interpreter.on("ROUTe:CLOSe", lambda arguments: self._route(arguments, attached=True), most=9)
+        self.interpreter.on("ROUTe:OPEN", lambda arguments: self._route(arguments, attached=False), most=9)
 
     def _set_voltage(self, arguments: list[str]) -> None:
-        voltage_v = number(arguments)
+        voltage_v = number(arguments, "V")
         if not 0 <= voltage_v <= MAX_V:
             raise CommandError(OUT_OF_RANGE)
         self._settings.voltage_v = voltage_v
@@ -154,7 +153,7 @@ class Instrument:
             self._follow_power()
 
     def _set_limit(self, arguments: list[str]) -> None:
-        limit_a = number(arguments)
+        limit_a = number(arguments, "A")
         if not 0 < limit_a <= MAX_A:
             raise CommandError(OUT_OF_RANGE)
         self._settings.limit_a = limit_a
@@ -179,7 +178,7 @@ class Instrument:
         if arguments and arguments[0].upper() == "AUTO":
             self._settings.range_index = None
             return
-        full_a = number(arguments)
+        full_a = number(arguments, "A")
         fitting = [index for index, one in enumerate(RANGES) if one.full_a >= full_a * 0.999]
         if not fitting:
             raise CommandError(OUT_OF_RANGE)
@@ -189,7 +188,7 @@ class Instrument:
         self._settings.range_index = None if is_on(arguments) else len(RANGES) - 1
 
     def _set_interval(self, arguments: list[str]) -> None:
-        interval_s = number(arguments)
+        interval_s = number(arguments, "S")
         if not INTERVAL_S[0] * 0.999 <= interval_s <= INTERVAL_S[1]:
             raise CommandError(OUT_OF_RANGE)
         self._settings.interval_s = interval_s

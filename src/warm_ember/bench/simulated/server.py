@@ -205,7 +205,7 @@ class BenchServer:
             return False
         if fault.is_due(FaultMode.ERRORS):
             with self._lock:
-                self.instrument.interpreter.errors.append(SYSTEM_ERROR)
+                self.instrument.interpreter.fail(SYSTEM_ERROR)
                 self.instrument.run("ABORt")
         elif fault.is_due(FaultMode.GARBAGE):
             answer = b"%&/()=?`\x00\xff" * 3 + b"\n"
