@@ -19,6 +19,7 @@ import accuracy_confidence
 import accuracy_findings
 import accuracy_pairs
 import accuracy_wakes
+import fuzz_tables
 import numpy as np
 from accuracy_wakes import Lines, Recording
 
@@ -223,15 +224,18 @@ def main() -> int:
         waste = list(pool.map(accuracy_findings.measure, devices))
         pairs = list(pool.map(accuracy_pairs.measure, accuracy_pairs.jobs(3 * arguments.captures // 4, first)))
         looked_at = accuracy_confidence.jobs(arguments.captures // 4, first)
+        tables = fuzz_tables.jobs(50 * arguments.captures, first)
+        read = list(pool.map(fuzz_tables.look, tables, chunksize=32))
         said = [one for part in pool.map(accuracy_confidence.measure, looked_at) for one in part]
     text = document(results, clocks, first) + accuracy_wakes.document(wakes)
     text += accuracy_findings.document(waste) + accuracy_pairs.document(pairs)
-    text += accuracy_confidence.document(said)
+    text += accuracy_confidence.document(said) + fuzz_tables.document(tables, read)
     sys.stdout.write(text)
     if arguments.captures >= 40:
         DOCUMENT.write_text(text, encoding="utf-8")
     problems = [*missed(results, clocks), *accuracy_wakes.missed(wakes), *accuracy_findings.missed(waste)]
     problems += accuracy_pairs.missed(pairs) + accuracy_confidence.missed(said)
+    problems += fuzz_tables.missed(read)
     sys.stderr.writelines(f"limit missed: {one}\n" for one in problems)
     return int(bool(problems))
 

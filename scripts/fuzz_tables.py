@@ -56,6 +56,36 @@ def jobs(many: int, first: int) -> list[tuple[int, tuple[str, ...]]]:
     return [(first + k, kinds[k % len(kinds)]) for k in range(many)]
 
 
+def document(listed: list[tuple[int, tuple[str, ...]]], found: list[tuple[str, str]]) -> str:
+    """Write the part of the document on files."""
+    outcomes = [outcome for outcome, _ in found]
+    text = _TEXT.format(tables=len(listed), silent=sum(one in ("silent", "crashed") for one in outcomes))
+    for odd in ODD:
+        mine = [outcome for (_, kinds), outcome in zip(listed, outcomes, strict=True) if odd in kinds]
+        counts = [sum(one in kind for one in mine) for kind in (("right",), ("told",), ("refused", "rightly refused"))]
+        text += f"| {odd} | {' | '.join(map(str, counts))} |\n"
+    return text
+
+
+def missed(found: list[tuple[str, str]]) -> list[str]:
+    """Say which limits were missed."""
+    counts = Counter(outcome for outcome, _ in found)
+    wrong, refused = counts["silent"] + counts["crashed"], counts["refused"]
+    problems = [f"{wrong} of {len(found)} tables gave wrong numbers in silence"] if wrong else []
+    if refused > MOST_REFUSED * len(found):
+        problems.append(f"{refused} of {len(found)} tables were refused without need")
+    return problems
+
+
+_TEXT = """
+Tables with one or two odd things, {tables} of them, each made anew in a style of its own: read with the right numbers,
+read with a reading told that may be another, or refused. Wrong in silence: {silent} (limit 0).
+
+| odd | read | told | refused |
+| --- | --- | --- | --- |
+"""
+
+
 def main() -> int:
     """Look at all, and print what was not read."""
     parser = argparse.ArgumentParser(description=__doc__)
@@ -72,7 +102,11 @@ def main() -> int:
         if outcome in arguments.show.split(","):
             sys.stdout.write(f"{outcome}: {seed} {' + '.join(odd)}: {words}\n")
     sys.stdout.write(", ".join(f"{outcome} {count}" for outcome, count in counts.most_common()) + "\n")
-    return int(counts["silent"] + counts["crashed"] > 0 or counts["refused"] > MOST_REFUSED * len(listed))
+    if "document" in arguments.show:
+        sys.stdout.write(document(listed, found))
+    problems = missed(found)
+    sys.stderr.writelines(f"limit missed: {one}\n" for one in problems)
+    return int(bool(problems))
 
 
 if __name__ == "__main__":

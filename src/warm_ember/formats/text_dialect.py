@@ -246,8 +246,9 @@ def numbers_of(path: Path, dialect: Dialect) -> Floats:
 
 
 def is_comment(line: str) -> bool:
-    """Answer whether a line is a comment."""
-    return line.lstrip().startswith(COMMENTS)
+    """Answer whether a line is a comment, and not a row whose first cell is missing."""
+    text = line.lstrip(' "')
+    return text.startswith(COMMENTS) and not text.casefold().startswith("#n/a")
 
 
 def _check_lengths(path: Path, lines: Sequence[str]) -> None:
