@@ -24,6 +24,12 @@ settings.load_profile("steady")
 keep_freed_memory()  # as the program does
 
 
+@pytest.fixture(autouse=True)
+def own_settings(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Let no test see, or change, what the user of this machine has set."""
+    monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path_factory.mktemp("config")))
+
+
 @pytest.fixture(scope="session")
 def demo_path(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The demo project, made once; tests that change it take `demo_copy`."""

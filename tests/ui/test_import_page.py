@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 from PySide6.QtCore import QMimeData, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent
+from PySide6.QtWidgets import QMenu
 from pytestqt.qtbot import QtBot
 
 from ui.driving import LEFT, type_into
@@ -91,6 +92,40 @@ def test_a_file_that_cannot_be_read_is_told_in_the_window(
     assert window.page is window.trace
     assert window.desk.project.run("bad") is None
     assert [run.name for run in window.desk.project.runs] == ["r1", "r2", "r3", "r4", "r5"]
+
+
+def test_columns_are_taken_by_a_click_and_read_so_the_next_time(
+    window: MainWindow, tmp_path: Path, qtbot: QtBot, settle
+) -> None:
+    view = window.imports
+    for name in ("monday", "tuesday"):
+        rows = "".join(f"{k / 10:.1f},{k % 3},{2 + k % 2},limit\n" for k in range(300))
+        (tmp_path / f"{name}.csv").write_text("time (s),ch1 current (mA),ch2 current (mA),mode\n" + rows)
+    window.import_files([tmp_path / "monday.csv"])
+    settle()
+    assert "several columns may be the current" in window.headline.warning
+    assert [view.columns.item(row, 0).text() for row in range(4)][1:3] == ["ch1 current (mA)", "ch2 current (mA)"]
+    view.ask_role(2)
+    menu = view.columns.findChild(QMenu)
+    next(action for action in menu.actions() if action.text() == "Take as current").trigger()
+    menu.close()
+    settle()
+    table = [[view.columns.item(row, column).text() for column in range(5)] for row in range(4)]
+    assert table[0][1:] == ["time", "s", "0.0, 0.1, 0.2", "by its unit"]
+    assert table[2][1:] == ["current", "mA", "2, 3, 2", "chosen"]
+    assert table[3][1] == "left out"
+    assert "words" in table[3][4]
+    qtbot.mouseClick(view.import_button, LEFT)
+    settle()
+    window.import_files([tmp_path / "tuesday.csv"])
+    settle()
+    assert view.shown is not None
+    assert view.shown.current == 3
+    assert "Read as “monday” says" in view.beside.text()
+    view.forget(2)
+    settle()
+    assert "several columns may be the current" in window.headline.warning
+    view.skip()
 
 
 def test_everything_that_was_assumed_can_be_changed(window: MainWindow, tmp_path: Path, qtbot: QtBot, settle) -> None:

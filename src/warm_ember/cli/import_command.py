@@ -11,6 +11,7 @@ from warm_ember.cli.arguments import JsonOption, ProjectArgument
 from warm_ember.cli.output import print_json, print_line
 from warm_ember.cli.project import open_project
 from warm_ember.errors import BadArgumentError
+from warm_ember.formats.reading import load
 from warm_ember.formats.source import ImportOptions
 from warm_ember.session.importing import ImportRequest, adopt, import_file
 from warm_ember.units import duration_text, quantity_text
@@ -45,6 +46,7 @@ def import_(
     scale: Annotated[float | None, typer.Option(metavar="A_PER_COUNT", help="Of raw binary.")] = None,
     delimiter: Annotated[str | None, typer.Option(metavar="SIGN", help="Between columns; 'tab' for a tab.")] = None,
     decimal: Annotated[str | None, typer.Option(metavar="point|comma", help="Decimal sign.")] = None,
+    reading: Annotated[str | None, typer.Option(metavar="NAME", help="Read it as this reading says.")] = None,
     lines: Annotated[Path | None, typer.Option(metavar="FILE.vcd", help="Digital lines.")] = None,
     line: Annotated[list[str] | None, typer.Option("--line", metavar="NAME", help="Only this one.")] = None,
     events: Annotated[Path | None, typer.Option(metavar="FILE", help="The target's event log.")] = None,
@@ -71,6 +73,8 @@ def import_(
         delimiter=_sign(delimiter, _DELIMITERS, "--delimiter"),
         decimal=_sign(decimal, _DECIMALS, "--decimal"),
     )
+    if reading is not None:
+        options = load(reading).applied_to(options)
     request = ImportRequest(
         file, options, name, events, lines, supply, replace, itm, elf, itm_clock, trace, cpuidle, tuple(line or ())
     )

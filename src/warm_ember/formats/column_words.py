@@ -241,7 +241,7 @@ _AMBIGUOUS = _words(
 
 _NAMES_FIRST = _words(
     """
-        V v h min C c k g m f d i x t raw count counts bar
+        a V v h min C c k g m f d i x t raw count counts bar
         """
 )
 """What a header of nothing else names, though it may be a unit."""

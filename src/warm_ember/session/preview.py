@@ -8,16 +8,44 @@ from pathlib import Path
 
 import numpy as np
 
+from warm_ember.formats.column_words import Column, split_headers
 from warm_ember.formats.columns import ColumnReader
 from warm_ember.formats.registry import open_source
 from warm_ember.formats.source import ImportOptions, Piece, Source
 from warm_ember.formats.text import TextSource
+from warm_ember.formats.text_dialect import cells_of
 from warm_ember.model.arrays import Samples
 from warm_ember.signal.series import ArraySeries, ShouldStop, ignore_progress, never
 
 _SHOWN_ROWS = 12
 _MOST_SAMPLES = 1 << 20
 _RAW_LINES = 6
+_SHOWN_CELLS = 3
+
+
+@dataclass(frozen=True)
+class ShownColumn:
+    """One column of a file, what it was taken for, and why.
+
+    Parameters
+    ----------
+    title
+        Its header.
+    role
+        ``"time"``, ``"current"``, ``"voltage"``, ``"line"``, ``"channel"`` or ``"left out"``.
+    unit
+        Its unit; empty where none is said.
+    values
+        Its first cells.
+    why
+        What made it that.
+    """
+
+    title: str
+    role: str
+    unit: str
+    values: str
+    why: str
 
 
 @dataclass(frozen=True, eq=False)
@@ -46,6 +74,8 @@ class Preview:
         The first lines of a delimited text as they stand there.
     notes
         What was assumed.
+    shown
+        Each column with its role, its unit, its first values, and why; empty for a file of bare numbers.
     """
 
     columns: tuple[str, ...]
@@ -62,6 +92,7 @@ class Preview:
     rows: tuple[tuple[str, ...], ...]
     raw_lines: tuple[str, ...]
     notes: tuple[str, ...]
+    shown: tuple[ShownColumn, ...] = ()
 
 
 def preview(path: Path, options: ImportOptions, *, should_stop: ShouldStop = never) -> Preview:
@@ -102,7 +133,46 @@ def preview(path: Path, options: ImportOptions, *, should_stop: ShouldStop = nev
         rows=rows,
         raw_lines=_raw_lines(path, source),
         notes=source.notes,
+        shown=_shown(source, titles, options) if isinstance(source, ColumnReader) else (),
     )
+
+
+def _shown(source: ColumnReader, titles: tuple[str, ...], options: ImportOptions) -> tuple[ShownColumn, ...]:
+    """Say of each column what it was taken for, and why."""
+    columns = source.columns
+    roles = {one.index: "line" for one in columns.lines} | {one.index: "channel" for one in columns.aux}
+    asked = {"time": options.time_column, "current": options.current_column, "voltage": options.voltage_column}
+    for role, one in (("time", columns.time), ("current", columns.current), ("voltage", columns.voltage)):
+        if one is not None:
+            roles[one.index] = role
+    cells = _first_cells(source) if isinstance(source, TextSource) else []
+    found = []
+    for column in split_headers(titles):
+        role = roles.get(column.index, "left out")
+        values = ", ".join(row[column.index] for row in cells if column.index < len(row))
+        why = "chosen" if asked.get(role) else _why(column, role, source.notes)
+        found.append(ShownColumn(column.text or f"column {column.index + 1}", role, column.unit, values, why))
+    return tuple(found)
+
+
+def _why(column: Column, role: str, notes: tuple[str, ...]) -> str:
+    told = next((note for note in notes if note.startswith(f"column {column.name!r} left out: ")), "")
+    if role == "left out":
+        return told.partition(": ")[2] or "it is not needed"
+    if role == "line":
+        return "two values"
+    if role == "channel":
+        return "a limit, a set-point or an extreme" if not column.is_measured else "further numbers"
+    return "by its unit" if column.measure is not None else "by its name"
+
+
+def _first_cells(source: TextSource) -> list[list[str]]:
+    """Return the cells of the first rows as they stand in the file."""
+    dialect = source.dialect
+    with dialect.text.path.open("rb") as file:
+        file.seek(dialect.first_byte)
+        lines = [raw.decode(dialect.encoding, "replace").strip("\r\n") for raw in islice(file, _SHOWN_CELLS)]
+    return [cells_of(line, dialect.delimiter) for line in lines]
 
 
 def _columns(source: Source) -> tuple[tuple[str, ...], tuple[int, int, int]]:

@@ -4,17 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import QRectF, Qt, Signal
-from PySide6.QtGui import QFontDatabase, QFontMetrics, QKeyEvent, QPainter, QPaintEvent
+from PySide6.QtGui import QCursor, QFontDatabase, QFontMetrics, QKeyEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import (
     QComboBox,
     QGridLayout,
     QHBoxLayout,
     QLabel,
     QLineEdit,
+    QMenu,
     QPlainTextEdit,
     QPushButton,
     QScrollArea,
@@ -23,16 +25,17 @@ from PySide6.QtWidgets import (
 )
 
 from warm_ember.errors import BadArgumentError, ColumnError, WarmEmberError
+from warm_ember.formats.reading import keep, named_for, reading_of
 from warm_ember.formats.source import ImportOptions
 from warm_ember.formats.text_dialect import DELIMITER_NAMES
 from warm_ember.session.importing import ImportRequest
-from warm_ember.session.preview import Preview, preview
+from warm_ember.session.preview import Preview, ShownColumn, preview
 from warm_ember.signal.envelope import envelope, per_column
 from warm_ember.signal.stretch import total
 from warm_ember.ui.desk import Desk
 from warm_ember.ui.lanes.current_axis import draw_pixels, paint_current_axis
 from warm_ember.ui.lanes.heat import heat_picture, log_scale
-from warm_ember.ui.look.label import Label
+from warm_ember.ui.look.label import Label, tip
 from warm_ember.ui.look.marked import draw_marked
 from warm_ember.ui.look.theme import Look
 from warm_ember.ui.pages.figure_table import FigureTable
@@ -41,6 +44,12 @@ from warm_ember.units import duration_text, percent_text, quantity_text
 
 _UNITS = ("A", "mA", "uA", "nA")
 _FORMATS = ("f32", "f64", "i16")
+_ROLES = ("current", "time", "voltage")
+_COLUMN_FIELDS = {"current": "current_column", "time": "time_column", "voltage": "voltage_column"}
+_NUMBER_FIELDS = {
+    "rate": "rate_hz", "shunt": "shunt_ohm", "gain": "gain", "amplifier's offset": "offset_v",
+    "ampere per count": "scale_a",
+}  # fmt: skip
 _BESIDE = {"lines": (".vcd",), "stream": (".itm", ".swo"), "program": (".elf", ".axf", ".out")}
 _RAW_ENDINGS = (".bin", ".raw", ".dat", ".f32", ".f64", ".i16")
 
@@ -118,6 +127,9 @@ class ImportView(QWidget):
         self.queue: list[ImportRequest] = []
         self.shown: Preview | None = None
         self.problem = ""
+        self.reading = ""
+        self._is_fresh = True
+        self._titles: tuple[str, ...] = ()
         self.choices: dict[str, QComboBox] = {}
         self.numbers: dict[str, QuantityEdit] = {}
         self._labels: dict[str, QLabel] = {}
@@ -138,6 +150,14 @@ class ImportView(QWidget):
         self.raw.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
         self.raw.setTabChangesFocus(True)
         self.raw.setAccessibleName("The file's first lines")
+        self.columns = FigureTable(
+            self.look, ("column", "taken as", "unit", "first values", "why"), sortable=False, words=(0, 1, 2, 3, 4)
+        )
+        self.columns.setAccessibleName("The file's columns")
+        self.columns.setToolTip(tip("Click a column to take it as something else, or in another unit"))
+        self.columns.cellClicked.connect(lambda row, _column: self.ask_role(row))
+        self.columns.row_asked.connect(self.ask_role)
+        self._columns_title = Label("Its columns")
         self.table = FigureTable(self.look, ("time, s", "current, A"), sortable=False)
         self.notes = Label()
         self.notes.setWordWrap(True)
@@ -145,6 +165,8 @@ class ImportView(QWidget):
         right.addWidget(self.plot, 2)
         right.addWidget(self._raw_title)
         right.addWidget(self.raw)
+        right.addWidget(self._columns_title)
+        right.addWidget(self.columns, 3)
         right.addWidget(Label("Read as"))
         right.addWidget(self.table, 3)
         right.addWidget(self.notes)
@@ -224,7 +246,7 @@ class ImportView(QWidget):
 
     def _begin(self) -> None:
         request = self.queue[0]
-        self.shown, self.problem = None, ""
+        self.shown, self.problem, self._is_fresh, self.reading = None, "", True, ""
         self.name.setText(request.name)
         for box in self.choices.values():
             box.clear()
@@ -293,7 +315,9 @@ class ImportView(QWidget):
         self.notes.setText("")
         self.import_button.setEnabled(False)
         if isinstance(error, ColumnError):
+            self._show_columns(error.titles, ())
             self._fill_columns(error.titles, ("not found", "not found", "not found"))
+            self._read_as_before(error.titles)
         self.changed.emit()
 
     def _show_preview(self, shown: Preview) -> None:
@@ -311,9 +335,74 @@ class ImportView(QWidget):
         self.raw.setVisible(bool(shown.raw_lines))
         self._raw_title.setVisible(bool(shown.raw_lines))
         self.notes.setText("Assumed: " + "; ".join(shown.notes) + "." if shown.notes else "Nothing had to be assumed.")
+        self._show_columns(shown.columns, shown.shown)
         self._fill_choices(shown)
         self.import_button.setEnabled(True)
+        self._read_as_before(shown.columns)
         self.changed.emit()
+
+    def _show_columns(self, titles: tuple[str, ...], shown: tuple[ShownColumn, ...]) -> None:
+        """Show each column with what it was taken for; of a file that cannot be read yet, which there are."""
+        self._titles = titles
+        rows = [(one.title, one.role, one.unit, one.values, one.why) for one in shown]
+        rows = rows or [(title, "?", "", "", "") for title in titles]
+        self.columns.show_rows([[(cell, cell) for cell in row] for row in rows])
+        self.columns.setVisible(bool(titles))
+        self._columns_title.setVisible(bool(titles))
+
+    def ask_role(self, row: int) -> None:
+        """Ask what a column is to be taken as."""
+        menu = QMenu(self.columns)
+        for words in _ROLES:
+            menu.addAction(f"Take as {words}", partial(self.choose, words, str(row + 1)))
+        menu.addSeparator()
+        for unit in _UNITS:
+            menu.addAction(f"Current in {unit}", partial(self.choose, "unit", unit))
+        menu.addSeparator()
+        menu.addAction("As it was found", partial(self.forget, row))
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        menu.popup(QCursor.pos())
+
+    def choose(self, words: str, value: str) -> None:
+        """Choose an entry of one of the choices by its value."""
+        self._set_choice(words, value)
+        self.refresh()
+
+    def forget(self, row: int) -> None:
+        """Leave it to be found out again what a column is."""
+        for words in _ROLES:
+            if self._chosen(words) == str(row + 1):
+                self.choices[words].setCurrentIndex(0)
+        self.refresh()
+
+    def _read_as_before(self, titles: tuple[str, ...]) -> None:
+        """Read a file as one with the same header was read before, unless something was chosen for it already."""
+        found = named_for(titles) if self._is_fresh and titles else None
+        self._is_fresh = False
+        if found is None or self.options() != ImportOptions():
+            return
+        self.reading, reading = found
+        for words, field in _COLUMN_FIELDS.items():
+            title = reading.options.get(field)
+            if title in titles:
+                self._set_choice(words, str(titles.index(str(title)) + 1))
+        for words, field in (("unit", "unit"), ("delimiter", "delimiter"), ("decimal", "decimal")):
+            self._set_choice(words, str(reading.options.get(field, "")))
+        self._set_choice("gaps", "hold" if reading.options.get("gaps_hold") else "")
+        for words, field in _NUMBER_FIELDS.items():
+            value = reading.options.get(field)
+            if isinstance(value, float | int):
+                self.numbers[words].set_value(float(value))
+        self.beside.setText("\n".join(filter(None, (self.beside.text(), f"Read as “{self.reading}” says"))))
+        self.refresh()
+
+    def _set_choice(self, words: str, value: str) -> None:
+        box = self.choices[words]
+        places = [
+            k for k in range(box.count()) if isinstance(box.itemData(k), _Choice) and box.itemData(k).value == value
+        ]
+        if places:
+            box.setCurrentIndex(places[0])
 
     def _fill_choices(self, shown: Preview | None) -> None:
         titles = shown.columns if shown is not None else ()
@@ -361,6 +450,7 @@ class ImportView(QWidget):
         if not self.queue or self.shown is None:
             return
         supply = self.numbers["supply"]
+        self._keep_reading()
         request = replace(
             self.queue[0],
             options=self.options(),
@@ -369,6 +459,18 @@ class ImportView(QWidget):
         )
         self._next()
         self.import_asked.emit(request)
+
+    def _keep_reading(self) -> None:
+        """Remember what was chosen for files with the same header."""
+        reading = reading_of(self._titles, self.options())
+        if reading is None:
+            return
+        try:
+            name = keep(self.reading or self.queue[0].file.stem, reading)
+        except (OSError, BadArgumentError) as error:
+            self.desk.noted.emit(f"What was chosen could not be kept: {error}")
+            return
+        self.desk.noted.emit(f"Files with these columns are read like this from now on (“{name}”)")
 
     def skip(self) -> None:
         """Leave the file out, and go on to the next."""
