@@ -26,9 +26,9 @@ from warm_ember.session.tuning_results import changes_ahead
 from warm_ember.tuning.prediction import predict
 from warm_ember.tuning.search import smallest_set
 from warm_ember.ui.look.theme import NIGHT, Look
-from warm_ember.ui.pages.plan_list import LETTERS, PlanList
-from warm_ember.ui.pages.shutdown_matrix import ShutdownMatrix
-from warm_ember.ui.pages.staircase import Staircase
+from warm_ember.ui.pages.tune.plan_list import LETTERS, PlanList
+from warm_ember.ui.pages.tune.shutdown_matrix import ShutdownMatrix
+from warm_ember.ui.pages.tune.waterfall_chart import Staircase
 
 CANDIDATES = 12
 

@@ -30,12 +30,12 @@ from warm_ember.model.capture import CaptureInfo, Event
 from warm_ember.model.placement import Placement
 from warm_ember.session.wake_results import WakesShown
 from warm_ember.signal.series import ArraySeries
-from warm_ember.ui.lanes.raster import RasterLane
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.theme import NIGHT, Look
-from warm_ember.ui.pages.depth_map import DepthMap
-from warm_ember.ui.pages.slack_strip import SlackStrip
-from warm_ember.ui.pages.source_table import SourceTable
+from warm_ember.ui.pages.wakes.raster_lane import RasterLane
+from warm_ember.ui.pages.wakes.slack_strip import SlackStrip
+from warm_ember.ui.pages.wakes.sleep_depth_map import DepthMap
+from warm_ember.ui.pages.wakes.source_table import SourceTable
 
 WAKES, INTERVAL_S, LINES = 1_000_000, 1e-3, 400_000
 _LINE = re.compile(rb"^\s*(.+)-(\d+)\s+\[(\d+)\]\s+(\S+)\s+(\d+\.\d+): (\w+): (.*)$")

@@ -19,7 +19,7 @@ from warm_ember.model.battery import FromWakes, SupplyKind, Typed
 from warm_ember.session import edits
 from warm_ember.session.cells import read_cell
 from warm_ember.session.results import life_model
-from warm_ember.ui.pages.battery import BatteryPage
+from warm_ember.ui.pages.battery.page import BatteryPage
 from warm_ember.ui.shell.window import MainWindow
 from warm_ember.units import DAY_S
 

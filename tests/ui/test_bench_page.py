@@ -25,8 +25,8 @@ from warm_ember.model.figure import Grade
 from warm_ember.store.project_folder import ProjectFolder
 from warm_ember.ui.look.marked import plain
 from warm_ember.ui.look.theme import DAY
-from warm_ember.ui.pages.bench import BenchPage
-from warm_ember.ui.pages.wiring_panel import KNOWN_PARTS
+from warm_ember.ui.pages.bench.page import BenchPage
+from warm_ember.ui.pages.bench.wiring_panel import KNOWN_PARTS
 from warm_ember.ui.shell.window import MainWindow
 
 

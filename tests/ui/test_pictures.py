@@ -11,16 +11,16 @@ from pytestqt.qtbot import QtBot
 from warm_ember.model.finding import Finding, Kind
 from warm_ember.signal.envelope import Columns, envelope, per_column
 from warm_ember.signal.series import ArraySeries
-from warm_ember.ui.lanes.doubts import DoubtLane
 from warm_ember.ui.lanes.flags import reading_lines, tick_step
 from warm_ember.ui.lanes.heat import CurrentScale, draw_line, heat_picture, log_scale
 from warm_ember.ui.lanes.others import LinesLane
+from warm_ember.ui.lanes.quality import DoubtLane
 from warm_ember.ui.lanes.time_window import TimeWindow, clock_text
 from warm_ember.ui.look.marked import plain, runs_of
 from warm_ember.ui.look.theme import DAY, NIGHT, Look, ink_on
-from warm_ember.ui.pages.bracket_tray import tray_rows
-from warm_ember.ui.pages.figure_table import FigureTable
-from warm_ember.ui.pages.ladder import rungs
+from warm_ember.ui.pages.runs.run_history_chart import rungs
+from warm_ember.ui.pages.trace.bracket_tray import tray_rows
+from warm_ember.ui.widgets.figure_table import FigureTable
 from warm_ember.units import told_apart
 
 ROWS = 120

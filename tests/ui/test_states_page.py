@@ -12,7 +12,7 @@ from pytestqt.qtbot import QtBot
 from ui.driving import LEFT, drag, type_into
 from warm_ember.attribution.functions import SLEEP_NAME
 from warm_ember.model.rules import HandRule, LevelsRule
-from warm_ember.ui.pages.states import StatesPage
+from warm_ember.ui.pages.states.page import StatesPage
 from warm_ember.ui.shell.window import MainWindow
 
 VIEWS = ("ledger", "levels", "crossings", "belief", "functions", "clock")
@@ -297,7 +297,7 @@ def test_a_file_of_parts_is_taken_in_and_a_bad_one_is_told(window: MainWindow, p
 
 
 def test_a_trace_and_its_program_are_dropped_with_the_capture(tmp_path: Path) -> None:
-    from warm_ember.ui.pages.import_view import requests_for
+    from warm_ember.ui.pages.importing.view import requests_for
 
     names = ("a.csv", "b.csv", "a.itm", "b.swo", "post.elf", "a.events.csv", "b.vcd")
     first, second = requests_for([tmp_path / name for name in names], lambda name: name)

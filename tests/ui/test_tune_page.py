@@ -14,7 +14,7 @@ from warm_ember.session import edits
 from warm_ember.session.plan_edits import add_change
 from warm_ember.session.tuning_results import changes_ahead
 from warm_ember.tuning.claims import Outcome
-from warm_ember.ui.pages.tune import TunePage
+from warm_ember.ui.pages.tune.page import TunePage
 from warm_ember.ui.shell.window import MainWindow
 
 Key = Qt.Key

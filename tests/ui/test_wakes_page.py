@@ -11,7 +11,7 @@ from pytestqt.qtbot import QtBot
 from ui.driving import LEFT, type_into
 from warm_ember.model.battery import FromWakes, Typed
 from warm_ember.model.wake_plan import Trigger
-from warm_ember.ui.pages.wakes import WakesPage
+from warm_ember.ui.pages.wakes.page import WakesPage
 from warm_ember.ui.shell.window import MainWindow
 from warm_ember.units import bare
 

@@ -14,7 +14,7 @@ from warm_ember.signal.envelope import Columns, envelope
 from warm_ember.ui.lanes.current_axis import draw_pixels, paint_current_axis
 from warm_ember.ui.lanes.heat import CurrentScale, draw_line, heat_picture, log_scale
 from warm_ember.ui.lanes.lane import Lane
-from warm_ember.ui.lanes.shown import Shown
+from warm_ember.ui.lanes.lane_data import Shown
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.marked import draw_marked
 from warm_ember.ui.look.textures import FINE, texture_brush

@@ -14,7 +14,7 @@ from warm_ember.signal.stretch import total
 from warm_ember.ui.lanes.current_axis import draw_pixels
 from warm_ember.ui.lanes.heat import heat_picture, log_scale
 from warm_ember.ui.lanes.lane import Lane
-from warm_ember.ui.lanes.shown import Shown
+from warm_ember.ui.lanes.lane_data import Shown
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.label import tip
 from warm_ember.ui.look.marked import draw_marked

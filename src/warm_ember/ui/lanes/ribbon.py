@@ -12,7 +12,7 @@ from warm_ember.attribution.ledger import UNPLACED_NAME
 from warm_ember.model.placement import UNPLACED, Placement
 from warm_ember.ui.lanes.current_axis import draw_pixels
 from warm_ember.ui.lanes.lane import Lane
-from warm_ember.ui.lanes.shown import Shown
+from warm_ember.ui.lanes.lane_data import Shown
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.marked import draw_marked, width_of
 from warm_ember.ui.look.textures import PLAIN, Swatch, fill, swatches

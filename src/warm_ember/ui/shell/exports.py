@@ -13,7 +13,7 @@ from warm_ember.model.fold import FoldPlan
 from warm_ember.report.export import export
 from warm_ember.report.writing import TABLE_ENDINGS, check_target
 from warm_ember.ui.desk import Desk
-from warm_ember.ui.pages.page import Page
+from warm_ember.ui.pages.base import Page
 from warm_ember.ui.picture import ENDINGS as PICTURE_ENDINGS
 
 EXPORTS = {

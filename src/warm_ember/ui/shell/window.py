@@ -32,15 +32,15 @@ from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.style import dress
 from warm_ember.ui.look.theme import DAY, NIGHT, Look
-from warm_ember.ui.pages.battery import BatteryPage
-from warm_ember.ui.pages.bench import BenchPage
-from warm_ember.ui.pages.import_view import ImportView, requests_for
-from warm_ember.ui.pages.page import Page
-from warm_ember.ui.pages.runs import RunsPage
-from warm_ember.ui.pages.states import StatesPage
-from warm_ember.ui.pages.trace import TracePage
-from warm_ember.ui.pages.tune import TunePage
-from warm_ember.ui.pages.wakes import WakesPage
+from warm_ember.ui.pages.base import Page
+from warm_ember.ui.pages.battery.page import BatteryPage
+from warm_ember.ui.pages.bench.page import BenchPage
+from warm_ember.ui.pages.importing.view import ImportView, requests_for
+from warm_ember.ui.pages.runs.page import RunsPage
+from warm_ember.ui.pages.states.page import StatesPage
+from warm_ember.ui.pages.trace.page import TracePage
+from warm_ember.ui.pages.tune.page import TunePage
+from warm_ember.ui.pages.wakes.page import WakesPage
 from warm_ember.ui.shell.budget_bar import BudgetBar
 from warm_ember.ui.shell.exports import EXPORTS, Exports
 from warm_ember.ui.shell.headline import Headline

@@ -1,0 +1,551 @@
+"""The import preview: what a file would be read as, and everything about it that can be changed."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from functools import partial
+from pathlib import Path
+
+import numpy as np
+from PySide6.QtCore import QRectF, Qt, Signal
+from PySide6.QtGui import QCursor, QFontDatabase, QFontMetrics, QKeyEvent, QPainter, QPaintEvent
+from PySide6.QtWidgets import (
+    QComboBox,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QMenu,
+    QPlainTextEdit,
+    QPushButton,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
+
+from warm_ember.errors import BadArgumentError, ColumnError, WarmEmberError
+from warm_ember.formats.reading import keep, named_for, reading_of
+from warm_ember.formats.source import ImportOptions
+from warm_ember.formats.text_dialect import DELIMITER_NAMES
+from warm_ember.session.importing import ImportRequest
+from warm_ember.session.preview import Preview, ShownColumn, preview
+from warm_ember.signal.envelope import envelope, per_column
+from warm_ember.signal.stretch import total
+from warm_ember.ui.desk import Desk
+from warm_ember.ui.lanes.current_axis import draw_pixels, paint_current_axis
+from warm_ember.ui.lanes.heat import heat_picture, log_scale
+from warm_ember.ui.look.label import Label, tip
+from warm_ember.ui.look.marked import draw_marked
+from warm_ember.ui.look.theme import Look
+from warm_ember.ui.widgets.figure_table import FigureTable
+from warm_ember.ui.widgets.quantity_edit import QuantityEdit
+from warm_ember.units import duration_text, percent_text, quantity_text
+
+_UNITS = ("A", "mA", "uA", "nA")
+_FORMATS = ("f32", "f64", "i16")
+_ROLES = ("current", "time", "voltage")
+_COLUMN_FIELDS = {"current": "current_column", "time": "time_column", "voltage": "voltage_column"}
+_NUMBER_FIELDS = {
+    "rate": "rate_hz", "shunt": "shunt_ohm", "gain": "gain", "amplifier's offset": "offset_v",
+    "ampere per count": "scale_a",
+}  # fmt: skip
+_BESIDE = {"lines": (".vcd",), "stream": (".itm", ".swo"), "program": (".elf", ".axf", ".out")}
+_RAW_ENDINGS = (".bin", ".raw", ".dat", ".f32", ".f64", ".i16")
+
+
+class BeginningPlot(QWidget):
+    """A small trace of a file's beginning."""
+
+    def __init__(self, look: Look) -> None:
+        super().__init__()
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
+        self._look = look
+        self._shown: Preview | None = None
+        self.setMinimumHeight(look.px(80))
+        self.setMaximumHeight(look.px(150))
+        look.changed.connect(self.update)
+
+    def show_preview(self, shown: Preview | None) -> None:
+        """Show a beginning."""
+        self._shown = shown
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        look, theme, px = self._look, self._look.theme, self._look.px
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), theme.ground)
+        plot = QRectF(px(84), px(4), self.width() - px(92), self.height() - px(26))
+        painter.fillRect(plot, theme.sunken)
+        if self._shown is not None:
+            series = self._shown.beginning
+            length_s, width = series.samples * series.interval_s, round(plot.width())
+            columns = per_column(envelope(series, 0.0, length_s, width), 0.0, length_s, width)
+            positive = columns.mean[columns.mean > 0]
+            ends = (float(positive.min()), float(np.nanmax(columns.high))) if len(positive) else (1e-6, 1e-3)
+            scale = log_scale(*ends)
+            rows = round(plot.height())
+            draw_pixels(painter, plot, heat_picture(columns, scale, rows, theme, ground=np.zeros(rows, dtype=bool)))
+            paint_current_axis(painter, plot, scale, look, room=px(84))
+            foot = QRectF(plot.left(), plot.bottom() + px(3), plot.width(), px(16))
+            draw_marked(painter, foot, "0", look, size="small")
+            words = f"{duration_text(length_s)}{'' if self._shown.whole else ', and more'}"
+            draw_marked(painter, foot, words, look, size="small", align=Qt.AlignmentFlag.AlignRight)
+        painter.end()
+
+
+@dataclass(frozen=True)
+class _Choice:
+    """An entry of a choice: what is shown, and the value it stands for; None is found out."""
+
+    text: str
+    value: str | None
+
+
+class ImportView(QWidget):
+    """One file after another: look at it, change what was assumed, import it.
+
+    Signals
+    -------
+    import_asked
+        An `ImportRequest`.
+    finished
+        No file is left.
+    changed
+        Sentence or warning are no longer as they were.
+    """
+
+    import_asked = Signal(object)
+    finished = Signal()
+    changed = Signal()
+
+    def __init__(self, desk: Desk, look: Look) -> None:
+        super().__init__()
+        self.setObjectName("page")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.desk, self.look = desk, look
+        self.queue: list[ImportRequest] = []
+        self.shown: Preview | None = None
+        self.problem = ""
+        self.reading = ""
+        self._is_fresh = True
+        self._titles: tuple[str, ...] = ()
+        self.choices: dict[str, QComboBox] = {}
+        self.numbers: dict[str, QuantityEdit] = {}
+        self._labels: dict[str, QLabel] = {}
+        self._build()
+
+    def _build(self) -> None:
+        px = self.look.px
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(0)
+        row.addWidget(self._build_fields())
+        right = QVBoxLayout()
+        right.setContentsMargins(px(16), px(12), px(16), px(12))
+        right.setSpacing(px(8))
+        self.plot = BeginningPlot(self.look)
+        self.raw = QPlainTextEdit()
+        self.raw.setReadOnly(True)
+        self.raw.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
+        self.raw.setTabChangesFocus(True)
+        self.raw.setAccessibleName("The file's first lines")
+        self.columns = FigureTable(
+            self.look, ("column", "taken as", "unit", "first values", "why"), sortable=False, words=(0, 1, 2, 3, 4)
+        )
+        self.columns.setAccessibleName("The file's columns")
+        self.columns.setToolTip(tip("Click a column to take it as something else, or in another unit"))
+        self.columns.cellClicked.connect(lambda row, _column: self.ask_role(row))
+        self.columns.row_asked.connect(self.ask_role)
+        self._columns_title = Label("Its columns")
+        self.table = FigureTable(self.look, ("time, s", "current, A"), sortable=False)
+        self.notes = Label()
+        self.notes.setWordWrap(True)
+        self._raw_title = Label("The file's first lines")
+        right.addWidget(self.plot, 2)
+        right.addWidget(self._raw_title)
+        right.addWidget(self.raw)
+        right.addWidget(self._columns_title)
+        right.addWidget(self.columns, 3)
+        right.addWidget(Label("Read as"))
+        right.addWidget(self.table, 3)
+        right.addWidget(self.notes)
+        row.addLayout(right, 1)
+
+    def _build_fields(self) -> QWidget:
+        px = self.look.px
+        panel = QWidget()
+        panel.setObjectName("panel")
+        panel.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        panel.setFixedWidth(px(344))
+        column = QVBoxLayout(panel)
+        column.setContentsMargins(px(16), px(12), px(16), px(12))
+        fields = QWidget()
+        grid = QGridLayout(fields)
+        grid.setContentsMargins(0, 0, 0, 0)
+        grid.setHorizontalSpacing(px(8))
+        grid.setVerticalSpacing(px(5))
+        grid.setColumnStretch(1, 1)
+        self.name = QLineEdit()
+        self.name.setAccessibleName("Name of the capture")
+        self._add_field(grid, "name", self.name)
+        for words in ("current", "unit", "time", "voltage", "delimiter", "decimal", "gaps", "samples are"):
+            box = QComboBox()
+            box.setAccessibleName(words)
+            box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+            box.activated.connect(self.refresh)
+            self.choices[words] = box
+            self._add_field(grid, words, box)
+        for words, unit in (
+            ("rate", "Hz"),
+            ("supply", "V"),
+            ("shunt", "Ω"),
+            ("gain", ""),
+            ("amplifier's offset", "V"),
+            ("ampere per count", "A"),
+        ):
+            edit = QuantityEdit(self.look, unit, words, 140, low=-1e30)
+            edit.value_entered.connect(lambda _value: self.refresh())
+            edit.setPlaceholderText({"gain": "1", "rate": "from the times"}.get(words, "none"))
+            self.numbers[words] = edit
+            self._add_field(grid, words, edit)
+        self.beside = Label()
+        self.beside.setWordWrap(True)
+        grid.setRowStretch(99, 1)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setWidget(fields)
+        column.addWidget(scroll, 1)
+        column.addWidget(self.beside)
+        self.import_button = QPushButton("Import")
+        self.import_button.setToolTip("Ctrl+Return")
+        self.import_button.clicked.connect(self.accept)
+        self.skip_button = QPushButton("Leave it out")
+        self.skip_button.setToolTip("Esc")
+        self.skip_button.clicked.connect(self.skip)
+        buttons = QHBoxLayout()
+        buttons.addWidget(self.import_button, 1)
+        buttons.addWidget(self.skip_button)
+        column.addLayout(buttons)
+        return panel
+
+    def _add_field(self, grid: QGridLayout, words: str, field: QWidget) -> None:
+        self._labels[words] = Label(words)
+        place = grid.rowCount()
+        grid.addWidget(self._labels[words], place, 0)
+        grid.addWidget(field, place, 1)
+
+    def show_files(self, requests: list[ImportRequest]) -> None:
+        """Look at files, one after another; those that wait already come first."""
+        begins = not self.queue
+        self.queue = [*self.queue, *requests]
+        if begins and self.queue:
+            self._begin()
+
+    def _begin(self) -> None:
+        request = self.queue[0]
+        self.shown, self.problem, self._is_fresh, self.reading = None, "", True, ""
+        self.name.setText(request.name)
+        for box in self.choices.values():
+            box.clear()
+        for edit in self.numbers.values():
+            edit.set_value(None)
+        files = (request.events_file, request.lines_file, request.trace_file, request.elf_file)
+        beside = [path.name for path in files if path is not None]
+        self.beside.setText(f"With it: {', '.join(beside)}" if beside else "")
+        self._fill_choices(None)
+        self.refresh()
+        self.name.setFocus()
+
+    def _chosen(self, words: str) -> str | None:
+        data = self.choices[words].currentData()
+        return data.value if isinstance(data, _Choice) else None
+
+    def options(self) -> ImportOptions:
+        """Return what the fields say.
+
+        Raises
+        ------
+        BadArgumentError
+            If a value is impossible.
+        """
+        numbers = {words: edit.value() if edit.text().strip() else None for words, edit in self.numbers.items()}
+        return ImportOptions(
+            rate_hz=numbers["rate"],
+            unit=self._chosen("unit"),
+            current_column=self._chosen("current"),
+            time_column=self._chosen("time"),
+            voltage_column=self._chosen("voltage"),
+            shunt_ohm=numbers["shunt"],
+            gain=1.0 if numbers["gain"] is None else numbers["gain"],
+            offset_v=numbers["amplifier's offset"] or 0.0,
+            sample_format=self._chosen("samples are"),
+            scale_a=numbers["ampere per count"],
+            delimiter=self._chosen("delimiter"),
+            decimal=self._chosen("decimal"),
+            gaps_hold=self._chosen("gaps") == "hold",
+        )
+
+    def refresh(self) -> None:
+        """Read the beginning of the file anew, as the fields say."""
+        if not self.queue:
+            return
+        try:
+            options = self.options()
+        except BadArgumentError as error:
+            self._show_problem(error)
+            return
+        path = self.queue[0].file
+        self.desk.jobs.run(
+            "import preview",
+            f"looking at {path.name}",
+            lambda should_stop, _progress: preview(path, options, should_stop=should_stop),
+            self._show_preview,
+            self._show_problem,
+            quiet=True,
+        )
+
+    def _show_problem(self, error: Exception) -> None:
+        self.problem = error.one_line if isinstance(error, WarmEmberError) else f"it cannot be read: {error}"
+        self.shown = None
+        self.plot.show_preview(None)
+        self.table.show_rows([])
+        self.notes.setText("")
+        self.import_button.setEnabled(False)
+        if isinstance(error, ColumnError):
+            self._show_columns(error.titles, ())
+            self._fill_columns(error.titles, ("not found", "not found", "not found"))
+            self._read_as_before(error.titles)
+        self.changed.emit()
+
+    def _show_preview(self, shown: Preview) -> None:
+        self.shown, self.problem = shown, ""
+        self.plot.show_preview(shown)
+        self.table.setColumnCount(len(shown.header))
+        self.table.setHorizontalHeaderLabels(list(shown.header))
+        self.table.show_rows([[(cell, cell) for cell in row] for row in shown.rows])
+        font = QFontDatabase.systemFont(QFontDatabase.SystemFont.FixedFont)
+        font.setPointSizeF(self.look.font("small").pointSizeF())
+        self.raw.setFont(font)
+        lines = max(len(shown.raw_lines), 1)
+        self.raw.setFixedHeight(QFontMetrics(font).lineSpacing() * lines + self.look.px(18))
+        self.raw.setPlainText("\n".join(shown.raw_lines))
+        self.raw.setVisible(bool(shown.raw_lines))
+        self._raw_title.setVisible(bool(shown.raw_lines))
+        self.notes.setText("Assumed: " + "; ".join(shown.notes) + "." if shown.notes else "Nothing had to be assumed.")
+        self._show_columns(shown.columns, shown.shown)
+        self._fill_choices(shown)
+        self.import_button.setEnabled(True)
+        self._read_as_before(shown.columns)
+        self.changed.emit()
+
+    def _show_columns(self, titles: tuple[str, ...], shown: tuple[ShownColumn, ...]) -> None:
+        """Show each column with what it was taken for; of a file that cannot be read yet, which there are."""
+        self._titles = titles
+        rows = [(one.title, one.role, one.unit, one.values, one.why) for one in shown]
+        rows = rows or [(title, "?", "", "", "") for title in titles]
+        self.columns.show_rows([[(cell, cell) for cell in row] for row in rows])
+        self.columns.setVisible(bool(titles))
+        self._columns_title.setVisible(bool(titles))
+
+    def ask_role(self, row: int) -> None:
+        """Ask what a column is to be taken as."""
+        menu = QMenu(self.columns)
+        for words in _ROLES:
+            menu.addAction(f"Take as {words}", partial(self.choose, words, str(row + 1)))
+        menu.addSeparator()
+        for unit in _UNITS:
+            menu.addAction(f"Current in {unit}", partial(self.choose, "unit", unit))
+        menu.addSeparator()
+        menu.addAction("As it was found", partial(self.forget, row))
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        menu.popup(QCursor.pos())
+
+    def choose(self, words: str, value: str) -> None:
+        """Choose an entry of one of the choices by its value."""
+        self._set_choice(words, value)
+        self.refresh()
+
+    def forget(self, row: int) -> None:
+        """Leave it to be found out again what a column is."""
+        for words in _ROLES:
+            if self._chosen(words) == str(row + 1):
+                self.choices[words].setCurrentIndex(0)
+        self.refresh()
+
+    def _read_as_before(self, titles: tuple[str, ...]) -> None:
+        """Read a file as one with the same header was read before, unless something was chosen for it already."""
+        found = named_for(titles) if self._is_fresh and titles else None
+        self._is_fresh = False
+        if found is None or self.options() != ImportOptions():
+            return
+        self.reading, reading = found
+        for words, field in _COLUMN_FIELDS.items():
+            title = reading.options.get(field)
+            if title in titles:
+                self._set_choice(words, str(titles.index(str(title)) + 1))
+        for words, field in (("unit", "unit"), ("delimiter", "delimiter"), ("decimal", "decimal")):
+            self._set_choice(words, str(reading.options.get(field, "")))
+        self._set_choice("gaps", "hold" if reading.options.get("gaps_hold") else "")
+        for words, field in _NUMBER_FIELDS.items():
+            value = reading.options.get(field)
+            if isinstance(value, float | int):
+                self.numbers[words].set_value(float(value))
+        self.beside.setText("\n".join(filter(None, (self.beside.text(), f"Read as “{self.reading}” says"))))
+        self.refresh()
+
+    def _set_choice(self, words: str, value: str) -> None:
+        box = self.choices[words]
+        places = [
+            k for k in range(box.count()) if isinstance(box.itemData(k), _Choice) and box.itemData(k).value == value
+        ]
+        if places:
+            box.setCurrentIndex(places[0])
+
+    def _fill_choices(self, shown: Preview | None) -> None:
+        titles = shown.columns if shown is not None else ()
+        taken = ("", "", "")
+        if shown is not None and titles:
+            numbers = (shown.current, shown.time, shown.voltage)
+            found = tuple(f"{titles[number - 1]} (found)" if number else "none" for number in numbers)
+            taken = (found[0], found[1], found[2])
+        self._fill_columns(titles, taken)
+        self._fill("unit", "from the header", [_Choice(unit, unit) for unit in _UNITS])
+        delimited = shown is None or bool(shown.delimiter)
+        sign_name = DELIMITER_NAMES.get(shown.delimiter, "") if shown is not None else ""
+        names = [_Choice(name, sign) for sign, name in DELIMITER_NAMES.items()]
+        self._fill("delimiter", f"{sign_name} (found)", names, shown=delimited)
+        sign = {".": "point", ",": "comma"}.get(shown.decimal if shown is not None else "", "found")
+        self._fill("decimal", f"{sign} (found)", [_Choice("point", "."), _Choice("comma", ",")], shown=delimited)
+        self._fill("gaps", "are missing", [_Choice("hold the value before", "hold")], shown=bool(titles))
+        raw = bool(self.queue) and self.queue[0].file.suffix.lower() in _RAW_ENDINGS
+        self._fill("samples are", "by the file's ending", [_Choice(name, name) for name in _FORMATS], shown=raw)
+        self.numbers["ampere per count"].setVisible(raw)
+        self._labels["ampere per count"].setVisible(raw)
+
+    def _fill_columns(self, titles: tuple[str, ...], taken: tuple[str, str, str]) -> None:
+        """Let current, time and voltage be picked from the file's columns."""
+        columns = [_Choice(title, str(index + 1)) for index, title in enumerate(titles)]
+        for words, found in zip(("current", "time", "voltage"), taken, strict=True):
+            self._fill(words, found, columns, shown=bool(titles))
+
+    def _fill(self, words: str, found: str, choices: list[_Choice], *, shown: bool = True) -> None:
+        """Fill a choice and keep what is chosen; its first entry leaves it to be found out."""
+        box = self.choices[words]
+        kept = self._chosen(words)
+        entries = [_Choice(found, None), *choices]
+        box.blockSignals(True)
+        box.clear()
+        for entry in entries:
+            box.addItem(entry.text, entry)
+        box.setCurrentIndex(next((k for k, entry in enumerate(entries) if entry.value == kept), 0))
+        box.blockSignals(False)
+        box.setVisible(shown)
+        self._labels[words].setVisible(shown)
+
+    def accept(self) -> None:
+        """Import the file as it is shown, and go on to the next."""
+        if not self.queue or self.shown is None:
+            return
+        supply = self.numbers["supply"]
+        self._keep_reading()
+        request = replace(
+            self.queue[0],
+            options=self.options(),
+            name=self.name.text().strip(),
+            supply_v=supply.value() if supply.text().strip() else None,
+        )
+        self._next()
+        self.import_asked.emit(request)
+
+    def _keep_reading(self) -> None:
+        """Remember what was chosen for files with the same header."""
+        reading = reading_of(self._titles, self.options())
+        if reading is None:
+            return
+        try:
+            name = keep(self.reading or self.queue[0].file.stem, reading)
+        except (OSError, BadArgumentError) as error:
+            self.desk.noted.emit(f"What was chosen could not be kept: {error}")
+            return
+        self.desk.noted.emit(f"Files with these columns are read like this from now on (“{name}”)")
+
+    def skip(self) -> None:
+        """Leave the file out, and go on to the next."""
+        self._next()
+
+    def _next(self) -> None:
+        self.desk.jobs.stop("import preview")
+        self.queue = self.queue[1:]
+        if self.queue:
+            self._begin()
+        else:
+            self.finished.emit()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        ctrl = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+        if event.key() == Qt.Key.Key_Escape:
+            self.skip()
+        elif ctrl and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self.accept()
+        else:
+            super().keyPressEvent(event)
+
+    def sentence(self) -> str:
+        """Return what the file would become, marked."""
+        if not self.queue:
+            return ""
+        name = self.queue[0].file.name
+        if self.shown is None:
+            return f"{name} cannot be read like this." if self.problem else f"Looking at {name} …"
+        series, shown = self.shown.beginning, self.shown
+        mean = total(series, 0, series.samples)
+        rate = quantity_text(1 / shown.interval_s, "S/s").marked
+        average = quantity_text(mean.total / mean.count if mean.count else None, "A").marked
+        length = duration_text(series.samples * shown.interval_s).marked
+        part = f"its {length}" if shown.whole else f"the first {length}"
+        missing = f", {percent_text(shown.missing / series.samples).marked} missing" if shown.missing else ""
+        return f"{name} holds {rate}; {part} draw {average} on average{missing}."
+
+    def warning(self) -> str:
+        """Return why it cannot be imported like this."""
+        return self.problem
+
+
+def requests_for(paths: list[Path], name_of: Callable[[str], str]) -> list[ImportRequest]:
+    """Put captures together with the logs, line dumps, trace streams and programs beside them.
+
+    Parameters
+    ----------
+    paths
+        What was dropped or chosen: ``night.csv``, ``night.events.csv``, ``night.vcd``, ``night.itm``, ``post.elf``.
+    name_of
+        A capture name that is not taken, for a wanted one.
+    """
+    logs = {path.name.split(".")[0]: path for path in paths if ".events." in path.name}
+    by_kind = {kind: {p.stem: p for p in paths if p.suffix.lower() in endings} for kind, endings in _BESIDE.items()}
+    beside = [logs, *by_kind.values()]
+    captures = [path for path in paths if not any(path in found.values() for found in beside)]
+    alone = len(captures) == 1
+
+    def of(path: Path, found: dict[str, Path]) -> Path | None:
+        return found.get(path.stem) or (next(iter(found.values()), None) if alone else None)
+
+    def program(path: Path) -> Path | None:
+        """One program may have run in all of the captures."""
+        programs = by_kind["program"]
+        return of(path, programs) or (next(iter(programs.values())) if len(programs) == 1 else None)
+
+    return [
+        ImportRequest(
+            path,
+            name=name_of(path.stem),
+            events_file=of(path, logs),
+            lines_file=of(path, by_kind["lines"]),
+            trace_file=of(path, by_kind["stream"]),
+            elf_file=program(path) if of(path, by_kind["stream"]) else None,
+        )
+        for path in captures
+    ]

@@ -1,0 +1,368 @@
+"""The Runs page: every capture as a rung of a ladder, and two of them compared."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Callable
+
+from PySide6.QtCore import Signal
+from PySide6.QtGui import QAction, QGuiApplication
+from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QVBoxLayout, QWidget
+
+from warm_ember.errors import BadArgumentError
+from warm_ember.model.figure import signed
+from warm_ember.model.project import RunKind
+from warm_ember.session import edits
+from warm_ember.session.results import RunResults
+from warm_ember.session.tuning_results import Comparison, changes_ahead
+from warm_ember.signal.fold import Fold
+from warm_ember.signal.series import ShouldStop
+from warm_ember.tuning.difference import Difference, Side, by_state
+from warm_ember.ui.desk import Desk
+from warm_ember.ui.look.theme import Look
+from warm_ember.ui.pages.base import Page
+from warm_ember.ui.pages.runs.overlay_view import MODES, Overlay
+from warm_ember.ui.pages.runs.run_history_chart import Ladder, plan_rung, rungs
+from warm_ember.ui.shell.headline import Switch
+from warm_ember.ui.shell.spine import LinkFigure
+from warm_ember.ui.widgets.claim_edit import ClaimLine
+from warm_ember.ui.widgets.difference_table import DifferenceTable, Sum, micro
+from warm_ember.units import months_text, percent_text, quantity_text
+
+
+class RunsPage(Page):
+    """The ladder and a comparison.
+
+    Signals
+    -------
+    run_asked
+        A run is to become the current one.
+    """
+
+    title = "Runs"
+    shows_all_runs = True
+    run_asked = Signal(str)
+
+    def __init__(self, desk: Desk, look: Look) -> None:
+        super().__init__(desk, look)
+        self.results: RunResults | None = None
+        self.found: dict[str, RunResults] = {}
+        self.first, self.second = "", ""
+        self.one_state = False
+        self.rows: tuple[Difference, ...] = ()
+        self.ladder = Ladder(look)
+        self.table = DifferenceTable(look)
+        self.overlay = Overlay(look)
+        self.claim = ClaimLine(look)
+        self.by = "states"
+        self.compared: Comparison | None = None
+        self.planned: tuple[int, float, float] | None = None
+        self._compared_key: object = None
+        self._build()
+        self.claim.asked.connect(self._on_claim)
+        self.ladder.picked.connect(self._on_picked)
+        self.ladder.run_asked.connect(self.run_asked)
+        self._actions = self._make_actions()
+
+    def _build(self) -> None:
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addWidget(self.ladder, 6)
+        below = QWidget()
+        row = QHBoxLayout(below)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(0)
+        row.addWidget(self.overlay, 1)
+        row.addWidget(self.table, 1)
+        layout.addWidget(below, 6)
+        layout.addWidget(self.claim)
+
+    def _make_actions(self) -> list[QAction]:
+        some: tuple[tuple[str, str, Callable[[], object]], ...] = (
+            (
+                "Copy the comparison as text",
+                "Ctrl+C",
+                lambda: QGuiApplication.clipboard().setText(self.table.text()),
+            ),
+            ("Rename run B …", "F2", self.rename_run),
+            ("Say what changed in run B …", "Shift+F2", self.describe_run),
+            ("A note on run B …", "Ctrl+Shift+F2", self.note_run),
+            ("Make run B a step, a repeat or another condition …", "Ctrl+F2", self.sort_run),
+        )
+        return [self.make_action(*one) for one in some]
+
+    def page_actions(self) -> list[QAction]:
+        return self._actions
+
+    def show_results(self, results: RunResults | None) -> None:
+        changed = results is not None and (self.results is None or results.run.name != self.results.run.name)
+        self.results = results
+        if changed and results is not None:
+            self.second = results.run.name
+            self.first = self._run_before(self.second)
+        if results is not None and results.run.name in self.found:
+            self.found = {**self.found, results.run.name: results}
+        self._show()
+
+    def show_runs(self, found: dict[str, RunResults]) -> None:
+        """Show the results of all runs."""
+        self.found = found
+        if self.desk.project.run(self.first) is None:
+            self.first = self._run_before(self.second)
+        self.planned = None
+        self._show()
+        self._plan()
+
+    def _plan(self) -> None:
+        """Predict what the plan makes of the last step, in the background: it is the next rung."""
+        session = self.desk.session
+        steps = [run.name for run in self.desk.project.runs if run.kind is RunKind.STEP and run.name in self.found]
+        if session is None or not steps or not changes_ahead(self.desk.project, steps[-1]):
+            return
+        project, name = session.project, steps[-1]
+        count = len(changes_ahead(project, name))
+
+        def work(should_stop: ShouldStop, _progress: object) -> tuple[int, float, float]:
+            mean_a, life_s = session.tuning.ahead(project, name, should_stop)
+            return count, mean_a, life_s
+
+        self.desk.work("next rung", "predicting the next rung", work, self._on_planned)
+
+    def _on_planned(self, planned: tuple[int, float, float]) -> None:
+        self.planned = planned
+        self._show()
+
+    def _run_before(self, name: str) -> str:
+        """Return the step before a run, or the first other run."""
+        names = [run.name for run in self.desk.project.runs]
+        if name not in names:
+            return ""
+        at = names.index(name)
+        steps = [r.name for r in self.desk.project.runs[:at] if r.kind is RunKind.STEP]
+        return steps[-1] if steps else next((n for n in names if n != name), "")
+
+    def _on_picked(self, name: str, as_first: bool) -> None:
+        if as_first:
+            self.first = name
+        else:
+            self.second = name
+            if self.first == name:
+                self.first = self._run_before(name)
+        self._show()
+
+    def _show(self) -> None:
+        first, second = self.found.get(self.first), self.found.get(self.second)
+        self.rows = ()
+        if first is not None and second is not None:
+            sides = [Side(one.by_state, one.ledger, one.load) for one in (first, second)]
+            self.rows = by_state(*sides)
+        state = self._main_state()
+        life = self.results.life if self.results is not None else None
+        shown = state if self.one_state else ""
+        ladder = rungs(self.desk.project.runs, self.found, shown)
+        if self.planned is not None and ladder and not shown:
+            last = [rung for rung in ladder if rung.run.kind is RunKind.STEP][-1:]
+            ladder += [plan_rung(*self.planned, one.mean_a) for one in last]
+        self.ladder.show_rungs(ladder, life.budget_a if life else None, life.target_s if life else None, shown)
+        self.ladder.pick(self.first, self.second)
+        self._show_table(first, second)
+        self.overlay.show_runs(first, second, state)
+        self._compare(first, second)
+        self._show_folds(first, second)
+        if self.claim.claim:
+            self._on_claim(self.claim.claim)
+        self.headline_changed.emit()
+
+    def _show_table(self, first: RunResults | None, second: RunResults | None) -> None:
+        """Show what changed by state, by source of wakes, or by activity."""
+        if first is None or second is None:
+            empty = "Pick two runs above: click for B, Shift-click for A."
+            self.table.show_rows("Difference per state", ("A, µA", "B, µA"), (), empty=empty)
+            return
+        found = self.compared
+        rows = {
+            "states": self.rows,
+            "wakes": found.sources if found is not None else (),
+            "activities": found.activities if found is not None else (),
+        }[self.by]
+        sums: tuple[Sum, ...] = (
+            ("average, µA", first.load.mean_a, second.load.mean_a, micro, (first.load.bound, second.load.bound)),
+            ("months of life", first.life.life_s, second.life.life_s, _months, (first.life.bound, second.life.bound)),
+        )
+        titles = {"states": "state", "wakes": "source of wakes", "activities": "activity"}
+        means = tuple((s.name, s.mean_a) for s in (*first.by_state, *second.by_state)) if self.by == "states" else ()
+        notes = tuple(
+            f"Also differs: {one.what}, {one.before} against {one.after}."
+            for one in (found.confounders if found is not None else ())[:3]
+        )
+        empty = "Comparing …" if found is None else "Nothing of that kind is in either run."
+        self.table.show_rows(f"Difference per {titles[self.by]}", ("A, µA", "B, µA"), rows, sums, means, notes, empty)
+
+    def _compare(self, first: RunResults | None, second: RunResults | None) -> None:
+        """Compare in the background what takes longer than the states."""
+        session = self.desk.session
+        key = None if first is None or second is None else (first.load, second.load)
+        if key == self._compared_key:
+            return
+        self._compared_key, self.compared = key, None
+        self.desk.jobs.stop("compare")
+        if session is None or first is None or second is None:
+            return
+        project, names = session.project, (first.run.name, second.run.name)
+        self.desk.work(
+            "compare",
+            f"comparing {names[0]} and {names[1]}",
+            lambda should_stop, _progress: session.tuning.compare(project, *names, should_stop),
+            self._on_compared,
+        )
+
+    def _on_compared(self, found: Comparison) -> None:
+        self.compared = found
+        self._show_table(self.found.get(self.first), self.found.get(self.second))
+
+    def _show_folds(self, first: RunResults | None, second: RunResults | None) -> None:
+        """Fold both runs in the background, when their cycles are to be seen."""
+        session = self.desk.session
+        runs = [run for run in (first, second) if run is not None]
+        if self.overlay.mode != "cycle" or session is None or not runs:
+            return
+        project = session.project
+
+        def work(should_stop: ShouldStop, _progress: object) -> dict[str, Fold]:
+            folds = {}
+            for run in runs:
+                with contextlib.suppress(BadArgumentError):  # a run without cycles has none to show
+                    folds[run.run.name] = session.results.fold(project, run.run.name, run.fold_plan, should_stop)
+            return folds
+
+        self.desk.work("folds", "folding both runs", work, self.overlay.show_folds)
+
+    def _on_claim(self, text: str) -> None:
+        session = self.desk.session
+        self.claim.show_verdict(None)
+        if not text or session is None or not self.first or not self.second:
+            return
+        project, first, second = session.project, self.first, self.second
+        self.desk.work(
+            "claim on runs",
+            "checking a claim",
+            lambda should_stop, _progress: session.tuning.claim(project, text, first, second, should_stop),
+            self.claim.show_verdict,
+        )
+
+    def _main_state(self) -> str:
+        """Return the state with the largest change that both runs have."""
+        first, second = self.found.get(self.first), self.found.get(self.second)
+        if first is None or second is None:
+            return ""
+        both = [d.name for d in self.rows if first.ledger.row(d.name) and second.ledger.row(d.name)]
+        return both[0] if both else ""
+
+    def rename_run(self) -> None:
+        """Ask for run B's title."""
+        run = self.desk.project.run(self.second)
+        if run is None:
+            return
+        title, chosen = QInputDialog.getText(self, "Rename", "What is this run called?", text=run.label)
+        if chosen and title.strip():
+            self.desk.apply(edits.change_run(run.name, title=title.strip()), f"rename {run.name}")
+
+    def describe_run(self) -> None:
+        """Ask what changed in run B."""
+        run = self.desk.project.run(self.second)
+        if run is None:
+            return
+        words, chosen = QInputDialog.getText(self, "Changed", "What changed since the run before?", text=run.changed)
+        if chosen:
+            self.desk.apply(edits.change_run(run.name, changed=words.strip()), f"describe {run.name}")
+
+    def note_run(self) -> None:
+        """Ask for a note on run B."""
+        run = self.desk.project.run(self.second)
+        if run is None:
+            return
+        note, chosen = QInputDialog.getMultiLineText(self, "Note", f"What is to be known of {run.label}?", run.note)
+        if chosen:
+            self.desk.apply(edits.change_run(run.name, note=note.strip()), f"note on {run.name}")
+
+    def sort_run(self) -> None:
+        """Ask whether run B is a step."""
+        run = self.desk.project.run(self.second)
+        if run is None:
+            return
+        kinds = [kind.value for kind in RunKind]
+        kind, chosen = QInputDialog.getItem(
+            self, "Kind of run", "This run is a", kinds, kinds.index(run.kind.value), editable=False
+        )
+        if chosen:
+            self.desk.apply(edits.change_run(run.name, kind=RunKind(kind)), f"make {run.name} a {kind}")
+
+    def sentence(self) -> str:
+        first, second = self.found.get(self.first), self.found.get(self.second)
+        if second is None:
+            return "Every capture becomes a rung of the ladder."
+        if first is None:
+            mean = signed(second.load.bound, quantity_text(second.load.mean_a, "A").marked)
+            return f"{second.run.label} takes {mean}; a second capture shows what changed."
+        change = second.load.mean_a - first.load.mean_a
+        bounds = (first.load.bound, second.load.bound)
+        side = Difference("", first.load.mean_a, second.load.mean_a, None, None, bounds).bound
+        if side is not None and change < 0:  # at least so negative a change is at most so much less
+            side = side.opposite
+        words = f"{side.value.replace('_', ' ')} " if side is not None else ""
+        much = f"{words}{quantity_text(abs(change), 'A').marked} {'less' if change < 0 else 'more'}"
+        words = f"{second.run.name} takes {much} than {first.run.name}"
+        if self.rows and change and self.rows[0].change_a / change > 0:
+            share = self.rows[0].change_a / change
+            words += f", and {percent_text(min(share, 1.0)).marked} of that is {self.rows[0].name.lower()}"
+        budget_a = second.life.budget_a
+        if budget_a:
+            to_go = second.load.mean_a - budget_a
+            words += (
+                f". {quantity_text(to_go, 'A').marked} to go."
+                if to_go > 0
+                else f". {quantity_text(-to_go, 'A').marked} below the target."
+            )
+        return words if words.endswith(".") else words + "."
+
+    def switches(self) -> tuple[Switch, ...]:
+        def choose(word: str) -> None:
+            self.one_state = word == "one state"
+            self._show()
+
+        def lay(word: str) -> None:
+            self.overlay.set_mode(word)
+            self._show()
+
+        def divide(word: str) -> None:
+            self.by = word
+            self._show()
+
+        return (
+            Switch("Ladder", ("average", "one state"), "one state" if self.one_state else "average", choose),
+            Switch("Overlay", MODES, self.overlay.mode, lay),
+            Switch("Difference", ("states", "wakes", "activities"), self.by, divide),
+        )
+
+    def link(self) -> LinkFigure:
+        if self.results is None:
+            return LinkFigure(detail="no runs yet")
+        count = len(self.desk.project.runs)
+        name = self.results.run.name
+        averages_a = self.desk.averages_a
+        if name not in averages_a:
+            return LinkFigure(f"**{count}** run{'s' if count != 1 else ''}", "")
+        order = sorted(averages_a, key=lambda one: averages_a[one])
+        rank = order.index(name) + 1
+        ending = {1: "st", 2: "nd", 3: "rd"}.get(rank if rank not in (11, 12, 13) else 0, "th")
+        before = self._run_before(name)
+        detail = ""
+        if averages_a.get(before, 0.0) > 0:
+            change = averages_a[name] / averages_a[before] - 1
+            detail = f"{percent_text(abs(change)).marked} {'below' if change < 0 else 'above'} {before}"
+        return LinkFigure(f"**{rank}**{ending} of **{len(order)}**", detail)
+
+
+def _months(life_s: float) -> str:
+    return months_text(life_s).number

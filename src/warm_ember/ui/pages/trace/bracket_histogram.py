@@ -1,0 +1,226 @@
+"""Inside a bracket: charge and time per current band, and the time between peaks."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import QWidget
+
+from warm_ember.model.project import Bracket
+from warm_ember.session.results import RunResults
+from warm_ember.signal.crossings import Peaks, find_peaks
+from warm_ember.signal.current_bands import CurrentBands, current_bands
+from warm_ember.signal.series import ShouldStop
+from warm_ember.ui.desk import Desk
+from warm_ember.ui.look.marked import draw_chip, draw_marked, width_of
+from warm_ember.ui.look.theme import Look
+from warm_ember.ui.widgets.quantity_edit import QuantityEdit
+from warm_ember.units import duration_text, percent_text, quantity_text
+
+_TOP = 34
+_FOOT = 20
+_INTERVAL_BINS = 60
+_RIGHT = Qt.AlignmentFlag.AlignRight
+
+
+@dataclass(frozen=True, eq=False)
+class Inside:
+    """What is known of the inside of one stretch."""
+
+    bracket: Bracket
+    bands: CurrentBands
+    peaks: Peaks
+
+
+def look_inside(results: RunResults, bracket: Bracket, threshold_a: float | None, should_stop: ShouldStop) -> Inside:
+    """Sort a bracket's samples by current and find its peaks."""
+    current = results.capture.current
+    return Inside(
+        bracket,
+        current_bands(current, bracket.from_s, bracket.to_s, should_stop=should_stop),
+        find_peaks(current, bracket.from_s, bracket.to_s, threshold_a=threshold_a, should_stop=should_stop),
+    )
+
+
+class InsideView(QWidget):
+    """Two plots side by side: the current's histogram, and that of the time between its peaks.
+
+    Signals
+    -------
+    shown
+        The inside of another stretch is shown, or none.
+    """
+
+    shown = Signal()
+
+    def __init__(self, look: Look, desk: Desk) -> None:
+        super().__init__()
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
+        self._look, self._desk = look, desk
+        self.inside: Inside | None = None
+        self._asked: tuple[RunResults, Bracket] | None = None
+        self._thresholds: dict[tuple[str, str], float] = {}
+        self.threshold_edit = QuantityEdit(look, "A", "Threshold of a peak", 84, low=1e-12)
+        self.threshold_edit.setParent(self)
+        self.threshold_edit.value_entered.connect(self._on_threshold)
+        look.changed.connect(self.update)
+
+    def show_bracket(self, results: RunResults | None, bracket: Bracket | None) -> None:
+        """Look inside a bracket; what is shown stays until the answer is there."""
+        if results is None or bracket is None:
+            self.inside, self._asked = None, None
+            self._desk.jobs.stop("inside")
+            self.threshold_edit.hide()
+            self.update()
+            self.shown.emit()
+            return
+        if self._asked == (results, bracket):
+            return
+        self._asked = (results, bracket)
+        threshold_a = self._thresholds.get((bracket.capture, bracket.letter))
+        self._desk.work(
+            "inside",
+            f"looking inside bracket {bracket.letter}",
+            lambda should_stop, _progress: look_inside(results, bracket, threshold_a, should_stop),
+            self._on_inside,
+        )
+
+    def _on_inside(self, inside: Inside) -> None:
+        self.inside = inside
+        self.threshold_edit.set_value(inside.peaks.threshold_a)
+        self.threshold_edit.show()
+        self._place_edit()
+        self.update()
+        self.shown.emit()
+
+    def _on_threshold(self, threshold_a: float) -> None:
+        if self._asked is None:
+            return
+        results, bracket = self._asked
+        self._thresholds[bracket.capture, bracket.letter] = threshold_a
+        self._asked = None
+        self.show_bracket(results, bracket)
+
+    def resizeEvent(self, event: object) -> None:
+        self._place_edit()
+
+    def _place_edit(self) -> None:
+        px = self._look.px
+        words = width_of(self._look, self._peak_words())
+        self.threshold_edit.move(round(self._middle + px(16) + words + px(6)), px(4))
+
+    @property
+    def _middle(self) -> float:
+        return self.width() * 0.56
+
+    def _peak_words(self) -> str:
+        count = len(self.inside.peaks.times_s) if self.inside is not None else 0
+        return f"**{count}** peak{'s' if count != 1 else ''} above"
+
+    def text(self) -> str:
+        """Return the bands as tab-separated text."""
+        if self.inside is None:
+            return ""
+        bands = self.inside.bands
+        lines = ["from_a\tto_a\ttime_s\tcharge_c", f"-inf\t0\t{bands.below_s:.9g}\t{bands.below_c:.9g}"]
+        rows = zip(bands.edges_a[:-1], bands.edges_a[1:], bands.time_s, bands.charge_c, strict=True)
+        return "\n".join([*lines, *("\t".join(f"{value:.9g}" for value in row) for row in rows)])
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        self.paint_onto(painter)
+        painter.end()
+
+    def paint_onto(self, painter: QPainter) -> None:
+        """Paint both plots."""
+        theme, px = self._look.theme, self._look.px
+        painter.fillRect(self.rect(), theme.raised)
+        if self.inside is None:
+            words = "Choose a bracket to see its currents and the time between its peaks."
+            draw_marked(painter, QRectF(px(16), px(6), self.width() - px(32), px(18)), words, self._look)
+            return
+        self._paint_bands(painter, QRectF(0, 0, self._middle, self.height()), self.inside)
+        painter.setPen(theme.rule)
+        painter.drawLine(QPointF(self._middle, 0), QPointF(self._middle, self.height()))
+        right = QRectF(self._middle, 0, self.width() - self._middle, self.height())
+        self._paint_peaks(painter, right, self.inside.peaks)
+
+    def _paint_bands(self, painter: QPainter, box: QRectF, inside: Inside) -> None:
+        look, theme, px, bands = self._look, self._look.theme, self._look.px, inside.bands
+        draw_chip(painter, QRectF(px(16), px(7), px(16), px(16)), inside.bracket.letter, look)
+        charge, time = float(bands.charge_c.sum()), float(bands.time_s.sum() + bands.below_s)
+        title = "charge per current band, above; time, below"
+        if len(bands.charge_c) and charge > 0:
+            top = int(np.argmax(bands.charge_c))
+            band = f"{quantity_text(bands.edges_a[top], 'A', 2)} to {quantity_text(bands.edges_a[top + 1], 'A', 2)}"
+            title = (
+                f"{percent_text(bands.charge_c[top] / charge).marked} of the charge flows at {band}, "
+                f"{percent_text(bands.time_s[top] / time).marked} of the time"
+            )
+        draw_marked(painter, QRectF(px(40), px(6), box.width() - px(52), px(18)), title, look)
+        plot = QRectF(px(72), px(_TOP), box.width() - px(88), box.height() - px(_TOP + _FOOT + 2))
+        painter.fillRect(plot, theme.sunken)
+        for words, y in (("charge", plot.top()), ("time", plot.bottom() - px(16))):
+            draw_marked(painter, QRectF(px(8), y, px(56), px(16)), words, look, size="small", align=_RIGHT)
+        if not len(bands.time_s):
+            return
+        first, last = np.floor(np.log10(bands.edges_a[0]) + 1e-6), np.ceil(np.log10(bands.edges_a[-1]) - 1e-6)
+        decades = max(last - first, 1.0)
+        zero = plot.top() + 0.6 * plot.height()
+        self._paint_axis(painter, plot, first, decades, zero)
+        highest_c, longest_s = max(float(bands.charge_c.max()), 1e-300), max(float(bands.time_s.max()), 1e-300)
+        for low, high, seconds, coulombs in zip(
+            bands.edges_a[:-1], bands.edges_a[1:], bands.time_s, bands.charge_c, strict=True
+        ):
+            left = plot.left() + (np.log10(low) - first) / decades * plot.width()
+            width = max(np.log10(high / low) / decades * plot.width() - 1, 1.0)
+            color = theme.ramp.color(float(np.sqrt(low * high)))
+            up = 0.57 * plot.height() * coulombs / highest_c
+            painter.fillRect(QRectF(left, zero - max(up, 0.0), width, max(up, 0.0)), color)
+            down = 0.37 * plot.height() * seconds / longest_s
+            painter.fillRect(QRectF(left, zero + 1, width, down), theme.faint)
+
+    def _paint_axis(self, painter: QPainter, plot: QRectF, first: float, decades: float, zero: float) -> None:
+        look, theme, px = self._look, self._look.theme, self._look.px
+        painter.setPen(theme.rule)
+        painter.drawLine(QPointF(plot.left(), zero), QPointF(plot.right(), zero))
+        for decade in range(int(first), int(first + decades) + 1):
+            x = plot.left() + (decade - first) / decades * plot.width()
+            painter.setPen(theme.grid)
+            painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
+            box = QRectF(x - px(40), plot.bottom() + px(2), px(80), px(16))
+            text = str(quantity_text(10.0**decade, "A", 1))
+            draw_marked(painter, box, text, look, size="small", align=Qt.AlignmentFlag.AlignHCenter)
+
+    def _paint_peaks(self, painter: QPainter, box: QRectF, peaks: Peaks) -> None:
+        look, theme, px = self._look, self._look.theme, self._look.px
+        left = box.left() + px(16)
+        draw_marked(painter, QRectF(left, px(6), box.width(), px(18)), self._peak_words(), look)
+        gaps = peaks.intervals_s
+        rest = self.threshold_edit.x() + self.threshold_edit.width() + px(8)
+        room = QRectF(rest, px(6), self.width() - rest - px(8), px(18))
+        if not len(gaps):
+            draw_marked(painter, room, "too few for an interval", look)
+            return
+        middle, (low, high) = float(np.median(gaps)), np.quantile(gaps, (0.05, 0.95))
+        draw_marked(painter, room, f"median {duration_text(middle).marked} apart", look)
+        plot = QRectF(left, px(_TOP), box.width() - px(32), box.height() - px(_TOP + _FOOT + 2))
+        painter.fillRect(plot, theme.sunken)
+        begin, end = np.log10(gaps.min() * 0.8), np.log10(gaps.max() * 1.25)
+        counts, edges = np.histogram(np.log10(gaps), bins=_INTERVAL_BINS, range=(begin, end))
+        for count, edge, following in zip(counts.tolist(), edges[:-1], edges[1:], strict=True):
+            x = plot.left() + (edge - begin) / (end - begin) * plot.width()
+            width = (following - edge) / (end - begin) * plot.width() - 1
+            height = 0.92 * plot.height() * count / counts.max()
+            painter.fillRect(QRectF(x, plot.bottom() - height, max(width, 1.0), height), theme.dim)
+        x = plot.left() + (np.log10(middle) - begin) / (end - begin) * plot.width()
+        painter.setPen(QPen(theme.mark, 1, Qt.PenStyle.DashLine))
+        painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
+        foot = QRectF(plot.left(), plot.bottom() + px(2), plot.width(), px(16))
+        draw_marked(painter, foot, str(duration_text(float(gaps.min()))), look, size="small")
+        draw_marked(painter, foot, str(duration_text(float(gaps.max()))), look, size="small", align=_RIGHT)
+        words = f"90 % within {duration_text(float(low))} to {duration_text(float(high))}"
+        draw_marked(painter, foot, words, look, size="small", align=Qt.AlignmentFlag.AlignHCenter)

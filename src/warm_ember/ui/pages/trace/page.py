@@ -1,0 +1,272 @@
+"""The Trace page: the lanes with their brackets, the fold, and the doubts."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+
+from PySide6.QtCore import Signal
+from PySide6.QtGui import QAction, QGuiApplication
+from PySide6.QtWidgets import QStackedWidget, QVBoxLayout, QWidget
+
+from warm_ember.model.figure import Bound, signed
+from warm_ember.model.finding import Finding, Kind
+from warm_ember.session.results import RunResults
+from warm_ember.tuning.findings.registry import Checkup
+from warm_ember.ui.desk import Desk
+from warm_ember.ui.lanes.time_window import TimeWindow
+from warm_ember.ui.look.marked import figure_marked
+from warm_ember.ui.look.theme import Look
+from warm_ember.ui.pages.base import Page
+from warm_ember.ui.pages.trace.bracket_controller import BracketBook
+from warm_ember.ui.pages.trace.fold_view import FoldView
+from warm_ember.ui.pages.trace.lanes_view import LanesView
+from warm_ember.ui.pages.trace.quality_view import DoubtsView
+from warm_ember.ui.picture import save_picture
+from warm_ember.ui.shell.headline import Switch
+from warm_ember.ui.shell.spine import LinkFigure
+from warm_ember.units import bare, duration_text, quantity_text
+
+_AROUND_FINDING = 0.5
+
+
+class TracePage(Page):
+    """See a capture at every scale, read stretches of it, and know where not to believe it.
+
+    Signals
+    -------
+    export_asked
+        What the user wants to take out, as `warm_ember.report.export` names it.
+    """
+
+    title = "Trace"
+    export_asked = Signal(str)
+
+    def __init__(self, desk: Desk, look: Look, window: TimeWindow) -> None:
+        super().__init__(desk, look)
+        self.results: RunResults | None = None
+        self._window = window
+        self.book = BracketBook(desk)
+        self.lanes = LanesView(desk, look, window, self.book, self._bracket_actions())
+        self.fold = FoldView(desk, look, window)
+        self.doubts = DoubtsView(desk, look, window)
+        self.stack = self.lanes.stack
+        self.views: dict[str, QWidget] = {"lanes": self.lanes, "fold": self.fold, "doubts": self.doubts}
+        self._stacked = QStackedWidget()
+        for view in self.views.values():
+            self._stacked.addWidget(view)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.addWidget(self._stacked)
+        self._connect()
+        self._make_actions()
+
+    def _connect(self) -> None:
+        self.book.changed.connect(self.headline_changed)
+        self.fold.changed.connect(self.headline_changed)
+        self.fold.cycle_asked.connect(self.show_stretch)
+        self.doubts.finding_asked.connect(self.show_finding)
+        self.stack.doubts.finding_chosen.connect(self.show_finding)
+        self.desk.checkup_changed.connect(self._on_checkup)
+
+    def _bracket_actions(self) -> tuple[tuple[str, str, Callable[[], None]], ...]:
+        book = self.book
+        return (
+            ("Name a state by it", "N", lambda: self.lanes.panel.ask_for_state()),
+            ("Take as activity", "A", book.take_as_activity),
+            ("Expected value from it", "X", book.expected_from),
+            ("Duplicate to next cycle", "D", book.duplicate),
+            ("Extend to whole cycles", "W", book.extend),
+            ("Look inside", "I", lambda: self.lanes.show_inside(not self.lanes.shows_inside)),
+            ("Export", "E", lambda: self.export_asked.emit("brackets")),
+            ("Remove", "Del", book.remove),
+        )
+
+    def _make_actions(self) -> None:
+        lanes = self.lanes
+        self.view_actions = self.stack.actions_for_menu()
+        lanes.addActions(self.view_actions)
+        self.bracket_actions: list[QAction] = []
+        for text, keys, slot in (
+            *self._bracket_actions(),
+            ("Next bracket", "B", self.book.choose_next),
+            ("Right edge later", "Ctrl+Right", lambda: self._move_edge(right=True, later=True)),
+            ("Right edge earlier", "Ctrl+Left", lambda: self._move_edge(right=True, later=False)),
+            ("Left edge later", "Ctrl+Shift+Right", lambda: self._move_edge(right=False, later=True)),
+            ("Left edge earlier", "Ctrl+Shift+Left", lambda: self._move_edge(right=False, later=False)),
+            ("Copy what stands below the lanes as text", "Ctrl+C", self._copy),
+        ):
+            action = self.make_action(text, keys, slot, lanes)
+            self.bracket_actions.append(action)
+        for text, keys, view in (
+            ("Lanes", "L", "lanes"),
+            ("Fold", "O", "fold"),
+            ("Doubts", "U", "doubts"),
+        ):
+            self.view_actions.append(self.make_action(text, keys, partial(self.show_view, view)))
+        self.view_actions.append(self.make_action("Next doubt", "J", self.next_doubt))
+
+    def _move_edge(self, *, right: bool, later: bool) -> None:
+        snaps, length_s = self.stack.current.snaps, self._window.length_s
+        self.book.move_edge(right=right, later=later, window_s=length_s, snaps=snaps)
+
+    def _copy(self) -> None:
+        text = self.lanes.inside.text() if self.lanes.shows_inside else self.lanes.tray.text()
+        QGuiApplication.clipboard().setText(text)
+
+    def page_actions(self) -> list[QAction]:
+        return self.bracket_actions
+
+    @property
+    def view(self) -> str:
+        """The view that is open."""
+        return next(name for name, widget in self.views.items() if widget is self._stacked.currentWidget())
+
+    def show_view(self, name: str) -> None:
+        """Open a view of the page."""
+        self._stacked.setCurrentWidget(self.views[name])
+        self.take_focus()
+        self.headline_changed.emit()
+
+    def take_focus(self) -> None:
+        {"lanes": self.stack.current, "fold": self.fold.plot}.get(self.view, self).setFocus()
+
+    def show_results(self, results: RunResults | None) -> None:
+        self.results = results
+        self.stack.set_results(results)
+        self.fold.set_results(results)
+        self.doubts.set_results(results)
+        self.book.set_results(results)
+
+    def _on_checkup(self, checkup: Checkup | None) -> None:
+        self.stack.set_findings(checkup.findings if checkup is not None else ())
+        self.doubts.set_checkup(checkup)
+        self.headline_changed.emit()
+
+    def show_stretch(self, from_s: float, to_s: float) -> None:
+        """Show a stretch in the lanes, with a little on both sides."""
+        margin = _AROUND_FINDING * (to_s - from_s) + 4 * self._window.interval_s
+        self.show_view("lanes")
+        self._window.show(from_s - margin, to_s + margin)
+
+    def show_finding(self, finding: Finding) -> None:
+        """Show where a finding lies, and say what it is."""
+        self.show_stretch(finding.from_s, finding.to_s)
+        self.desk.noted.emit(f"{finding.kind.value}: {finding.text}")
+
+    def next_doubt(self) -> None:
+        """Go to the first finding after the middle of the window, else to the first."""
+        findings = self.desk.findings or ()
+        if not findings:
+            self.desk.noted.emit("Nothing speaks against this capture.")
+            return
+        middle = (self._window.from_s + self._window.to_s) / 2
+        later = (f for f in findings if (f.from_s + f.to_s) / 2 > middle + self._window.interval_s)
+        self.show_finding(next(later, findings[0]))
+
+    def save_picture(self, path: Path) -> None:
+        if self.results is None:
+            return
+        label = self.results.run.label
+        if self.view == "fold":
+            save_picture(path, self.fold.plot.size(), f"{label}, folded", self.fold.plot.paint_onto)
+        else:
+            save_picture(path, self.stack.size(), label, self.stack.paint_onto)
+
+    def sentence(self) -> str:
+        if self.results is None:
+            return "Drop a file of current here, or import one with **Ctrl+I**."
+        if self.view == "fold":
+            return self.fold.sentence()
+        if self.view == "doubts":
+            return self._doubt_sentence()
+        bracket = self.book.chosen_bracket
+        if bracket is None:
+            whole = self.results.whole
+            words = figure_marked(self.results.ledger.mean, "A")
+            is_clipped = bool(len(self.results.limits.clipped))
+            peak = signed(Bound.AT_LEAST if is_clipped else None, quantity_text(whole.max_a, "A").marked)
+            length = duration_text(whole.length_s).marked
+            return f"{self.results.run.label} draws {words} on average over {length}, with a peak of {peak}."
+        reading = self.book.reading(bracket)
+        subject = bracket.name or f"Bracket {bracket.letter}"
+        length, charge_taken = duration_text(reading.length_s).marked, quantity_text(reading.charge_c, "C").marked
+        doubts = self.book.doubts_of(bracket)
+        at_least = "at least " if Kind.CLIPPED in doubts else ""
+        text = f"{subject[:1].upper()}{subject[1:]} lasts {length} and takes {at_least}{charge_taken}"
+        other = next((b for b in self.book.brackets if b.letter != bracket.letter), None)
+        charge = self.book.reading(other).charge_c if other is not None else 0.0
+        if other is not None and charge > 0 and reading.charge_c / charge >= 1.5:
+            text += (
+                f": as much as **{bare(reading.charge_c / charge)}** times “{other.name or f'bracket {other.letter}'}”"
+            )
+        return text + "."
+
+    def _doubt_sentence(self) -> str:
+        findings = self.desk.findings
+        if findings is None:
+            return "Looking for what speaks against this capture …"
+        if not findings:
+            return "Nothing speaks against this capture."
+        kinds = list(dict.fromkeys(finding.kind.value for finding in findings))
+        places = "place" if len(findings) == 1 else "places"
+        return f"This capture must not be believed in **{len(findings)}** {places}: {', '.join(kinds)}."
+
+    def switches(self) -> tuple[Switch, ...]:
+        view = Switch("View", tuple(self.views), self.view, self.show_view)
+        current = self.stack.current
+        axis = Switch(
+            "Current axis",
+            ("log", "linear"),
+            "log" if current.log else "linear",
+            self._set_axis,
+        )
+        if self.view == "doubts":
+            return (view,)
+        if self.view == "fold":
+            plan = self.fold.plan
+            chosen = "left out" if plan is not None and plan.leaves_out_odd else "counted"
+            return (view, axis, Switch("Odd ones", ("counted", "left out"), chosen, self.fold.leave_out_odd))
+        snap = Switch(
+            "Snap",
+            ("on", "off"),
+            "on" if current.snaps else "off",
+            lambda o: setattr(current, "snaps", o == "on"),
+        )
+        if self._window.start is None:
+            return (view, axis, snap)
+        clock = Switch(
+            "Time",
+            ("relative", "clock"),
+            "clock" if self._window.shows_clock else "relative",
+            lambda o: self._window.show_clock(o == "clock"),
+        )
+        return (view, axis, clock, snap)
+
+    def _set_axis(self, option: str) -> None:
+        self.stack.current.set_log(option == "log")
+        self.fold.plot.set_log(option == "log")
+
+    def warning(self) -> str:
+        if self.results is None:
+            return ""
+        parts = []
+        kinds = list(dict.fromkeys(finding.kind.value for finding in self.desk.findings or ()))
+        if kinds and self.view != "doubts":
+            parts.append(f"{', '.join(kinds)}: see Doubts")
+        whole = self.results.whole
+        if whole.coverage < 0.999:
+            missing = f"**{(1 - whole.coverage) * 100:.1f}** % not measured"
+            bounds = self.results.capture.bounds(whole.from_s, whole.to_s)
+            if bounds is not None and bounds.low_a is not None:
+                high = f" to {quantity_text(bounds.high_a, 'A').marked}" if bounds.high_a is not None else " or more"
+                missing += f", the mean is {quantity_text(bounds.low_a, 'A').marked}{high}"
+            parts.append(missing)
+        return "; ".join(parts)
+
+    def link(self) -> LinkFigure:
+        if self.results is None:
+            return LinkFigure(detail="no capture yet")
+        length = duration_text(self.results.capture.duration_s)
+        return LinkFigure(length.marked, self.results.run.label, self.warning().replace("**", ""))

@@ -1,0 +1,499 @@
+"""The Tune page: what is on when, what could be changed, what that would save, and whether it did."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QAction, QGuiApplication
+from PySide6.QtWidgets import QHBoxLayout, QMenu, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
+
+from warm_ember.model.figure import signed
+from warm_ember.model.plan import ActivityEvery, Change, CurrentBy, Limits, OftenBy, Saves
+from warm_ember.model.plan import LengthTo as Shorter
+from warm_ember.session import plan_edits
+from warm_ember.session.results import RunResults
+from warm_ember.session.tuning_results import PLAN, PlanResults, changes_ahead
+from warm_ember.tuning.claims import Judged
+from warm_ember.tuning.matrix import lead_words
+from warm_ember.tuning.offers import Offer
+from warm_ember.tuning.prediction import by_gain
+from warm_ember.tuning.search import Found, costs_of
+from warm_ember.tuning.timers.period_model import PeriodModel
+from warm_ember.ui.desk import Desk
+from warm_ember.ui.look.label import Label, tip
+from warm_ember.ui.look.theme import Look
+from warm_ember.ui.pages.base import Page
+from warm_ember.ui.pages.tune.change_editor import ChangeEditor
+from warm_ember.ui.pages.tune.plan_list import LETTERS, PlanList
+from warm_ember.ui.pages.tune.proof_view import ProofView
+from warm_ember.ui.pages.tune.shutdown_matrix import ShutdownMatrix
+from warm_ember.ui.pages.tune.timers_view import TimersView
+from warm_ember.ui.pages.tune.waterfall_chart import Staircase
+from warm_ember.ui.pages.tune.waveform_view import WaveformView
+from warm_ember.ui.shell.headline import Switch
+from warm_ember.ui.shell.spine import LinkFigure
+from warm_ember.ui.widgets.claim_edit import ClaimLine
+from warm_ember.ui.widgets.key_button import KeyButton
+from warm_ember.ui.widgets.quantity_edit import QuantityEdit
+from warm_ember.units import bare, duration_text, months_text, percent_text, quantity_text
+
+VIEWS = ("plan", "waveform", "proof", "timers")
+_MOST_LINES = 3
+
+
+class TunePage(Page):
+    """Matrix and plan; the predicted waveform; predictions against what came.
+
+    Signals
+    -------
+    stretch_asked
+        A stretch of the capture to be shown, s.
+    wake_asked
+        A wake source whose way is to be shown.
+    """
+
+    title = "Tune"
+    stretch_asked = Signal(float, float)
+    wake_asked = Signal(str)
+
+    def __init__(self, desk: Desk, look: Look) -> None:
+        super().__init__(desk, look)
+        self.results: RunResults | None = None
+        self.found: PlanResults | None = None
+        self.view = VIEWS[0]
+        self.matrix = ShutdownMatrix(look)
+        self.broken = Label()
+        self.staircase = Staircase(look)
+        self.list = PlanList(look)
+        self.editor = ChangeEditor(look)
+        self.claim = ClaimLine(look)
+        self.waveform = WaveformView(look)
+        self.proof = ProofView(look)
+        self.timers = TimersView(look)
+        self.limits: dict[str, QuantityEdit] = {}
+        self.together = Label()
+        self._build()
+        self._connect()
+        self._actions = self._make_actions()
+
+    def _build(self) -> None:
+        self.stacked = QStackedWidget()
+        plan = QWidget()
+        row = QHBoxLayout(plan)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(0)
+        row.addWidget(self._left(), 17)
+        row.addWidget(self._right(), 15)
+        for widget in (plan, self.waveform, self.proof, self.timers):
+            self.stacked.addWidget(widget)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addWidget(self.stacked, 1)
+        column.addWidget(self.claim)
+
+    def _left(self) -> QWidget:
+        px = self.look.px
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setFrameShape(QScrollArea.Shape.NoFrame)
+        scroll.setWidget(self.matrix)
+        self.broken.setWordWrap(True)
+        self.broken.setTextFormat(Qt.TextFormat.PlainText)
+        self.broken.setContentsMargins(px(16), px(6), px(12), px(8))
+        self.broken.setFont(self.look.font("small"))
+        left = QWidget()
+        left.setObjectName("page")
+        left.setMinimumWidth(px(360))
+        column = QVBoxLayout(left)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addWidget(scroll, 1)
+        column.addWidget(self.broken)
+        return left
+
+    def _right(self) -> QWidget:
+        px = self.look.px
+        self.buttons = {
+            name: KeyButton(self.look, words, key)
+            for name, words, key in (("smallest", "Smallest set", "S"), ("order", "By gain", "G"), ("new", "New", "N"))
+        }
+        tools = QWidget()
+        tools.setObjectName("page")
+        row = QHBoxLayout(tools)
+        row.setContentsMargins(px(16), px(2), px(12), px(4))
+        row.setSpacing(px(6))
+        for button in self.buttons.values():
+            row.addWidget(button)
+        row.addStretch(1)
+        limits = QWidget()
+        limits.setObjectName("page")
+        row = QHBoxLayout(limits)
+        row.setContentsMargins(px(16), 0, px(12), px(4))
+        row.setSpacing(px(6))
+        together = Label("together they may be")
+        together.setFont(self.look.font("small"))
+        row.addWidget(together)
+        for field, unit, words in (
+            ("latency_s", "s", "later by"),
+            ("accuracy", "%", "less exact by"),
+            ("memory_bytes", "B", "take"),
+        ):
+            label = Label(words)
+            label.setFont(self.look.font("small"))
+            edit = QuantityEdit(self.look, unit, f"all changes together, {words}", 66, may_be_empty=True)
+            edit.setFont(self.look.font("small"))
+            edit.setPlaceholderText("any")
+            edit.value_entered.connect(lambda value, field=field: self._on_limit(field, value))
+            edit.cleared.connect(lambda field=field: self._on_limit(field, None))
+            edit.refused.connect(self.desk.noted)
+            self.limits[field] = edit
+            row.addWidget(label)
+            row.addWidget(edit)
+        row.addStretch(1)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setFrameShape(QScrollArea.Shape.NoFrame)
+        scroll.setWidget(self.list)
+        self.together.setFont(self.look.font("small"))
+        self.together.setContentsMargins(px(16), px(2), px(12), px(2))
+        right = QWidget()
+        right.setObjectName("page")
+        column = QVBoxLayout(right)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addWidget(self.staircase, 4)
+        column.addWidget(tools)
+        column.addWidget(limits)
+        column.addWidget(self.together)
+        column.addWidget(scroll, 5)
+        column.addWidget(self.editor)
+        return right
+
+    def _connect(self) -> None:
+        self.matrix.mode_planned.connect(self._on_planned)
+        self.matrix.mode_said.connect(
+            lambda part, mode, state: self.desk.apply(plan_edits.set_part(part, mode, state), f"set {part} in {state}")
+        )
+        self.matrix.power_said.connect(self._on_power)
+        self.matrix.source_asked.connect(self.wake_asked)
+        self.list.chosen.connect(lambda change: self.editor.show_change(change, self.desk.project))
+        self.list.added.connect(self._on_added)
+        self.list.evidence_asked.connect(self.stretch_asked)
+        self.list.toggled.connect(self._on_toggled)
+        self.list.dropped.connect(
+            lambda change: self.desk.apply(plan_edits.drop_change(change), f"forget {change.name}")
+        )
+        self.list.moved.connect(
+            lambda change, by: self.desk.apply(plan_edits.move_change(change, by, self.ahead), f"move {change.name}")
+        )
+        self.list.proof_asked.connect(self._show_proof)
+        self.editor.edited.connect(
+            lambda before, after: self.desk.apply(plan_edits.set_change(before, after), f"change {after.name}")
+        )
+        self.editor.refused.connect(self.desk.noted)
+        self.claim.asked.connect(self._on_claim)
+        self.timers.planned.connect(self._on_period)
+        self.timers.refused.connect(self.desk.noted)
+        self.buttons["smallest"].clicked.connect(lambda _checked: self.search())
+        self.buttons["order"].clicked.connect(lambda _checked: self.order())
+        self.buttons["new"].clicked.connect(lambda _checked: self.open_new())
+
+    def _make_actions(self) -> list[QAction]:
+        some: tuple[tuple[str, str, Callable[[], object]], ...] = (
+            ("Find the smallest set that meets the target", "S", self.search),
+            ("Order the plan by gain", "G", self.order),
+            ("New change …", "N", self.open_new),
+            ("Plan the period that is asked for", "Ctrl+Return", self.timers.plan),
+            ("Copy the plan as text", "Ctrl+C", lambda: QGuiApplication.clipboard().setText(self.list.text())),
+        )
+        return [self.make_action(*one) for one in some]
+
+    def page_actions(self) -> list[QAction]:
+        return self._actions
+
+    def take_focus(self) -> None:
+        self.matrix.setFocus()
+
+    @property
+    def ahead(self) -> tuple[Change, ...]:
+        """The changes in the plan that the run does not contain yet."""
+        return changes_ahead(self.desk.project, self.results.run.name) if self.results is not None else ()
+
+    def show_results(self, results: RunResults | None) -> None:
+        same = self.results is not None and results is not None and self.results.run.name == results.run.name
+        self.results = results
+        self.desk.jobs.stop("plan")
+        if not same:
+            self._show(None)
+        session = self.desk.session
+        if results is None or session is None:
+            return
+        project, name = session.project, results.run.name
+        self.desk.work(
+            "plan",
+            f"working out the plan of {name}",
+            lambda should_stop, _progress: session.tuning.plan(project, name, should_stop),
+            self._show,
+        )
+
+    def _show(self, found: PlanResults | None) -> None:
+        self.found = found
+        project = self.desk.project
+        # As the answer has it: the project may be further already.
+        ahead = tuple(step.change for step in found.steps) if found is not None else ()
+        letters = LETTERS[: len(ahead)]
+        self.matrix.show_matrix(
+            found.matrix if found is not None else None, project.parts, tuple(zip(letters, ahead, strict=True))
+        )
+        self.staircase.show_plan(found, letters)
+        beside = tuple(one for one in project.plan.changes if not one.is_in)
+        self.list.show_plan(found, beside)
+        chosen = self.list.item.change if self.list.item is not None else None
+        self.editor.show_change(chosen, project)
+        self._show_limits()
+        self._show_broken()
+        self.waveform.show_plan(self.results, found, project)
+        self.proof.show_proofs(found.proofs if found is not None else ())
+        self._show_timers()
+        if self.claim.claim:
+            self._on_claim(self.claim.claim)
+        self.headline_changed.emit()
+
+    def _show_timers(self) -> None:
+        """Look for what has a period, while the timers are looked at."""
+        session, results = self.desk.session, self.results
+        if self.view != "timers" or session is None or results is None:
+            return
+        project, name = session.project, results.run.name
+        self.desk.work(
+            "timers",
+            f"looking for periods in {name}",
+            lambda should_stop, _progress: (
+                session.tuning.asked(project, name, should_stop),
+                session.tuning.periods(project, name, should_stop),
+            ),
+            lambda found: self.timers.show_timers(*found),
+        )
+
+    def _on_period(self, model: PeriodModel, period_s: float) -> None:
+        if self.results is not None:
+            change = model.change(period_s, self.desk.project, self.results.run.name)
+            self.desk.apply(plan_edits.add_change(change), f"plan: {change.name}")
+            self.desk.noted.emit(f"{change.name} is in the plan.")
+
+    def _show_limits(self) -> None:
+        limits = self.desk.project.plan.limits
+        for field, edit in self.limits.items():
+            edit.set_value(getattr(limits, field))
+        costs = costs_of(self.ahead)
+        over = costs.over(limits)
+        self.together.setVisible(bool(over))
+        words = {
+            "latency": f"they answer {duration_text(costs.latency_s)} later",
+            "accuracy": f"they are {bare(100 * costs.accuracy)} % less exact",
+            "memory": f"they take {bare(costs.memory_bytes)} B",
+        }
+        self.together.setText("Over a limit: " + ", ".join(words[one] for one in over))
+        self.together.setStyleSheet(f"color: {self.look.theme.warning_text.name()}")
+
+    def _show_broken(self) -> None:
+        lines = []
+        if self.found is not None:
+            lines += [broken.words for broken in self.found.matrix.broken]
+            lines += [lead_words(column) for column in self.found.matrix.columns if column.is_open]
+        more = len(lines) - _MOST_LINES
+        shown = lines[:_MOST_LINES]
+        if more > 0:
+            shown[-1] += f" And {more} more."
+        self.broken.setText("\n".join(shown))
+        self.broken.setToolTip(tip("\n".join(lines)))
+        self.broken.setVisible(bool(lines))
+
+    def _on_planned(self, part: str, mode: str, state: str) -> None:
+        cell = self.found.matrix.cell(part, state) if self.found is not None else None
+        if cell is None or self.results is None:
+            return
+        edit = plan_edits.plan_part(part, mode, state, cell.mode, self.results.run.name)
+        self.desk.apply(edit, f"plan {part} {mode} in {state}")
+
+    def _on_power(self, name: str, state: str, on: bool) -> None:
+        mode = self.found.mode_of.get(state, "") if self.found is not None else ""
+        if not mode:
+            self.desk.noted.emit(f"{state} is no sleep mode: everything is on in it.")
+            return
+        self.desk.apply(plan_edits.set_power(name, mode, on=on), f"{name} {'on' if on else 'off'} in {mode}")
+
+    def _on_added(self, offer: Offer) -> None:
+        self.desk.apply(plan_edits.add_change(offer.change), f"plan: {offer.change.name}")
+
+    def _on_toggled(self, change: Change) -> None:
+        chosen = tuple(one for one in self.ahead if one != change) if change.is_in else (*self.ahead, change)
+        self.desk.apply(
+            plan_edits.choose_changes(chosen, (*self.ahead, change)), f"plan with and without {change.name}"
+        )
+
+    def _on_limit(self, field: str, value: float | None) -> None:
+        limits = self.desk.project.plan.limits
+        known = {name: getattr(limits, name) for name in Limits.__struct_fields__}
+        self.desk.apply(plan_edits.set_limits(Limits(**{**known, field: value})), "limit what the plan costs")
+
+    def _candidates(self) -> tuple[Change, ...]:
+        """Return all changes that the run does not contain, in the plan or beside it."""
+        beside = tuple(one for one in self.desk.project.plan.changes if not one.is_in and not one.proved_by)
+        return (*self.ahead, *beside)
+
+    def search(self) -> None:
+        """Find the fewest changes that meet the target, and leave only them in the plan."""
+        session, results = self.desk.session, self.results
+        if session is None or results is None:
+            return
+        project, name, changes = session.project, results.run.name, self._candidates()
+        self.desk.work(
+            "search",
+            "looking for the smallest set",
+            lambda should_stop, _progress: session.tuning.smallest_set(project, name, changes, should_stop),
+            lambda found: self._on_searched(found, changes),
+        )
+
+    def _on_searched(self, found: Found | None, changes: tuple[Change, ...]) -> None:
+        if found is None:
+            self.desk.noted.emit("There is no target: type one on the Battery page.")
+        elif found.changes is None:
+            self.desk.noted.emit(
+                f"No set of these {len(changes)} changes meets the target within the limits: the lowest they reach is "
+                f"{quantity_text(found.mean_a, 'A')}."
+            )
+        elif not found.changes:
+            self.desk.noted.emit("The target is met without any change.")
+        else:
+            self.desk.apply(plan_edits.choose_changes(found.changes, changes), "plan the smallest set")
+            names = ", ".join(one.name for one in found.changes)
+            how = "" if found.is_complete else " There are too many sets to try all: each time the best next was taken."
+            self.desk.noted.emit(f"{len(found.changes)} of {len(changes)} are enough: {names}.{how}")
+
+    def order(self) -> None:
+        """Put the plan in the order of what each change saves for its effort."""
+        session, results = self.desk.session, self.results
+        if session is None or results is None or not self.ahead:
+            return
+        project, name, ahead = session.project, results.run.name, self.ahead
+        self.desk.work(
+            "order",
+            "ordering the plan",
+            lambda should_stop, _progress: by_gain(session.tuning.start(project, name, should_stop), ahead),
+            lambda order: self.desk.apply(plan_edits.order_changes(order), "order the plan by gain"),
+        )
+
+    def new_menu(self) -> QMenu:
+        """Return the kinds of changes that can be typed."""
+        menu = QMenu(self)
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        for title, change in self._templates():
+            menu.addAction(title, partial(self._add_new, change))
+        return menu
+
+    def _templates(self) -> list[tuple[str, Change]]:
+        if self.results is None:
+            return []
+        rows, run = self.results.ledger.rows, self.results.run.name
+        found = [("The average falls by …", Change("A typed saving", (Saves(10e-6),), run))]
+        for row in rows:
+            mean_a = row.mean.value or 0.0
+            found += [
+                (
+                    f"{row.name} draws less …",
+                    Change(f"{row.name} draws less", (CurrentBy(-0.1 * mean_a, row.name),), run),
+                ),
+                (
+                    f"{row.name} is shorter …",
+                    Change(f"{row.name} is shorter", (Shorter(row.name, row.mean_dwell_s / 2),), run),
+                ),
+                (f"{row.name} happens less often …", Change(f"{row.name} less often", (OftenBy(row.name, 0.5),), run)),
+            ]
+        for activity in self.desk.project.activities:
+            every_s = activity.interval_s or (86400.0 / activity.per_day if activity.per_day else 3600.0)
+            effect = ActivityEvery(activity.name, 2 * every_s)
+            found.append((f"{activity.name} comes less often …", Change(f"{activity.name} less often", (effect,), run)))
+        return found
+
+    def open_new(self) -> None:
+        """Open what kind of change is to be typed."""
+        button = self.buttons["new"]
+        self.new_menu().popup(button.mapToGlobal(button.rect().bottomLeft()))
+
+    def _add_new(self, change: Change) -> None:
+        self.desk.apply(plan_edits.add_change(change), f"plan: {change.name}")
+        self.editor.show_change(change, self.desk.project)
+
+    def _on_claim(self, text: str) -> None:
+        session, results = self.desk.session, self.results
+        self.claim.show_verdict(None)
+        if not text or session is None or results is None:
+            return
+        project, name = session.project, results.run.name
+
+        def work(should_stop: Callable[[], bool], _progress: object) -> Judged:
+            return session.tuning.claim(project, text, name, PLAN, should_stop)
+
+        self.desk.work("claim", "checking a claim", work, self.claim.show_verdict)
+
+    def _show_proof(self, proof: object) -> None:
+        self.proof.choose(proof)
+        self.show_view("proof")
+
+    def show_view(self, view: str) -> None:
+        """Show one of the views."""
+        self.view = view
+        self.stacked.setCurrentIndex(VIEWS.index(view))
+        self._show_timers()
+        self.headline_changed.emit()
+
+    def switches(self) -> tuple[Switch, ...]:
+        return (Switch("View", VIEWS, self.view, self.show_view),)
+
+    def sentence(self) -> str:
+        found = self.found
+        if self.results is None:
+            return "A capture and its states are what a plan starts from."
+        if found is None:
+            return "Working out the plan …"
+        count = len(found.steps)
+        now, then = (
+            signed(bound, quantity_text(value, "A").marked)
+            for value, bound in (
+                (found.mean_a, self.results.load.bound),
+                (found.predicted.mean_a, found.predicted.load.bound),
+            )
+        )
+        if not count:
+            target = ""
+            if found.budget_a is not None:
+                gap_a = found.mean_a - found.budget_a
+                much = quantity_text(abs(gap_a), "A").marked
+                target = f", {much} {'above' if gap_a > 0 else 'below'} the target"
+            more = f" {len(found.offers)} changes are offered." if found.offers else ""
+            return f"{self.results.run.name} takes {now}{target}, and no change is planned.{more}"
+        changes = "One change takes" if count == 1 else f"**{count}** changes take"
+        words = f"{changes} {now} to {then}: {signed(found.life.bound, months_text(found.life.life_s).marked)}"
+        if found.target_s is not None and found.life.chance is not None:
+            goal = months_text(found.target_s).number
+            words += f", and {percent_text(found.life.chance).marked} sure of the **{goal}**"
+        return words + "."
+
+    def warning(self) -> str:
+        if self.found is not None and self.found.matrix.broken:
+            count = len(self.found.matrix.broken)
+            return f"{count} rule{'s' if count > 1 else ''} of the matrix {'are' if count > 1 else 'is'} broken"
+        return ""
+
+    def link(self) -> LinkFigure:
+        found = self.found
+        if found is None:
+            return LinkFigure(detail="no plan yet" if self.results is None else "working …")
+        count = len(found.steps)
+        current = signed(found.predicted.load.bound, quantity_text(found.predicted.mean_a, "A").marked)
+        detail = f"{current}, **{count}** change{'s' if count != 1 else ''}"
+        return LinkFigure(signed(found.life.bound, months_text(found.life.life_s).marked), detail, self.warning())

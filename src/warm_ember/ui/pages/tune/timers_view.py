@@ -1,0 +1,326 @@
+"""Radio timers: asked and granted side by side, all ways to write a time, and what another period would take."""
+
+from __future__ import annotations
+
+import math
+from itertools import pairwise
+
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
+
+from warm_ember.battery.allowed import Allowed
+from warm_ember.errors import BadArgumentError
+from warm_ember.tuning.findings.timer_overridden import Granted
+from warm_ember.tuning.timers.coded import EXACT
+from warm_ember.tuning.timers.intervals import ALLOWED, STANDARDS
+from warm_ember.tuning.timers.period_model import PeriodModel
+from warm_ember.tuning.timers.registry import ANY, KINDS, interval_at, timer_of
+from warm_ember.ui.look.label import Label
+from warm_ember.ui.look.marked import draw_marked
+from warm_ember.ui.look.theme import Look
+from warm_ember.ui.widgets.figure_table import FigureTable
+from warm_ember.ui.widgets.key_button import KeyButton
+from warm_ember.ui.widgets.quantity_edit import QuantityEdit
+from warm_ember.units import duration_text, quantity_text
+
+_HEADS = ("granted at", "timer", "asked", "granted", "")
+_RIGHT = Qt.AlignmentFlag.AlignRight
+_STEPS, _DECADES = 120, 2.0
+_LEFT, _TOP, _BOTTOM = 84, 34, 30
+
+
+class _Curve(QWidget):
+    """Average current against the period, with the measured one and the one that is asked for."""
+
+    def __init__(self, look: Look) -> None:
+        super().__init__()
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
+        self.setMinimumHeight(look.px(200))
+        self.look = look
+        self.model: PeriodModel | None = None
+        self.asked_s = 1.0
+        look.changed.connect(self.update)
+
+    def show_model(self, model: PeriodModel | None, asked_s: float) -> None:
+        """Show a model and the period that is asked for."""
+        self.model, self.asked_s = model, asked_s
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        look, theme, px = self.look, self.look.theme, self.look.px
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), theme.ground)
+        title = "Average current against the period"
+        draw_marked(painter, QRectF(px(16), px(8), self.width(), px(18)), title, look, dim=theme.ink)
+        model = self.model
+        if model is None:
+            words = "Nothing in this run has a period."
+            draw_marked(painter, QRectF(px(16), px(34), self.width(), px(18)), words, look)
+            painter.end()
+            return
+        plot = QRectF(px(_LEFT), px(_TOP), self.width() - px(_LEFT + 16), self.height() - px(_TOP + _BOTTOM))
+        painter.fillRect(plot, theme.sunken)
+        low_s = min(model.period_s, self.asked_s) / 10**_DECADES
+        high_s = max(model.period_s, self.asked_s) * 10**_DECADES
+        top_a = max(model.mean_a(low_s), 1e-9)
+        bottom_a = max(min(model.floor_a, model.mean_a(high_s)) * 0.8, 1e-6 * top_a)
+        top_a = max(top_a, 10 * bottom_a)
+
+        def place(period_s: float) -> QPointF:
+            across = math.log(period_s / low_s) / math.log(high_s / low_s)
+            up = math.log(max(model.mean_a(period_s), bottom_a) / bottom_a) / math.log(top_a / bottom_a)
+            return QPointF(plot.left() + across * plot.width(), plot.bottom() - up * plot.height())
+
+        periods = [low_s * (high_s / low_s) ** (k / _STEPS) for k in range(_STEPS + 1)]
+        for before, after in pairwise(periods):
+            painter.setPen(QPen(theme.ramp.color(model.mean_a(before)), 2.4))
+            painter.drawLine(place(before), place(after))
+        for current_a in _decades(bottom_a, top_a):
+            share = math.log(current_a / bottom_a) / math.log(top_a / bottom_a)
+            y = plot.bottom() - share * plot.height()
+            painter.setPen(theme.grid)
+            painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
+            box = QRectF(0, y - px(9), plot.left() - px(8), px(18))
+            draw_marked(painter, box, str(quantity_text(current_a, "A", 1)), look, size="small", align=_RIGHT)
+        for period_s in _decades(low_s, high_s):
+            x = plot.left() + math.log(period_s / low_s) / math.log(high_s / low_s) * plot.width()
+            painter.setPen(theme.grid)
+            painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
+            box = QRectF(x - px(50), plot.bottom() + px(4), px(100), px(16))
+            align = Qt.AlignmentFlag.AlignHCenter
+            draw_marked(painter, box, str(quantity_text(period_s, "s", 1)), look, size="small", align=align)
+        for period_s, name, color in ((model.period_s, "now", theme.ink), (self.asked_s, "asked", theme.mark)):
+            point = place(period_s)
+            painter.setPen(QPen(color, 1, Qt.PenStyle.DashLine))
+            painter.drawLine(QPointF(point.x(), plot.top()), QPointF(point.x(), plot.bottom()))
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(color)
+            diamond = [QPointF(0, -5), QPointF(5, 0), QPointF(0, 5), QPointF(-5, 0)]
+            painter.drawPolygon(QPolygonF([point + one for one in diamond]))
+            is_left = (period_s <= self.asked_s) if name == "now" else (period_s < model.period_s)
+            left = point.x() - px(126) if is_left else point.x() + px(6)
+            text = QRectF(left, plot.top() + (px(2) if name == "now" else px(18)), px(120), px(16))
+            said = f"{name} {quantity_text(model.mean_a(period_s), 'A').marked}"
+            align = _RIGHT if is_left else Qt.AlignmentFlag.AlignLeft
+            draw_marked(painter, text, said, look, size="small", on=theme.sunken, align=align)
+        painter.end()
+
+
+class TimersView(QWidget):
+    """Asked and granted; ways to write a time; what if.
+
+    Signals
+    -------
+    planned
+        A `PeriodModel` and the period that it shall have.
+    refused
+        What was expected where something else was typed.
+    """
+
+    planned = Signal(object, float)
+    refused = Signal(str)
+
+    def __init__(self, look: Look) -> None:
+        super().__init__()
+        self.setObjectName("page")
+        self.look = look
+        self.models: tuple[PeriodModel, ...] = ()
+        self.table = FigureTable(look, _HEADS, words=(0, 1, 4))
+        self.table.setAccessibleName("Timers asked for and granted")
+        self.none = Label("The log tells of no timer: record the modem's replies with it.")
+        self.kind, self.time, self.codes = QComboBox(), QLineEdit("10 min"), Label()
+        self.what, self.standard = QComboBox(), QComboBox()
+        self.period = QuantityEdit(look, "s", "the period that is asked for", 92, allowed=Allowed(1e-6, above=True))
+        self.skipped = QuantityEdit(look, "", "events that are skipped", 60, allowed=Allowed(0, 499))
+        self.answer = Label()
+        self.curve = _Curve(look)
+        self.add = KeyButton(look, "Add to the plan", "Ctrl+Return")
+        self._build()
+
+    def _build(self) -> None:
+        px = self.look.px
+        self.kind.addItems(list(KINDS))
+        self.kind.setAccessibleName("kind of timer")
+        self.time.setAccessibleName("a time to be written")
+        self.standard.addItems([ANY, *STANDARDS, *KINDS])
+        self.standard.setAccessibleName("standard of the period")
+        self.what.setAccessibleName("what has a period")
+        self.what.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
+        self.codes.setWordWrap(True)
+        self.answer.setWordWrap(True)
+        left = QVBoxLayout()
+        left.setContentsMargins(px(16), px(8), px(16), px(8))
+        left.setSpacing(px(8))
+        self.table.share_width(3, 4, 2, 3, 2)
+        left.addWidget(self._title("Asked of the network, and granted"))
+        left.addWidget(self.none)
+        left.addWidget(self.table)
+        left.addWidget(self._title("All ways to write a time"))
+        row = QHBoxLayout()
+        for widget in (self.time, self.kind):
+            row.addWidget(widget)
+        row.addStretch(1)
+        left.addLayout(row)
+        left.addWidget(self.codes)
+        left.addWidget(self._title("What the standards allow"))
+        self.allowed = FigureTable(self.look, ("timer", "shortest", "longest", "step", "where"), words=(0, 4))
+        self.allowed.setAccessibleName("What the standards allow")
+        self.allowed.show_rows(_allowed())
+        self.allowed.share_width(4, 3, 3, 3, 6)
+        left.addWidget(self.allowed, 1)
+        right = QVBoxLayout()
+        right.setContentsMargins(0, px(8), px(16), px(8))
+        right.setSpacing(px(8))
+        grid = QGridLayout()
+        grid.setContentsMargins(px(16), 0, 0, 0)
+        fields: tuple[tuple[str, QWidget], ...] = (
+            ("what if", self.what),
+            ("came each", self.period),
+            ("as", self.standard),
+            ("skipping", self.skipped),
+        )
+        for number, (words, field) in enumerate(fields):
+            grid.addWidget(Label(words), number // 2, 2 * (number % 2))
+            grid.addWidget(field, number // 2, 2 * (number % 2) + 1)
+        grid.setColumnStretch(4, 1)
+        right.addLayout(grid)
+        self.answer.setContentsMargins(px(16), 0, 0, 0)
+        right.addWidget(self.answer)
+        right.addWidget(self.curve, 1)
+        right.addWidget(self.add, 0, Qt.AlignmentFlag.AlignRight)
+        columns = QHBoxLayout(self)
+        columns.setContentsMargins(0, 0, 0, 0)
+        columns.setSpacing(0)
+        columns.addLayout(left, 1)
+        columns.addLayout(right, 1)
+        self.skipped.set_value(0.0)
+        self.time.textChanged.connect(lambda _text: self._show_codes())
+        self.kind.activated.connect(lambda _index: self._show_codes())
+        self.what.activated.connect(lambda _index: self._choose())
+        self.standard.activated.connect(lambda _index: self._show_answer())
+        for edit in (self.period, self.skipped):
+            edit.value_entered.connect(lambda _value: self._show_answer())
+            edit.refused.connect(self.refused)
+        self.add.clicked.connect(lambda _checked: self.plan())
+        self._show_codes()
+
+    def _title(self, words: str) -> QLabel:
+        label = Label(words)
+        label.setFont(self.look.font(bold=True))
+        return label
+
+    def show_timers(self, granted: tuple[Granted, ...], models: tuple[PeriodModel, ...]) -> None:
+        """Show another run."""
+        rows: list[tuple[tuple[str, float | str], ...]] = []
+        for one in granted:
+            for name, asked, given in (
+                ("active time", one.asked.active_s, one.granted.active_s),
+                ("periodic update", one.asked.periodic_s, one.granted.periodic_s),
+            ):
+                verdict = "" if asked is None or given is None else "as asked" if abs(asked - given) < 1e-6 else "other"
+                at = (str(duration_text(one.at_s)), one.at_s)
+                rows.append((at, (name, name), _time(asked), _time(given), (verdict, verdict)))
+        self.table.show_rows(rows)
+        # As high as its rows, up to a dozen: what stands below it follows at once.
+        self.table.setFixedHeight(self.look.px(28 + 22 * min(len(rows), 12)))
+        self.table.setVisible(bool(rows))
+        self.none.setVisible(not rows)
+        before = self.what.currentText()
+        self.models = models
+        self.what.clear()
+        self.what.addItems([model.name for model in models])
+        self.what.setCurrentIndex(max(self.what.findText(before), 0 if models else -1))
+        self.add.setEnabled(bool(models))
+        self._choose(keep=self.what.currentText() == before and bool(before))
+
+    @property
+    def model(self) -> PeriodModel | None:
+        """What is asked about."""
+        index = self.what.currentIndex()
+        return self.models[index] if 0 <= index < len(self.models) else None
+
+    def _choose(self, *, keep: bool = False) -> None:
+        model = self.model
+        if model is not None and not keep:
+            self.period.set_value(2 * model.period_s)
+        self._show_answer()
+
+    def _show_codes(self) -> None:
+        timer = timer_of(self.kind.currentText())
+        try:
+            value = timer.encode(self.time.text())
+        except BadArgumentError as error:
+            self.codes.setText(str(error))
+            return
+        if value.seconds is None:
+            self.codes.setText(f"{value.octet}: deactivated")
+            return
+        exact = value.state == EXACT
+        how = "exact" if exact else f"not exact, the nearest is {duration_text(value.seconds)}"
+        lines = [f"{self.time.text().strip()}: {how}"]
+        lines += [f"    {code}{'  finest step' if code == value.octet else ''}" for code in timer.ways(value.seconds)]
+        others = sorted({one for one in timer.codes.values() if one is not None and one != value.seconds})
+        shorter = [one for one in others if one < value.seconds][-1:]
+        longer = [one for one in others if one > value.seconds][:1]
+        for words, near in (("next shorter", shorter), ("next longer", longer)):
+            lines += [f"{words}: {duration_text(one)}, {timer.ways(one)[0]}" for one in near]
+        self.codes.setText("\n".join(lines))
+
+    def _show_answer(self) -> None:
+        model, asked_s = self.model, self.period.shown
+        if model is None or asked_s is None:
+            self.answer.setText("")
+            self.curve.show_model(None, 1.0)
+            return
+        try:
+            found = interval_at(self.standard.currentText(), asked_s, int(self.skipped.shown or 0))
+        except BadArgumentError as error:
+            self.answer.setText(str(error))
+            self.curve.show_model(model, asked_s)
+            return
+        now, then = (quantity_text(model.mean_a(one), "A") for one in (model.period_s, found.wakes_each_s))
+        where = f"in {model.name}" if model.in_state else "on average in the capture"
+        what = f"What pulses in {model.name}" if model.in_state else model.name
+        used = f" {found.state.capitalize()}: {duration_text(found.seconds)} is used."
+        state = "" if found.state == ALLOWED else used
+        limits = f" The standard allows {found.limits}." if found.limits else ""
+        self.answer.setText(
+            f"{what} comes each {duration_text(model.period_s)} now and takes "
+            f"{quantity_text(model.charge_c, 'C')} each time ({model.times} seen): {now} {where} becomes {then}. "
+            f"The device answers within {duration_text(found.worst_s)}, {duration_text(found.reacts_s)} on average."
+            f"{state}{limits}"
+        )
+        self.curve.show_model(model, found.wakes_each_s)
+
+    def plan(self) -> None:
+        """Ask for the period that is shown to be planned."""
+        if self.model is not None:
+            self.planned.emit(self.model, self.curve.asked_s)
+
+
+def _allowed() -> list[tuple[tuple[str, float | str], ...]]:
+    """Return the limits of every timer as rows."""
+    rows: list[tuple[tuple[str, float | str], ...]] = []
+    for name, one in STANDARDS.items():
+        step = (str(duration_text(one.step_s)), one.step_s) if one.step_s else ("any", 0.0)
+        clause = one.clause.split(":")[0]
+        rows.append(((name, name), _time(one.low_s), _time(one.high_s), step, (clause, clause)))
+    for name, timer in KINDS.items():
+        times_s = sorted({value for value in timer.codes.values() if value})
+        clause = "3GPP TS 24.008, 10.5.5.32" if "-" in name else "3GPP TS 24.008, 10.5.7"
+        others = next(iter(timer.read_as.values()), "")
+        clause += f"; other codes read as {others}" if others and "-" in name else ""
+        step = (f"{len(times_s)} times", float(len(times_s)))
+        rows.append(((name, name), _time(times_s[0]), _time(times_s[-1]), step, (clause, clause)))
+    return rows
+
+
+def _decades(low: float, high: float) -> list[float]:
+    """Return the powers of ten in a range; its ends where there are none."""
+    found = [10.0**power for power in range(math.ceil(math.log10(low)), math.floor(math.log10(high)) + 1)]
+    return found or [low, high]
+
+
+def _time(seconds: float | None) -> tuple[str, float | str]:
+    return (str(duration_text(seconds)), seconds) if seconds is not None else ("off", -1.0)

@@ -1,0 +1,496 @@
+"""The Wakes page: who woke the device, what it cost, and whether it was worth it."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import Signal
+from PySide6.QtGui import QAction, QGuiApplication
+from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
+
+from warm_ember.attribution.wake_alignment import Saving
+from warm_ember.attribution.wake_ledger import SourceRow, WakeLedger
+from warm_ember.model.battery import Activity, FromWakes
+from warm_ember.model.figure import Figure, signed
+from warm_ember.model.wake_plan import WakePlan
+from warm_ember.model.wakes import SleepMode, WakeSource
+from warm_ember.session import edits, wake_edits
+from warm_ember.session.results import RunResults
+from warm_ember.session.wake_results import WakesShown
+from warm_ember.ui.desk import Desk
+from warm_ember.ui.lanes.stack import LaneStack
+from warm_ember.ui.lanes.time_window import TimeWindow
+from warm_ember.ui.look.theme import Look
+from warm_ember.ui.pages.base import Page
+from warm_ember.ui.pages.wakes.modes_view import ModesView
+from warm_ember.ui.pages.wakes.raster_lane import CHARGE, LENGTH, RasterLane
+from warm_ember.ui.pages.wakes.slack_strip import SlackStrip
+from warm_ember.ui.pages.wakes.sleep_depth_map import DepthMap
+from warm_ember.ui.pages.wakes.source_table import SourceTable
+from warm_ember.ui.pages.wakes.wake_plan_view import UNPLANNED, WakePlanView
+from warm_ember.ui.pages.wakes.wake_rate_chart import OverTime
+from warm_ember.ui.shell.headline import Switch
+from warm_ember.ui.shell.spine import LinkFigure
+from warm_ember.units import bare, duration_text, parse_quantity, percent_text, quantity_text
+
+_SOURCES, _MODES, _PLAN, _OVER_TIME = "sources", "modes", "plan", "over time"
+_DEPTH_WIDTH = 408
+_ALL, _MOST_CPUS = "all", 8
+_LANE = 96
+_AROUND = 1.5
+_MATTERS = 0.01
+
+
+class WakesPage(Page):
+    """Wakes, their sources, and the sleep between them.
+
+    Signals
+    -------
+    activity_asked
+        The name of a source whose wakes shall be an activity of the battery's.
+    """
+
+    title = "Wakes"
+    activity_asked = Signal(str)
+
+    def __init__(self, desk: Desk, look: Look, window: TimeWindow) -> None:
+        super().__init__(desk, look)
+        self.results: RunResults | None = None
+        self.found: WakesShown | None = None
+        self.chosen = ""
+        self.cpu: int | None = None
+        self._window = window
+        self.raster = RasterLane(look, window)
+        folded = ("Overview", "States", "Lines", "Charge so far", "Voltage", "Power")
+        self.stack = LaneStack(look, window, with_flags=False, above=(self.raster,), folded=folded)
+        self.stack.current.setMinimumHeight(look.px(_LANE))
+        self.sources, self.depth_map, self.slack = SourceTable(look), DepthMap(look), SlackStrip(look)
+        self.modes, self.plan, self.over_time = ModesView(look), WakePlanView(look), OverTime(look)
+        self._build()
+        self._connect()
+        self._actions = self._make_actions()
+
+    def _build(self) -> None:
+        left = QWidget()
+        column = QVBoxLayout(left)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addWidget(self._scrolled(self.sources), 1)
+        column.addWidget(self.slack)
+        self._main = QWidget()
+        row = QHBoxLayout(self._main)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(0)
+        row.addWidget(left, 1)
+        row.addWidget(self.depth_map)
+        self.depth_map.setFixedWidth(self.look.px(_DEPTH_WIDTH))
+        self._stacked = QStackedWidget()
+        self._views = {
+            _SOURCES: self._main,
+            _MODES: self._scrolled(self.modes),
+            _PLAN: self._scrolled(self.plan),
+            _OVER_TIME: self.over_time,
+        }
+        for view in self._views.values():
+            self._stacked.addWidget(view)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addWidget(self.stack, 3)
+        layout.addWidget(self._stacked, 5)
+
+    def _scrolled(self, widget: QWidget) -> QScrollArea:
+        scroll = QScrollArea()
+        scroll.setWidget(widget)
+        scroll.setWidgetResizable(True)
+        return scroll
+
+    def _connect(self) -> None:
+        self.raster.wake_chosen.connect(self.show_wake)
+        self.raster.source_chosen.connect(self.choose)
+        self.sources.source_chosen.connect(self.choose)
+        self.sources.renamed.connect(lambda old, new: self.desk.apply(wake_edits.rename(old, new), "rename a source"))
+        self.sources.gap_asked.connect(self._on_gap)
+        self.depth_map.stretch_asked.connect(self._on_idle)
+        self.over_time.stretch_asked.connect(self.show_stretch)
+        self.slack.slack_entered.connect(self._on_slack)
+        self.modes.mode_changed.connect(self._on_mode)
+        self.modes.mode_dropped.connect(lambda name: self.desk.apply(wake_edits.drop_mode(name), "forget a sleep mode"))
+        self.modes.source_changed.connect(self._on_source)
+        self.plan.plan_changed.connect(self._on_plan)
+        for view in (self.modes, self.plan):
+            view.refused.connect(self.desk.troubled)
+
+    def _make_actions(self) -> list[QAction]:
+        self.addActions([a for a in self.stack.actions_for_menu() if "state edge" not in a.text()])
+        return [
+            self.make_action(text, keys, slot)
+            for text, keys, slot in (
+                ("Next wake", "]", lambda: self.step_wake(1)),
+                ("Previous wake", "[", lambda: self.step_wake(-1)),
+                ("Rename the source, or join it with another", "F2", self.sources.rename),
+                ("Split the source by what ran …", "K", self._split_by_state),
+                ("Split the source by its period …", "Shift+K", self._split_by_period),
+                ("Name sources as the log does", "Ctrl+Shift+L", self._as_logged),
+                ("Take the source as an activity", "A", self._take_as_activity),
+                ("Batch what the source does …", "B", self._ask_batch),
+                ("Let hardware do it without the core …", "H", self._ask_without_core),
+                ("Wakes: sources", "Ctrl+1", lambda: self.show_view(_SOURCES)),
+                ("Wakes: modes", "Ctrl+2", lambda: self.show_view(_MODES)),
+                ("Wakes: plan", "Ctrl+3", lambda: self.show_view(_PLAN)),
+                ("Wakes: over time", "Ctrl+4", lambda: self.show_view(_OVER_TIME)),
+                ("Copy the wakes as text", "Ctrl+C", self._copy),
+            )
+        ]
+
+    def page_actions(self) -> list[QAction]:
+        return self._actions
+
+    @property
+    def view(self) -> str:
+        """The view that is open."""
+        return next(name for name, widget in self._views.items() if widget is self._stacked.currentWidget())
+
+    def show_view(self, name: str) -> None:
+        """Open a view."""
+        self._stacked.setCurrentWidget(self._views[name])
+        self.headline_changed.emit()
+
+    @property
+    def ledger(self) -> WakeLedger | None:
+        """The wakes of the run that is shown; None while they are not known."""
+        return self.found.ledger if self.found is not None else None
+
+    def show_results(self, results: RunResults | None) -> None:
+        if results is None or results.placement.alignment is None:
+            self.cpu = None
+        same = self.results is not None and results is not None and self.results.run.name == results.run.name
+        self.results = results
+        self.stack.set_results(results)
+        self.desk.jobs.stop("wakes")
+        if not same:
+            self.cpu = None
+            self._show(None)
+        self._find()
+
+    def show_cpu(self, words: str) -> None:
+        """Show the wakes of one CPU, or of all."""
+        self.cpu = None if words == _ALL else int(words)
+        self._find()
+
+    def _find(self) -> None:
+        results, cpu = self.results, self.cpu
+        session, project = self.desk.session, self.desk.project
+        if session is None or results is None:
+            return
+        name = results.run.name
+        self.desk.work(
+            "wakes",
+            f"finding the wakes of {name}",
+            lambda should_stop, _progress: session.wakes.shown(project, name, cpu, should_stop),
+            self._show,
+        )
+
+    def _show(self, found: WakesShown | None) -> None:
+        self.found = found
+        ledger = self.ledger
+        self.raster.set_ledger(ledger)
+        if ledger is not None and not ledger.is_measured:
+            self.raster.set_height_by(LENGTH)
+        self.stack.refold()
+        self.sources.show_wakes(found)
+        self.slack.show_ledger(ledger)
+        self.depth_map.show_depth(
+            ledger.depth if ledger is not None else None,
+            ledger.mean_a if ledger is not None else 0,
+            ledger.asleep if ledger is not None else Figure,
+        )
+        self.modes.show_ledger(ledger, self.desk.project)
+        self.plan.show_ledger(ledger, self.desk.project)
+        self.over_time.show_wakes(found)
+        self.choose(self.chosen if ledger is not None and ledger.row(self.chosen) is not None else "")
+
+    def choose(self, source: str) -> None:
+        """Mark a source in all views; an empty name marks none."""
+        self.chosen = source
+        for view in (self.raster, self.sources, self.slack):
+            view.choose(source)
+        self._ask_savings()
+        self.headline_changed.emit()
+
+    def _ask_savings(self) -> None:
+        """Try slacks of the sources whose tracks are shown."""
+        session, results, cpu = self.desk.session, self.results, self.cpu
+        wanted = [source for source in self.slack.sources if source not in self.slack.savings]
+        if session is None or results is None or self.ledger is None or not wanted:
+            return
+        project, name = session.project, results.run.name
+        self.desk.work(
+            "slacks",
+            "trying slacks",
+            lambda should_stop, _progress: [
+                session.wakes.saving(project, name, source, cpu, should_stop) for source in wanted
+            ],
+            self._on_savings,
+        )
+
+    def _on_savings(self, found: list[Saving]) -> None:
+        for saving in found:
+            self.slack.show_saving(saving)
+
+    def _take_as_activity(self) -> None:
+        if self.chosen:
+            self.activity_asked.emit(self.chosen)
+        else:
+            self.desk.noted.emit("Choose a source first.")
+
+    def show_wake(self, index: int) -> None:
+        """Show one wake in the lanes."""
+        if self.ledger is not None:
+            wakes, interval_s = self.ledger.wakes, self.ledger.interval_s
+            self.show_stretch(float(wakes.first[index]) * interval_s, float(wakes.last[index]) * interval_s)
+            self.choose(wakes.names[int(wakes.number[index])])
+
+    def show_stretch(self, from_s: float, to_s: float) -> None:
+        """Show a stretch in the lanes, with a little on both sides."""
+        margin = _AROUND * (to_s - from_s) + 4 * self._window.interval_s
+        self._window.show(from_s - margin, to_s + margin)
+        self.stack.current.set_highlight((from_s, to_s))
+
+    def _on_idle(self, index: int) -> None:
+        if self.ledger is not None:
+            stretches = self.ledger.depth.stretches
+            from_s = float(stretches.first[index]) * self.ledger.interval_s
+            self.show_stretch(from_s, from_s + float(stretches.lasts_s[index]))
+
+    def _on_gap(self, source: str, shortest_s: float, longest_s: float) -> None:
+        """Show the first pair of wakes by a source that are so far apart."""
+        if self.ledger is None:
+            return
+        mine = self.ledger.wakes.first[self.ledger.wakes.by(source)] * self.ledger.interval_s
+        fits = np.flatnonzero((np.diff(mine) >= shortest_s) & (np.diff(mine) <= longest_s))
+        if len(fits):
+            self.show_stretch(float(mine[fits[0]]), float(mine[fits[0] + 1]))
+
+    def step_wake(self, direction: int) -> None:
+        """Centre the window on the next or previous wake, of the chosen source if one is chosen."""
+        if self.ledger is None:
+            return
+        window, wakes = self._window, self.ledger.wakes
+        mine = wakes.first[wakes.by(self.chosen)] if self.chosen else wakes.first
+        times_s = mine * self.ledger.interval_s
+        middle = (window.from_s + window.to_s) / 2
+        reach = window.interval_s
+        found = times_s[times_s > middle + reach][:1] if direction > 0 else times_s[times_s < middle - reach][-1:]
+        if len(found):
+            half = window.length_s / 2
+            window.show(float(found[0]) - half, float(found[0]) + half)
+
+    def _on_slack(self, source: str, slack_s: float) -> None:
+        self.desk.apply(wake_edits.change_source(source, slack_s=slack_s), "change a slack")
+
+    def _on_source(self, source: WakeSource) -> None:
+        self.desk.apply(wake_edits.change_source(source.name, deadline_s=source.deadline_s), "change a deadline")
+
+    def _on_mode(self, mode: SleepMode) -> None:
+        self.desk.apply(wake_edits.set_mode(mode), "change a sleep mode")
+
+    def _on_plan(self, plan: WakePlan) -> None:
+        self.desk.apply(edits.SetFields("project", {"wake_plan": plan}), "change the wake plan")
+
+    def _as_logged(self) -> None:
+        self.desk.apply(wake_edits.as_logged, "name sources as the log does")
+
+    def _split_by_state(self) -> None:
+        row = self.ledger.row(self.chosen) if self.ledger is not None else None
+        if row is None:
+            self.desk.noted.emit("Choose a source first.")
+            return
+        states = [one.state for one in row.ran]
+        if len(states) < 2:
+            self.desk.noted.emit(f"In the wakes by {row.source} only one state ran: there is nothing to split it by.")
+            return
+        state, agreed = QInputDialog.getItem(
+            self, "Split a source", f"Wakes by {row.source} in which this ran:", states, 0, False
+        )
+        if agreed:
+            self.split(row.source, ran=state)
+
+    def _split_by_period(self) -> None:
+        row = self.ledger.row(self.chosen) if self.ledger is not None else None
+        if row is None:
+            self.desk.noted.emit("Choose a source first.")
+            return
+        periods = {str(duration_text(period.period_s)): period.period_s for period in row.periods}
+        if not periods:
+            self.desk.noted.emit(f"The wakes by {row.source} have no period to split them by.")
+            return
+        words, agreed = QInputDialog.getItem(
+            self, "Split a source", f"Wakes by {row.source} that come each:", list(periods), 0, False
+        )
+        if agreed:
+            self.split(row.source, period_s=periods[words])
+
+    def _as_activity(self) -> tuple[Activity, SourceRow] | None:
+        """Return the activity that the chosen source's wakes are in the battery's model, as it is or as it would be."""
+        ledger = self.ledger
+        row = ledger.row(self.chosen) if ledger is not None else None
+        if ledger is None or row is None:
+            self.desk.noted.emit("Choose a source first.")
+            return None
+        known = (a for a in self.desk.project.activities if isinstance(a.source, FromWakes))
+        mine = next((a for a in known if a.source == FromWakes(row.source)), None)
+        if mine is None:
+            self.desk.noted.emit(
+                f"Take {row.source} as an activity first (A): then its wakes are in the battery's model."
+            )
+            return None
+        return mine, row
+
+    def _ask_batch(self) -> None:
+        found = self._as_activity()
+        if found is not None:
+            words = f"Samples that {found[1].source} deals with in one wake:"
+            count, agreed = QInputDialog.getInt(self, "Batch", words, 8, 2, 100_000)
+            if agreed:
+                self.batch(count)
+
+    def batch(self, count: int) -> None:
+        """Deal with several samples of the chosen source in one wake."""
+        found = self._as_activity()
+        if found is None or self.ledger is None:
+            return
+        activity, row = found
+        overhead_c = row.resume_c if row.resume_c is not None else self.ledger.crossing_c(row.source)
+        batch = wake_edits.batched(activity, row, overhead_c, count)
+        self.desk.apply(edits.set_activity(batch.activity, activity.name), f"batch {row.source}")
+        each = quantity_text(overhead_c, "C")
+        late = f"the first of a batch waits {duration_text(batch.late_s)}"
+        self.desk.noted.emit(f"{count} at once: waking, {each}, is paid once; {late}. See Battery.")
+
+    def _ask_without_core(self) -> None:
+        found = self._as_activity()
+        if found is not None:
+            words = (
+                f"Charge that hardware takes in place of {quantity_text(found[1].charge_c_mean, 'C')}, such as 2 uC:"
+            )
+            text, agreed = QInputDialog.getText(self, "Without the core", words)
+            if agreed:
+                try:
+                    self.let_hardware(parse_quantity(text, "C"))
+                except ValueError:
+                    self.desk.troubled.emit(f"expected a charge such as 2 uC, found “{text}”")
+
+    def let_hardware(self, charge_c: float) -> None:
+        """Let hardware do what the chosen source wakes the core for."""
+        found = self._as_activity()
+        if found is not None:
+            changed = wake_edits.without_core(*found, charge_c)
+            self.desk.apply(edits.set_activity(changed, found[0].name), f"let hardware do {found[1].source}")
+            self.desk.noted.emit("The core sleeps on. See Battery.")
+
+    def split(self, source: str, *, ran: str = "", period_s: float = 0.0) -> None:
+        """Make a part of a source one of its own."""
+        name = f"{source}, {ran or duration_text(period_s)}"
+        self.desk.apply(wake_edits.split(source, WakeSource(name, (), ran, period_s)), "split a source")
+
+    def _copy(self) -> None:
+        texts = {
+            _SOURCES: lambda: f"{self.sources.text()}\n\n{self.depth_map.text()}",
+            _MODES: self.depth_map.text,
+            _PLAN: self.plan.text,
+        }
+        QGuiApplication.clipboard().setText(texts.get(self.view, self.over_time.text)())
+
+    def sentence(self) -> str:
+        ledger = self.ledger
+        if self.results is None:
+            return "Wakes appear with the first capture."
+        if ledger is None:
+            return "Finding the wakes …"
+        if not ledger.wakes.count:
+            return "Nothing wakes the device in this capture."
+        if self.view == _PLAN:
+            return _plan_sentence(self.plan.check.conflicts) if self.plan.check is not None else UNPLANNED
+        if not ledger.is_measured:
+            return _uncharged_sentence(ledger)
+        lost_a, mean_a = ledger.depth.lost_a, ledger.mean_a
+        saved = _saved(ledger)
+        if lost_a > _MATTERS * mean_a:
+            of = f"{quantity_text(lost_a, 'A').marked} of the {quantity_text(mean_a, 'A').marked}"
+            return f"{of} go to the wrong sleep mode. {saved}"
+        top = ledger.sources[0]
+        often = max(ledger.sources, key=lambda row: row.count)
+        adds = signed(top.bound, quantity_text(top.added_a, "A").marked)
+        most = f"{top.source} adds {adds} of the {signed(ledger.bound, quantity_text(mean_a, 'A').marked)}"
+        most += f", {often.source} wakes most often" if often is not top else " and wakes most often"
+        judged = any(ledger.depth.break_evens(row.mode) for row in ledger.idle)
+        fits = "; the depth of sleep fits."
+        if lost_a > 0:
+            fits = f"; a better choice of sleep would save {quantity_text(lost_a, 'A', 2).marked}."
+        fits = fits if judged else "; no other sleep mode to hold it against: see modes."
+        return f"{most}{fits} {saved}"
+
+    def warning(self) -> str:
+        ledger = self.ledger
+        if ledger is None or self.results is None:
+            return ""
+        alignment = self.results.placement.alignment
+        if alignment is not None and alignment.is_unusable:
+            why = "fits in several ways" if alignment.is_ambiguous else "does not fit this capture"
+            return f"the log **{why}**: wakes are told by the current alone"
+        late = [row.source for row in ledger.sources if self.modes.is_late(row.source)]
+        if late:
+            return f"**{late[0]}** cannot be served within its deadline: see modes"
+        conflicts = self.plan.check.conflicts if self.plan.check is not None else ()
+        if conflicts and self.view != _PLAN:
+            return "the **wake plan** does not hold: see plan"
+        unknown = ledger.row("unknown")
+        if unknown is not None and unknown.count > _MATTERS * ledger.wakes.count:
+            share = percent_text(unknown.count / ledger.wakes.count).marked
+            return f"{share} of the wakes have **no known cause**: log them, or record a line of their source"
+        return ""
+
+    def switches(self) -> tuple[Switch, ...]:
+        if self.results is None:
+            return ()
+        cpus = tuple(map(str, self.found.cpus)) if self.found is not None else ()
+        chosen = _ALL if self.cpu is None else str(self.cpu)
+        of_cpus = (Switch("CPU", (_ALL, *cpus[:_MOST_CPUS]), chosen, self.show_cpu),) if len(cpus) > 1 else ()
+        return (
+            Switch("View", tuple(self._views), self.view, self.show_view),
+            *of_cpus,
+            Switch("Raster height", (CHARGE, LENGTH), self.raster.height_by, self.raster.set_height_by),
+        )
+
+    def link(self) -> LinkFigure:
+        ledger = self.ledger
+        if ledger is None:
+            return LinkFigure(detail="finding wakes …" if self.results is not None else "no wakes yet")
+        count = len(ledger.sources)
+        detail = f"**{count}** source{'s' if count != 1 else ''}"
+        return LinkFigure(f"**{bare(ledger.rate_per_h)}** /h", detail, self.warning().replace("**", ""))
+
+
+def _uncharged_sentence(ledger: WakeLedger) -> str:
+    """Say what is known without a current: who wakes most, and how many stretches were in the wrong mode."""
+    often = max(ledger.sources, key=lambda row: row.count)
+    share = percent_text(often.count / ledger.wakes.count).marked
+    wrong, count = sum(row.too_shallow + row.too_deep for row in ledger.idle), sum(row.count for row in ledger.idle)
+    depth = f"**{wrong}** of **{count}** idle stretches were in the wrong state" if wrong else "every idle state fits"
+    return f"{often.source} is {share} of all wakes; {depth}. Without a current no charge is known."
+
+
+def _plan_sentence(conflicts: tuple[str, ...]) -> str:
+    if not conflicts:
+        return "The wake plan holds: every source reaches the core in some mode."
+    more = f" And **{len(conflicts) - 1}** more." if len(conflicts) > 1 else ""
+    return f"The wake plan does not hold: {conflicts[0]}{more}"
+
+
+def _saved(ledger: WakeLedger) -> str:
+    """Say what aligning within the slack saves."""
+    if not ledger.slack_s:
+        return "No timer has slack yet."
+    if not ledger.aligned.saved_a > 0:
+        return "Aligning the wakes within their slack saves nothing."
+    return f"Aligning the wakes within their slack saves {quantity_text(ledger.aligned.saved_a, 'A', 2).marked}."
