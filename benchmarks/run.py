@@ -245,7 +245,7 @@ def in_own_process(part: str, folder: Path, samples: int) -> None:
 
 def bench_start() -> None:
     """Time the window until it is up against importing its libraries alone."""
-    libraries = "import PySide6.QtWidgets, numpy, pyqtgraph"
+    libraries = "import PySide6.QtWidgets, numpy"
     window = (
         "import tempfile, sys; from PySide6.QtCore import QSettings; from PySide6.QtWidgets import QApplication; "
         "from warm_ember.ui.application import make_window; a = QApplication([]); "

@@ -11,9 +11,9 @@ from pytestqt.qtbot import QtBot
 from warm_ember.model.finding import Finding, Kind
 from warm_ember.signal.envelope import Columns, envelope, per_column
 from warm_ember.signal.series import ArraySeries
+from warm_ember.ui.lanes.digital_lines import LinesLane
 from warm_ember.ui.lanes.flags import reading_lines, tick_step
 from warm_ember.ui.lanes.heat import CurrentScale, draw_line, heat_picture, log_scale
-from warm_ember.ui.lanes.others import LinesLane
 from warm_ember.ui.lanes.quality import DoubtLane
 from warm_ember.ui.lanes.time_window import TimeWindow, clock_text
 from warm_ember.ui.look.marked import plain, runs_of

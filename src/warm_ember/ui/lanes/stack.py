@@ -8,13 +8,16 @@ from PySide6.QtGui import QAction, QKeySequence, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QMenu, QVBoxLayout, QWidget
 
 from warm_ember.model.finding import Finding
+from warm_ember.ui.lanes.charge import ChargeLane
 from warm_ember.ui.lanes.current import CurrentLane
+from warm_ember.ui.lanes.digital_lines import LinesLane
 from warm_ember.ui.lanes.flags import AxisLane, FlagLane
 from warm_ember.ui.lanes.lane import Lane
 from warm_ember.ui.lanes.lane_data import Shown
-from warm_ember.ui.lanes.others import ChargeLane, LinesLane, OverviewLane, ScalarLane
+from warm_ember.ui.lanes.overview import OverviewLane
 from warm_ember.ui.lanes.quality import DoubtLane
 from warm_ember.ui.lanes.ribbon import RibbonLane
+from warm_ember.ui.lanes.scalar import ScalarLane
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.theme import Look
 

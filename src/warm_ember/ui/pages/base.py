@@ -13,8 +13,8 @@ from warm_ember.session.results import RunResults
 from warm_ember.ui.desk import Desk
 from warm_ember.ui.look.theme import Look
 from warm_ember.ui.picture import save_picture
-from warm_ember.ui.shell.headline import Switch
-from warm_ember.ui.shell.spine import LinkFigure
+from warm_ember.ui.widgets.link_figure import LinkFigure
+from warm_ember.ui.widgets.switches import Switch
 
 
 class Page(QWidget):

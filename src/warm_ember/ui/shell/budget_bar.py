@@ -15,7 +15,7 @@ from warm_ember.ui.look.label import Label, tip
 from warm_ember.ui.look.marked import draw_marked, width_of
 from warm_ember.ui.look.textures import COARSE, Swatch, fill, swatches
 from warm_ember.ui.look.theme import Look, ink_on
-from warm_ember.ui.shell.headline import Switch, Switches
+from warm_ember.ui.widgets.switches import Switch, Switches
 from warm_ember.units import quantity_text
 
 _HEIGHT = 26

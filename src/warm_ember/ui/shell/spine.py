@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QFocusEvent, QKeyEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QWidget
@@ -11,25 +9,9 @@ from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QWidget
 from warm_ember.ui.look.label import tip
 from warm_ember.ui.look.marked import draw_marked, plain
 from warm_ember.ui.look.theme import Look
+from warm_ember.ui.widgets.link_figure import LinkFigure
 
 _HEIGHT = 56
-
-
-@dataclass(frozen=True)
-class LinkFigure:
-    """What a link shows.
-
-    Parameters
-    ----------
-    figure, detail
-        Its two lines, marked.
-    doubt
-        Why the figure cannot be trusted yet and what to do; empty when it can.
-    """
-
-    figure: str = "–"
-    detail: str = ""
-    doubt: str = ""
 
 
 class Link(QAbstractButton):

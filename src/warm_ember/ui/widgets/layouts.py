@@ -5,7 +5,7 @@ from __future__ import annotations
 from PySide6.QtWidgets import QLayout
 
 
-def empty(layout: QLayout) -> None:
+def clear_layout(layout: QLayout) -> None:
     """Take all widgets out of a layout; they go when the event loop comes round again, and are not seen until then."""
     while layout.count():
         item = layout.takeAt(0)

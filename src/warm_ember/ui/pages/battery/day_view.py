@@ -13,9 +13,9 @@ from warm_ember.model.figure import Bound, signed
 from warm_ember.session.results import RunResults
 from warm_ember.ui.look.marked import draw_marked
 from warm_ember.ui.look.theme import Look
+from warm_ember.ui.pages.battery.metrics import HEAD
 from warm_ember.units import parse_rate, percent_text, quantity_text
 
-HEAD = 160
 SIDE = 344
 _TOP = 26
 _ROW = 23

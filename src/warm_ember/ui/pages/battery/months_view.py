@@ -17,10 +17,10 @@ from warm_ember.session.results import RunResults
 from warm_ember.ui.look.marked import draw_marked, width_of
 from warm_ember.ui.look.textures import FINE, texture_brush
 from warm_ember.ui.look.theme import Look
+from warm_ember.ui.pages.battery.metrics import HEAD
 from warm_ember.ui.pages.battery.voltages import NO_CELL, paint_voltages, voltages_of
 from warm_ember.units import MONTH_S, bare, months_text, percent_text, quantity_text
 
-HEAD = 160
 _TITLE = 24
 _STEP_ROW = 19
 _AXIS = 24

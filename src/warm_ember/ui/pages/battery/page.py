@@ -33,8 +33,8 @@ from warm_ember.ui.pages.battery.months_view import MonthsView
 from warm_ember.ui.pages.battery.panel import BatteryPanel
 from warm_ember.ui.pages.battery.tradeoff_view import TradeoffView
 from warm_ember.ui.pages.battery.years_view import YearsView
-from warm_ember.ui.shell.headline import Switch
-from warm_ember.ui.shell.spine import LinkFigure
+from warm_ember.ui.widgets.link_figure import LinkFigure
+from warm_ember.ui.widgets.switches import Switch
 from warm_ember.units import months_text, percent_text, quantity_text
 
 _LIFE, _YEARS, _TRADE, _CELL = "life", "years", "trade-offs", "cell"

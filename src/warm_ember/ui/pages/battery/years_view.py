@@ -22,7 +22,7 @@ from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.marked import draw_marked, width_of
 from warm_ember.ui.look.textures import CROSS, texture_brush
 from warm_ember.ui.look.theme import Look
-from warm_ember.ui.pages.battery.months_view import HEAD
+from warm_ember.ui.pages.battery.metrics import HEAD
 from warm_ember.ui.pages.battery.voltages import paint_voltages, voltages_of
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.units import DAY_S, YEAR_S, bare, duration_text, months_text, percent_text, quantity_text

@@ -47,8 +47,8 @@ from warm_ember.ui.pages.bench.recipe_panel import RecipePanel, size_text
 from warm_ember.ui.pages.bench.record_strip import RecordStrip
 from warm_ember.ui.pages.bench.wiring_panel import WiringPanel
 from warm_ember.ui.pages.bench.zero_view import ZeroView
-from warm_ember.ui.shell.headline import Switch
-from warm_ember.ui.shell.spine import LinkFigure
+from warm_ember.ui.widgets.link_figure import LinkFigure
+from warm_ember.ui.widgets.switches import Switch
 from warm_ember.units import duration_text, quantity_text
 
 _FRAME_MS = 33

@@ -23,10 +23,10 @@ from warm_ember.ui.look.theme import Look
 from warm_ember.ui.pages.base import Page
 from warm_ember.ui.pages.runs.overlay_view import MODES, Overlay
 from warm_ember.ui.pages.runs.run_history_chart import Ladder, plan_rung, rungs
-from warm_ember.ui.shell.headline import Switch
-from warm_ember.ui.shell.spine import LinkFigure
 from warm_ember.ui.widgets.claim_edit import ClaimLine
 from warm_ember.ui.widgets.difference_table import DifferenceTable, Sum, micro
+from warm_ember.ui.widgets.link_figure import LinkFigure
+from warm_ember.ui.widgets.switches import Switch
 from warm_ember.units import months_text, percent_text, quantity_text
 
 

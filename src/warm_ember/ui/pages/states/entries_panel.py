@@ -13,8 +13,8 @@ from warm_ember.session.results import RunResults
 from warm_ember.ui.desk import Desk
 from warm_ember.ui.look.marked import draw_marked
 from warm_ember.ui.look.theme import Look
-from warm_ember.ui.shell.headline import Switch, Switches
 from warm_ember.ui.widgets.figure_table import FigureTable
+from warm_ember.ui.widgets.switches import Switch, Switches
 from warm_ember.units import duration_text, percent_text, quantity_text
 
 _HEADER = ("part", "entries", "mean dwell", "mean current", "peak", "charge", "of the state")

@@ -9,8 +9,8 @@ from warm_ember.ui.desk import Desk
 from warm_ember.ui.look.theme import Look
 from warm_ember.ui.pages.states.functions_icicle import Icicle
 from warm_ember.ui.pages.states.part import StatesPart
-from warm_ember.ui.shell.headline import Switch, Switches
 from warm_ember.ui.widgets.figure_table import FigureTable
+from warm_ember.ui.widgets.switches import Switch, Switches
 from warm_ember.units import duration_text, percent_text, quantity_text
 
 _HEADER = ("function", "file", "charge", "± 90 %", "share", "time", "mean", "mostly in")

@@ -18,7 +18,7 @@ from warm_ember.ui.pages.states.ledger_rows import CHARGE, ENERGY
 from warm_ember.ui.pages.states.ledger_view import LedgerView
 from warm_ember.ui.pages.states.part import StatesPart
 from warm_ember.ui.pages.states.rule_editor import RuleEditor
-from warm_ember.ui.shell.headline import Switch, Switches
+from warm_ember.ui.widgets.switches import Switch, Switches
 from warm_ember.units import percent_text
 
 

@@ -25,8 +25,8 @@ from warm_ember.ui.pages.states.ledger_part import LedgerPart
 from warm_ember.ui.pages.states.levels_view import LevelsView
 from warm_ember.ui.pages.states.part import StatesPart
 from warm_ember.ui.pages.states.sleep_agreement_view import BeliefView
-from warm_ember.ui.shell.headline import Switch
-from warm_ember.ui.shell.spine import LinkFigure
+from warm_ember.ui.widgets.link_figure import LinkFigure
+from warm_ember.ui.widgets.switches import Switch
 from warm_ember.units import percent_text
 
 _LANE = 122

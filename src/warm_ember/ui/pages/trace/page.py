@@ -24,8 +24,8 @@ from warm_ember.ui.pages.trace.fold_view import FoldView
 from warm_ember.ui.pages.trace.lanes_view import LanesView
 from warm_ember.ui.pages.trace.quality_view import DoubtsView
 from warm_ember.ui.picture import save_picture
-from warm_ember.ui.shell.headline import Switch
-from warm_ember.ui.shell.spine import LinkFigure
+from warm_ember.ui.widgets.link_figure import LinkFigure
+from warm_ember.ui.widgets.switches import Switch
 from warm_ember.units import bare, duration_text, quantity_text
 
 _AROUND_FINDING = 0.5

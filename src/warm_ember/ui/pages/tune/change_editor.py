@@ -23,7 +23,7 @@ from warm_ember.model.plan import (
 from warm_ember.model.project import Project
 from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.theme import Look
-from warm_ember.ui.widgets.layouts import empty
+from warm_ember.ui.widgets.layouts import clear_layout
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.units import bare, quantity_text
 
@@ -91,7 +91,7 @@ class ChangeEditor(QWidget):
             item = self._column.takeAt(0)
             layout = item.layout() if item is not None else None
             if layout is not None:
-                empty(layout)
+                clear_layout(layout)
                 layout.deleteLater()
 
     def _add_row(self, *fields: tuple[str, QWidget, int]) -> None:

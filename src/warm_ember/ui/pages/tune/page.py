@@ -32,11 +32,11 @@ from warm_ember.ui.pages.tune.shutdown_matrix import ShutdownMatrix
 from warm_ember.ui.pages.tune.timers_view import TimersView
 from warm_ember.ui.pages.tune.waterfall_chart import Staircase
 from warm_ember.ui.pages.tune.waveform_view import WaveformView
-from warm_ember.ui.shell.headline import Switch
-from warm_ember.ui.shell.spine import LinkFigure
 from warm_ember.ui.widgets.claim_edit import ClaimLine
 from warm_ember.ui.widgets.key_button import KeyButton
+from warm_ember.ui.widgets.link_figure import LinkFigure
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
+from warm_ember.ui.widgets.switches import Switch
 from warm_ember.units import bare, duration_text, months_text, percent_text, quantity_text
 
 VIEWS = ("plan", "waveform", "proof", "timers")

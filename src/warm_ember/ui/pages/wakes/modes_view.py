@@ -16,7 +16,7 @@ from warm_ember.model.project import Project
 from warm_ember.model.wakes import SleepMode, WakeSource
 from warm_ember.ui.look.label import Label, tip
 from warm_ember.ui.look.theme import Look
-from warm_ember.ui.widgets.layouts import empty
+from warm_ember.ui.widgets.layouts import clear_layout
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.units import duration_text, quantity_text
 
@@ -96,7 +96,7 @@ class ModesView(QWidget):
     def _build(self) -> None:
         self.fields = {}
         for grid in (self._modes, self._sources):
-            empty(grid)
+            clear_layout(grid)
         self.add.setVisible(self.ledger is not None)
         if self.ledger is None:
             return

@@ -28,8 +28,8 @@ from warm_ember.ui.pages.wakes.sleep_depth_map import DepthMap
 from warm_ember.ui.pages.wakes.source_table import SourceTable
 from warm_ember.ui.pages.wakes.wake_plan_view import UNPLANNED, WakePlanView
 from warm_ember.ui.pages.wakes.wake_rate_chart import OverTime
-from warm_ember.ui.shell.headline import Switch
-from warm_ember.ui.shell.spine import LinkFigure
+from warm_ember.ui.widgets.link_figure import LinkFigure
+from warm_ember.ui.widgets.switches import Switch
 from warm_ember.units import bare, duration_text, parse_quantity, percent_text, quantity_text
 
 _SOURCES, _MODES, _PLAN, _OVER_TIME = "sources", "modes", "plan", "over time"

@@ -19,7 +19,7 @@ from warm_ember.tuning.wake_plan import PlanCheck, check_plan, refusals
 from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.marked import plain
 from warm_ember.ui.look.theme import Look
-from warm_ember.ui.widgets.layouts import empty
+from warm_ember.ui.widgets.layouts import clear_layout
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.units import quantity_text
 
@@ -87,7 +87,7 @@ class WakePlanView(QWidget):
     def _build(self) -> None:
         self.fields, self.verdicts = {}, {}
         for grid in (self._paths, self._modes, self._rest):
-            empty(grid)
+            clear_layout(grid)
         if self.ledger is None:
             return
         self._heads(self._paths, _PATH_HEADS)

@@ -1,0 +1,143 @@
+"""The whole capture, with the window on it as a frame."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QRectF
+from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPen
+
+from warm_ember.signal.envelope import envelope, per_column
+from warm_ember.ui.lanes.current_axis import draw_pixels
+from warm_ember.ui.lanes.heat import heat_picture, log_scale
+from warm_ember.ui.lanes.lane import Lane
+from warm_ember.ui.lanes.time_window import TimeWindow
+from warm_ember.ui.look.marked import draw_marked
+from warm_ember.ui.look.theme import Look
+from warm_ember.units import duration_text
+
+_EARS = 12
+
+
+class OverviewLane(Lane):
+    """The whole capture, always, with the window as a frame that can be dragged and resized."""
+
+    name = "Overview"
+
+    def __init__(self, look: Look, window: TimeWindow, height: int = 48) -> None:
+        super().__init__(look, window, height)
+        self._grip = ""
+        self._picture: tuple[object, np.ndarray] | None = None
+
+    def x_of(self, time_s: float) -> float:
+        rect = self.plot_rect
+        return rect.left() + time_s / self.window_on_time.duration_s * rect.width()
+
+    def time_at(self, x: float) -> float:
+        rect = self.plot_rect
+        return (x - rect.left()) / rect.width() * self.window_on_time.duration_s
+
+    def head_key(self) -> object:
+        return (super().head_key(), self.window_on_time.duration_s)
+
+    def paint_head(self, painter: QPainter) -> None:
+        """Paint the name and the capture's length."""
+        super().paint_head(painter)
+        if self.results is not None:
+            self.paint_value(painter, duration_text(self.window_on_time.duration_s).marked)
+
+    def paint_plot(self, painter: QPainter) -> None:
+        px, theme = self.look.px, self.look.theme
+        rect = self.plot_rect.adjusted(0, px(16), 0, -px(1))
+        painter.fillRect(rect, theme.sunken)
+        if self.results is None:
+            return
+        draw_pixels(painter, rect, self._heat(rect))
+        self._paint_frame(painter, rect)
+
+    def _heat(self, rect: QRectF) -> np.ndarray:
+        """Return the picture of the whole capture, kept while it shows the same."""
+        assert self.results is not None
+        capture, width = self.results.capture, self.columns_of(rect)
+        rows = round(rect.height() * self.devicePixelRatioF())
+        key = (capture, round(capture.duration_s, 1), width, rows, self.look.theme.name)
+        if self._picture is None or self._picture[0] != key:
+            whole = per_column(
+                envelope(capture.current, 0.0, capture.duration_s, width), 0.0, capture.duration_s, width
+            )
+            positive = whole.mean[whole.mean > 0]
+            lowest, highest = (positive.min(), np.nanmax(whole.high)) if len(positive) else (1e-6, 1e-3)
+            scale = log_scale(float(lowest), float(highest))
+            self._picture = (key, heat_picture(whole, scale, rows, self.look.theme, ground=np.zeros(rows, dtype=bool)))
+        return self._picture[1]
+
+    def frame(self) -> tuple[float, float]:
+        """Return left and right of the window's frame, never narrower than its ears."""
+        left, right = self.x_of(self.window_on_time.from_s), self.x_of(self.window_on_time.to_s)
+        least = self.look.px(_EARS)
+        if right - left < least:
+            middle = min(max((left + right) / 2, self.plot_rect.left() + least / 2), self.plot_rect.right() - least / 2)
+            left, right = middle - least / 2, middle + least / 2
+        return left, right
+
+    def _paint_frame(self, painter: QPainter, rect: QRectF) -> None:
+        window, theme, px = self.window_on_time, self.look.theme, self.look.px
+        left, right = self.frame()
+        shade = QColor(theme.ground)
+        shade.setAlpha(150)
+        painter.fillRect(QRectF(rect.left(), rect.top(), left - rect.left(), rect.height()), shade)
+        painter.fillRect(QRectF(right, rect.top(), rect.right() - right, rect.height()), shade)
+        painter.setPen(QPen(theme.mark, 2))
+        painter.drawRect(QRectF(left + 1, rect.top() + 1, right - left - 2, rect.height() - 2))
+        for x in (left, right - px(4)):
+            painter.fillRect(QRectF(x, rect.top() - px(2), px(4), px(8)), theme.mark)
+        whole = window.length_s >= window.duration_s * 0.9999
+        words = (
+            "all of it"
+            if whole
+            else f"window {duration_text(window.length_s).marked} at {window.label(window.from_s, window.length_s)}"
+        )
+        text_left = min(left, self.width() - px(220))
+        draw_marked(
+            painter,
+            QRectF(text_left, 0, px(212), px(15)),
+            words,
+            self.look,
+            size="small",
+            ink=theme.mark,
+            dim=theme.mark,
+        )
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        x = event.position().x()
+        if self.results is None or x < self.plot_rect.left():
+            super().mousePressEvent(event)
+            return
+        left, right = self.frame()
+        reach = self.look.px(5)
+        narrow = right - left <= self.look.px(_EARS) + 1
+        self._grip = (
+            "left"
+            if abs(x - left) <= reach and not narrow
+            else "right"
+            if abs(x - right) <= reach and not narrow
+            else "all"
+        )
+        if self._grip == "all" and not left <= x <= right:
+            self._centre_on(self.time_at(x))
+        self._grabbed_s = self.time_at(x) - self.window_on_time.from_s
+
+    def _centre_on(self, time_s: float) -> None:
+        window = self.window_on_time
+        window.show(time_s - window.length_s / 2, time_s + window.length_s / 2)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        window, time_s = self.window_on_time, self.time_at(event.position().x())
+        if self._grip == "left":
+            window.show(min(time_s, window.to_s), window.to_s, remember=False)
+        elif self._grip == "right":
+            window.show(window.from_s, max(time_s, window.from_s), remember=False)
+        elif self._grip == "all":
+            window.pan(time_s - self._grabbed_s - window.from_s)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        self._grip = ""
