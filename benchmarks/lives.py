@@ -36,7 +36,7 @@ def activity(
 ) -> ActivityCost:
     """Make an activity."""
     return ActivityCost(
-        name, charge_c, duration_s, 0.17, 1 / interval_s, 0.05, 0.1, Grade.TYPED, "typed", (), {}, months=months
+        name, charge_c, duration_s, 0.17, 1 / interval_s, 0.05, 0.1, Grade.ENTERED, "typed", (), {}, months=months
     )
 
 

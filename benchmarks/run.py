@@ -171,7 +171,7 @@ def bench_open(folder: Path) -> None:
         whole = seconds(lambda: session.results.placement(session.project, "bench"))
         row("placing by levels found in the current", f"{whole:.1f} s", "")
         row("sums over the states", f"{seconds(lambda: session.results.ledger(session.project, 'bench')):.1f} s", "")
-        row("looking for faults", f"{seconds(lambda: session.results.checkup(session.project, 'bench')):.1f} s", "")
+        row("looking for faults", f"{seconds(lambda: session.results.quality(session.project, 'bench')):.1f} s", "")
         capture = session.capture("bench")
         for way, rule in (("a band", BandRule("busy", 0.7e-3, 20e-3, 0.1, 0.005)), ("levels", LevelsRule())):
             ours, theirs, ratio = paired(
@@ -220,8 +220,8 @@ def bench_redraw(folder: Path) -> None:
     window = make_window(application, QSettings(str(folder / "window.ini"), QSettings.Format.IniFormat))  # type: ignore[arg-type]
     window.resize(1280, 800)
     window.show()
-    window.desk.open(folder / "raw")
-    while window.desk.jobs.is_busy:
+    window.controller.open(folder / "raw")
+    while window.controller.jobs.is_busy:
         application.processEvents()
     shown, random, times = window.window_on_time, np.random.default_rng(5), []
     for step in range(300):

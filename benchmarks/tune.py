@@ -19,16 +19,16 @@ sys.path.insert(0, str(Path(__file__).resolve().parent.parent / "src"))
 
 from PySide6.QtWidgets import QApplication, QWidget
 
-from warm_ember.model.plan import Change, Limits, Saves
+from warm_ember.model.plan import Limits, PlannedChange, ReduceAverage
 from warm_ember.session.demo import make_demo
 from warm_ember.session.plan_edits import choose_changes
 from warm_ember.session.tuning_results import changes_ahead
 from warm_ember.tuning.prediction import predict
 from warm_ember.tuning.search import smallest_set
-from warm_ember.ui.look.theme import NIGHT, Look
+from warm_ember.ui.look.theme import NIGHT, Appearance
 from warm_ember.ui.pages.tune.plan_list import LETTERS, PlanList
 from warm_ember.ui.pages.tune.shutdown_matrix import ShutdownMatrix
-from warm_ember.ui.pages.tune.waterfall_chart import Staircase
+from warm_ember.ui.pages.tune.waterfall_chart import WaterfallChart
 
 CANDIDATES = 12
 
@@ -64,18 +64,18 @@ def main() -> None:
         show("plan of run 4 after an edit", seconds(lambda: session.tuning.plan(fewer, "r4")), 200)
         start = session.tuning.start(project, "r4")
         show("one prediction", seconds(lambda: [predict(start, ahead) for _ in range(50)]) / 50)
-        many = tuple(Change(f"{n}", (Saves(1e-6 * (1 + n % 5)),)) for n in range(CANDIDATES))
+        many = tuple(PlannedChange(f"{n}", (ReduceAverage(1e-6 * (1 + n % 5)),)) for n in range(CANDIDATES))
         budget_a = predict(start, ()).mean_a - 20e-6
         show(f"smallest set of {CANDIDATES}", seconds(lambda: smallest_set(start, many, budget_a, Limits())))
-        plan, look = session.tuning.plan(project, "r4"), Look(NIGHT)
+        plan, look = session.tuning.plan(project, "r4"), Appearance(NIGHT)
         letters = LETTERS[: len(ahead)]
-        matrix, staircase, listed = ShutdownMatrix(look), Staircase(look), PlanList(look)
+        matrix, waterfall, listed = ShutdownMatrix(look), WaterfallChart(look), PlanList(look)
         matrix.show_matrix(plan.matrix, project.parts, tuple(zip(letters, ahead, strict=True)))
-        staircase.show_plan(plan, letters)
+        waterfall.show_plan(plan, letters)
         listed.show_plan(plan, ())
         for name, widget, size in (
             ("matrix, a frame", matrix, (640, 620)),
-            ("staircase, a frame", staircase, (640, 280)),
+            ("staircase, a frame", waterfall, (640, 280)),
             ("changes and findings, a frame", listed, (640, 360)),
         ):
             show(name, frame_s(widget, *size), 16.7)

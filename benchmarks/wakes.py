@@ -31,7 +31,7 @@ from warm_ember.model.placement import Placement
 from warm_ember.session.wake_results import WakesShown
 from warm_ember.signal.series import ArraySeries
 from warm_ember.ui.lanes.time_window import TimeWindow
-from warm_ember.ui.look.theme import NIGHT, Look
+from warm_ember.ui.look.theme import NIGHT, Appearance
 from warm_ember.ui.pages.wakes.raster_lane import RasterLane
 from warm_ember.ui.pages.wakes.slack_strip import SlackStrip
 from warm_ember.ui.pages.wakes.sleep_depth_map import DepthMap
@@ -72,7 +72,7 @@ def million() -> WakeLedger:
 def page(ledger: WakeLedger) -> None:
     """Show a million wakes, and pan over them."""
     application = QApplication.instance() or QApplication([])
-    look, window = Look(NIGHT), TimeWindow()
+    look, window = Appearance(NIGHT), TimeWindow()
     window.set_capture(ledger.duration_s, ledger.interval_s)
     shown = WakesShown(ledger, wake_profile(ledger))
     table, depth, slack, raster = SourceTable(look), DepthMap(look), SlackStrip(look), RasterLane(look, window)

@@ -25,7 +25,7 @@ from warm_ember.model.project import ExpectedValue
 from warm_ember.signal.levels import find_levels
 from warm_ember.signal.series import ArraySeries
 from warm_ember.tuning.findings.registry import check
-from warm_ember.tuning.findings.waste import Waste
+from warm_ember.tuning.findings.waste import WasteContext
 from warm_ember.tuning.findings.wasters import find_waste
 from warm_ember.tuning.timers.power_saving import ACTIVE_TIME, PERIODIC_UPDATE
 
@@ -303,7 +303,7 @@ def look(made: Made) -> tuple[tuple[Finding, ...], float]:
     placement = place(recording, levels=levels)
     ledger = make_ledger(recording, placement, made.expected)
     wakes = make_wake_ledger(recording, placement, find_wakes(recording, placement, levels))
-    waste = Waste(recording, placement, ledger, wakes, made.expected, supply_v=3.0)
+    waste = WasteContext(recording, placement, ledger, wakes, made.expected, supply_v=3.0)
     return find_waste(waste, check(recording, levels).findings), waste.usual_a
 
 

@@ -24,7 +24,7 @@ from calibration_runs import DEVICES, claimed, compared, first_of, named, source
 from calibration_states import beyond, edges, entries
 
 from warm_ember.attribution.load import UNKNOWN_SPREAD
-from warm_ember.tuning.difference import Difference, Side, by_activity, by_source, by_state, of_average
+from warm_ember.tuning.difference import ComparedRun, Difference, by_activity, by_source, by_state, of_average
 
 DOCUMENT = Path(__file__).parents[1] / "docs" / "calibration.md"
 NINETY, EIGHTY = (0.85, 0.95), (0.74, 0.86)
@@ -76,7 +76,7 @@ def rows() -> Iterator[Row]:
     yield Row("edges", "… settling by 0.5 ms, 10000 S/s", 0.85, 1.0, partial(edges, 10e3, 5e-4))
     for what in _BEYOND:
         yield Row("bounds", what, 0.95, 1.0, partial(beyond, what), "a bound that holds the truth")
-    picks: dict[str, Callable[[Side, Side], Difference | None]] = {
+    picks: dict[str, Callable[[ComparedRun, ComparedRun], Difference | None]] = {
         "mean": of_average,
         "state": partial(named, by_state, "Work"),
         "source": partial(named, by_source, "timer"),

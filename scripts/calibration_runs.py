@@ -14,8 +14,8 @@ from warm_ember.attribution.load import make_load
 from warm_ember.attribution.placing import place
 from warm_ember.attribution.wake_ledger import make_wake_ledger
 from warm_ember.attribution.wakes import find_wakes
-from warm_ember.tuning.claims import Outcome, judge, read_claim
-from warm_ember.tuning.difference import Difference, Side, average, by_source
+from warm_ember.tuning.claims import Outcome, check_claim, read_claim
+from warm_ember.tuning.difference import ComparedRun, Difference, average, by_source
 
 RATE_HZ = 200.0
 DEVICES = {
@@ -26,18 +26,18 @@ DEVICES = {
 }
 
 
-def side_of(device: Device, length_s: float, random: np.random.Generator) -> Side:
+def side_of(device: Device, length_s: float, random: np.random.Generator) -> ComparedRun:
     """Capture a device and take it as one side of a comparison."""
     recording = quick_capture(device.live(length_s, RATE_HZ, random), length_s, RATE_HZ, random)
     placement = place(recording, clock=SAME_CLOCK)
     ledger = make_ledger(recording, placement, supply_v=3.0)
     wakes = make_wake_ledger(recording, placement, find_wakes(recording, placement))
     load = make_load(ledger, (), lambda _source: None)
-    return Side(budget_by_state(load, ledger), ledger, load, wakes)
+    return ComparedRun(budget_by_state(load, ledger), ledger, load, wakes)
 
 
 def compared(
-    device: Device, pick: Callable[[Side, Side], Difference | None], random: np.random.Generator
+    device: Device, pick: Callable[[ComparedRun, ComparedRun], Difference | None], random: np.random.Generator
 ) -> tuple[bool, float, float]:
     """Say whether a difference between two captures of one process is called real."""
     found = pick(side_of(device, 600.0, random), side_of(device, 600.0, random))
@@ -45,13 +45,18 @@ def compared(
 
 
 def named(
-    differences: Callable[[Side, Side], tuple[Difference, ...]], name: str, one: Side, other: Side
+    differences: Callable[[ComparedRun, ComparedRun], tuple[Difference, ...]],
+    name: str,
+    one: ComparedRun,
+    other: ComparedRun,
 ) -> Difference | None:
     """Return the difference of a name, None where neither side has it."""
     return next((found for found in differences(one, other) if found.name == name), None)
 
 
-def first_of(differences: Callable[[Side, Side], tuple[Difference, ...]], one: Side, other: Side) -> Difference | None:
+def first_of(
+    differences: Callable[[ComparedRun, ComparedRun], tuple[Difference, ...]], one: ComparedRun, other: ComparedRun
+) -> Difference | None:
     """Return the largest difference."""
     return next(iter(differences(one, other)), None)
 
@@ -73,7 +78,7 @@ def sources_real(many: int, change: float, random: np.random.Generator) -> tuple
     return bool(found is not None and found.is_real), np.nan, np.nan
 
 
-def _many_wakes(many: int, factor: float, random: np.random.Generator) -> Side:
+def _many_wakes(many: int, factor: float, random: np.random.Generator) -> ComparedRun:
     """Return wakes of a sample's length each 0.1 s, with charges that scatter by half."""
     rate_hz, sigma = 100.0, np.sqrt(np.log1p(0.25))
     charges = factor * np.exp(sigma * random.standard_normal(many) - sigma**2 / 2)
@@ -88,7 +93,7 @@ def _many_wakes(many: int, factor: float, random: np.random.Generator) -> Side:
     ledger = make_ledger(recording, placement)
     load = make_load(ledger, (), lambda _source: None)
     wakes = make_wake_ledger(recording, placement, find_wakes(recording, placement))
-    return Side(budget_by_state(load, ledger), ledger, load, wakes)
+    return ComparedRun(budget_by_state(load, ledger), ledger, load, wakes)
 
 
 def claimed(device: Device, true: float, random: np.random.Generator) -> tuple[bool, float, float]:
@@ -96,6 +101,6 @@ def claimed(device: Device, true: float, random: np.random.Generator) -> tuple[b
     # The second is so much cheaper that the average is that share.
     scale = (true * device.mean_a - SLEEP_A) / (device.mean_a - SLEEP_A)
     before, after = side_of(device, 600.0, random), side_of(replace(device, scale=scale), 600.0, random)
-    outcome = judge(read_claim("half the charge"), average(before), average(after)).outcome
+    outcome = check_claim(read_claim("half the charge"), average(before), average(after)).outcome
     wrong = Outcome.REFUTED if true <= 0.5 else Outcome.SUPPORTED
     return outcome is wrong, np.nan, np.nan

@@ -59,7 +59,7 @@ def functions(window: MainWindow) -> None:
     window.states.functions.choose("modem_wait_reply")
 
 
-def belief(window: MainWindow) -> None:
+def agreement(window: MainWindow) -> None:
     """Hold the firmware's sleep against the current, where a bus line leaks."""
     around_the_report(window)
     window.states.show_view("belief")
@@ -89,13 +89,13 @@ def trade_offs(window: MainWindow) -> None:
 def all_wakes(window: MainWindow) -> None:
     """Fold the wakes of each second, with the serial line's wait as a step of its own."""
     plan = FoldPlan("r5", AlignBy.LINE, "RTC_IRQ", before_s=0.01, length_s=0.12, leaves_out_odd=True)
-    window.desk.apply(edits.set_fold(plan), "fold")
+    window.controller.apply(edits.set_fold(plan), "fold")
     window.trace.show_view("fold")
 
 
 def long_leads(window: MainWindow) -> None:
     """Measure run 4 with long leads, a range of 100 mA, and too little patience."""
-    session = window.desk.session
+    session = window.controller.session
     assert session is not None
     capture = session.capture("r4")
     time_s = np.arange(round(69.0 / capture.current.interval_s)) * capture.current.interval_s
@@ -104,7 +104,7 @@ def long_leads(window: MainWindow) -> None:
     np.minimum(read, 0.1).astype("<f4").tofile(path)
     options = ImportOptions(rate_hz=1 / capture.current.interval_s)
     adopt(session, import_file(session, ImportRequest(path, options, supply_v=3.0)))
-    window.desk.open(session.folder.path)
+    window.controller.open(session.folder.path)
     _settle(window)
 
 
@@ -119,7 +119,7 @@ def doubts(window: MainWindow) -> None:
 
 def a_file(window: MainWindow) -> None:
     """Look at a text of a quarter of run 5, with a gap, before it is imported."""
-    session = window.desk.session
+    session = window.controller.session
     assert session is not None
     path = session.folder.path / "night.csv"
     current = session.capture("r5").current
@@ -135,7 +135,7 @@ def a_file(window: MainWindow) -> None:
 def recording(window: MainWindow) -> None:
     """Record run 5 from the simulated bench, with a debug probe on the rail, around its report."""
     with _bench("--attach", "debugger", "--report-after", "12") as (resource, console):
-        bench = window.bench.bench_desk
+        bench = window.bench.bench_controller
         bench.change("instrument", resource=resource)
         bench.open_console(console)
         bench.find()
@@ -154,8 +154,8 @@ def recording(window: MainWindow) -> None:
 def planning(window: MainWindow) -> None:
     """Plan a capture with a shunt that is too large."""
     with _bench() as (resource, _console):
-        window.bench.bench_desk.change("instrument", resource=resource)
-        window.bench.bench_desk.find()
+        window.bench.bench_controller.change("instrument", resource=resource)
+        window.bench.bench_controller.find()
         _settle(window)
     plan = window.bench.plan
     plan.expectation = msgspec.structs.replace(plan.expectation, shunt_ohm=2.2, capacitance_f=470e-6)
@@ -190,7 +190,7 @@ PICTURES: tuple[tuple[str, str, str, Theme, Callable[[MainWindow], None]], ...] 
     ("trace-day", "Trace", "r4", DAY, around_the_report),
     ("states", "States", "r4", NIGHT, a_row_open),
     ("functions", "States", "r4", NIGHT, functions),
-    ("belief-day", "States", "r3", DAY, belief),
+    ("belief-day", "States", "r3", DAY, agreement),
     ("wakes", "Wakes", "r4", NIGHT, nothing),
     ("battery", "Battery", "r4", NIGHT, nothing),
     ("trade-offs", "Battery", "r4", NIGHT, trade_offs),
@@ -225,9 +225,9 @@ def main(only: list[str]) -> None:
             window.show()
             copy = Path(name) / picture
             shutil.copytree(made, copy)  # the times of the captures with them, so that their summaries hold
-            window.desk.open(copy)
+            window.controller.open(copy)
             _settle(window)
-            window.desk.select_run(run)
+            window.controller.select_run(run)
             _settle(window)
             window.show_page(page)
             arrange(window)
@@ -241,7 +241,7 @@ def main(only: list[str]) -> None:
 
 def _settle(window: MainWindow) -> None:
     QApplication.processEvents()
-    while window.desk.jobs.is_busy:
+    while window.controller.jobs.is_busy:
         QApplication.processEvents()
     QApplication.processEvents()
 

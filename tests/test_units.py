@@ -7,15 +7,15 @@ from hypothesis import strategies as st
 from warm_ember.units import (
     DAY_S,
     MONTH_S,
-    bare,
     decade,
     duration_text,
+    format_significant,
+    format_trimmed,
     parse_duration,
     parse_quantity,
     parse_rate,
     percent_text,
     quantity_text,
-    significant,
 )
 
 currents = st.floats(1e-11, 1e3) | st.floats(-1e3, -1e-11)
@@ -92,8 +92,8 @@ def test_a_small_share_does_not_read_as_nothing() -> None:
 
 def test_nothing_is_written_as_a_dash() -> None:
     assert str(quantity_text(None, "A")) == "–"
-    assert significant(math.nan) == "–"
-    assert bare(math.inf) == "–"
+    assert format_significant(math.nan) == "–"
+    assert format_trimmed(math.inf) == "–"
 
 
 def test_zero_and_below_lie_at_the_bottom_of_the_ramp() -> None:

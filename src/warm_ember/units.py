@@ -31,7 +31,7 @@ _DURATION_PART = re.compile(rf"\s*({_NUMBER})\s*([A-Za-zµμ]*)")
 
 
 @dataclass(frozen=True, slots=True)
-class Text:
+class QuantityText:
     """A number and its unit as they are shown, kept apart because they are set in different weights."""
 
     number: str
@@ -41,7 +41,7 @@ class Text:
         return f"{self.number} {self.unit}".strip()
 
     @property
-    def marked(self) -> str:
+    def rich(self) -> str:
         """The same with the number between ``**``, as the interface's texts mark it."""
         return f"**{self.number}** {self.unit}".strip()
 
@@ -129,12 +129,12 @@ def parse_duration(text: str) -> float:
     return total
 
 
-def significant(value: float, digits: int = 3) -> str:
+def format_significant(value: float, digits: int = 3) -> str:
     """Write a number with so many significant digits, never in exponent form, with a true minus.
 
     Examples
     --------
-    >>> significant(12.345), significant(-0.5), significant(1234.5), significant(99.96)
+    >>> format_significant(12.345), format_significant(-0.5), format_significant(1234.5), format_significant(99.96)
     ('12.3', '−0.500', '1234', '100')
     """
     if not math.isfinite(value):
@@ -146,12 +146,12 @@ def significant(value: float, digits: int = 3) -> str:
     return f"{rounded:.{decimals}f}".replace("-", "−") if decimals else f"{value:.0f}".replace("-", "−")
 
 
-def bare(value: float, digits: int = 3) -> str:
-    """Write a number that was typed, without the zeros that `significant` would add.
+def format_trimmed(value: float, digits: int = 3) -> str:
+    """Write a number that was typed, without the zeros that `format_significant` would add.
 
     Examples
     --------
-    >>> bare(36.0), bare(2.5), bare(19515.2)
+    >>> format_trimmed(36.0), format_trimmed(2.5), format_trimmed(19515.2)
     ('36', '2.5', '19\u2009500')
     """
     if not math.isfinite(value):
@@ -161,7 +161,7 @@ def bare(value: float, digits: int = 3) -> str:
     return text.replace("-", "−")
 
 
-def quantity_text(value: float | None, unit: str, digits: int = 3) -> Text:
+def quantity_text(value: float | None, unit: str, digits: int = 3) -> QuantityText:
     """Write a quantity with an SI prefix that leaves one to three digits before the point.
 
     Examples
@@ -170,9 +170,9 @@ def quantity_text(value: float | None, unit: str, digits: int = 3) -> Text:
     ('318 µA', '−1.28 mA', '–')
     """
     if value is None or not math.isfinite(value):
-        return Text("–", "")
+        return QuantityText("–", "")
     if value == 0:
-        return Text("0", unit)
+        return QuantityText("0", unit)
     rounded = abs(float(f"{value:.{digits - 1}e}"))
     for prefix, scale in (
         ("G", 1e9),
@@ -184,16 +184,16 @@ def quantity_text(value: float | None, unit: str, digits: int = 3) -> Text:
         ("n", 1e-9),
     ):
         if rounded >= scale:
-            return Text(significant(value / scale, digits), prefix + unit)
-    return Text(significant(value / 1e-12, digits), "p" + unit)
+            return QuantityText(format_significant(value / scale, digits), prefix + unit)
+    return QuantityText(format_significant(value / 1e-12, digits), "p" + unit)
 
 
-def told_apart(one: float, other: float, unit: str) -> tuple[Text, Text]:
+def format_distinct(one: float, other: float, unit: str) -> tuple[QuantityText, QuantityText]:
     """Write two quantities with as many digits as it takes to tell them apart, at most eight.
 
     Examples
     --------
-    >>> [str(text) for text in (*told_apart(2.9981, 2.9987, "V"), *told_apart(0.0, 1.0, "C"))]
+    >>> [str(text) for text in (*format_distinct(2.9981, 2.9987, "V"), *format_distinct(0.0, 1.0, "C"))]
     ['2.998 V', '2.999 V', '0 C', '1.00 C']
     """
     for digits in range(3, 9):
@@ -203,7 +203,7 @@ def told_apart(one: float, other: float, unit: str) -> tuple[Text, Text]:
     return texts
 
 
-def duration_text(seconds: float | None, digits: int = 3) -> Text:
+def duration_text(seconds: float | None, digits: int = 3) -> QuantityText:
     """Write a length of time in the unit people use for it, from ns to years.
 
     Examples
@@ -212,29 +212,29 @@ def duration_text(seconds: float | None, digits: int = 3) -> Text:
     ['84.7 ms', '9.62 s', '5.00 min', '6.00 h']
     """
     if seconds is None or not math.isfinite(seconds):
-        return Text("–", "")
+        return QuantityText("–", "")
     size = abs(seconds)
     if size < 99.95:
         return quantity_text(seconds, "s", digits)
     for unit, scale, limit in (("min", 60.0, 5400.0), ("h", HOUR_S, 2 * DAY_S), ("days", DAY_S, 2 * MONTH_S)):
         if size < limit:
-            return Text(significant(seconds / scale, digits), unit)
+            return QuantityText(format_significant(seconds / scale, digits), unit)
     return months_text(seconds, digits)
 
 
-def months_text(seconds: float | None, digits: int = 3) -> Text:
+def months_text(seconds: float | None, digits: int = 3) -> QuantityText:
     """Write a battery life in months of a twelfth of 8760 hours."""
     if seconds is None or not math.isfinite(seconds):
-        return Text("–", "")
-    return Text(significant(seconds / MONTH_S, digits), "months")
+        return QuantityText("–", "")
+    return QuantityText(format_significant(seconds / MONTH_S, digits), "months")
 
 
-def ampere_hours_text(charge_c: float | None, digits: int = 3) -> Text:
+def ampere_hours_text(charge_c: float | None, digits: int = 3) -> QuantityText:
     """Write a battery's charge in Ah."""
     return quantity_text(None if charge_c is None else charge_c / AMPERE_HOUR_C, "Ah", digits)
 
 
-def percent_text(share: float | None) -> Text:
+def percent_text(share: float | None) -> QuantityText:
     """Write a share as a percentage, with enough digits that a small one does not read as nothing.
 
     Examples
@@ -243,13 +243,15 @@ def percent_text(share: float | None) -> Text:
     ['33.9 %', '100 %', '0.045 %', '0 %']
     """
     if share is None or not math.isfinite(share):
-        return Text("–", "")
+        return QuantityText("–", "")
     percent = share * 100
     if percent == 0:
-        return Text("0", "%")
+        return QuantityText("0", "%")
     if abs(percent) >= 99.95:
-        return Text(f"{percent:.0f}", "%")
-    return Text(f"{percent:.1f}".replace("-", "−") if abs(percent) >= 1 else significant(percent, 2), "%")
+        return QuantityText(f"{percent:.0f}", "%")
+    return QuantityText(
+        f"{percent:.1f}".replace("-", "−") if abs(percent) >= 1 else format_significant(percent, 2), "%"
+    )
 
 
 def decade(current_a: float) -> float:

@@ -8,11 +8,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from attribution.made import INTERVAL_S, ArrayLines, Made, stays
-from warm_ember.attribution.belief import Marker, compare_belief, default_threshold_a, state_asleep
-from warm_ember.attribution.crossings import find_comebacks, find_crossings
 from warm_ember.attribution.ledger import make_ledger
 from warm_ember.attribution.placing import place
 from warm_ember.attribution.relabelling import SplitBy, grouped, split
+from warm_ember.attribution.sleep_agreement import Marker, compare_sleep, default_threshold_a, state_asleep
+from warm_ember.attribution.transitions import find_returns, find_transitions
 from warm_ember.model.capture import Event
 from warm_ember.model.placement import Alignment
 from warm_ember.signal.bands import absorbed
@@ -37,7 +37,7 @@ def pulsed() -> Made:
 
 
 def test_entering_and_leaving_take_what_was_put_there(pulsed: Made) -> None:
-    found = {(c.before, c.after): c for c in find_crossings(pulsed.current, place(pulsed))}
+    found = {(c.before, c.after): c for c in find_transitions(pulsed.current, place(pulsed))}
     up, down = found["Sleep", "Awake"], found["Awake", "Sleep"]
     assert (up.count, down.count) == (10, 9)
     assert up.entering_c.value == pytest.approx(10e-3 * 5e-3, rel=1e-4)
@@ -54,7 +54,7 @@ def test_crossings_close_to_the_whole(seed: int) -> None:
     parts = [(f"S{k % 3}", 10.0 ** random.uniform(-6, -2), float(random.uniform(0.2, 2))) for k in range(9)]
     made, _ = stays(*parts, noise=0.05, seed=seed)
     placement = place(made)
-    found = find_crossings(made.current, placement)
+    found = find_transitions(made.current, placement)
     assert sum(c.count for c in found) == placement.intervals - 1
     scale = sum(current * length for _, current, length in parts)
     assert all(abs(c.total_c) < 0.05 * scale for c in found)
@@ -62,13 +62,13 @@ def test_crossings_close_to_the_whole(seed: int) -> None:
 
 def test_a_level_that_stays_up_after_an_activity_is_found() -> None:
     made, _ = stays(*[("Sleep", 2e-6, 1.0), ("Report", 0.1, 0.5), ("Sleep", 5e-6, 1.0), ("Reset", 1e-2, 0.2)] * 5)
-    steps = {(c.state, c.around): c for c in find_comebacks(made.current, place(made))}
+    steps = {(c.state, c.around): c for c in find_returns(made.current, place(made))}
     up = steps["Sleep", ("Report",)]
     assert up.differs
     assert (up.before_a, up.after_a) == (pytest.approx(2e-6), pytest.approx(5e-6))
     assert steps["Sleep", ("Reset",)].step_a.value == pytest.approx(-3e-6)
     steady, _ = stays(*[("Sleep", 2e-6, 1.0), ("Count", 3e-3, 0.3)] * 6, noise=0.02)
-    assert not any(c.differs for c in find_comebacks(steady.current, place(steady)))
+    assert not any(c.differs for c in find_returns(steady.current, place(steady)))
 
 
 def _log(*pairs: tuple[float, float]) -> tuple[Event, ...]:
@@ -79,7 +79,7 @@ def test_the_four_combinations_are_told_apart() -> None:
     """Asleep by belief from 1 to 3 s and from 4 to 6 s; the current is up from 5 to 7 s, and from 0 to 1 s."""
     made, _ = stays(("A", 3e-3, 1.0), ("B", 2e-6, 4.0), ("C", 3e-3, 2.0), ("D", 2e-6, 1.0))
     made = _with_events(made, *_log((1.0, 3.0), (4.0, 6.0)))
-    found = compare_belief(made, Alignment(), 1e-4, Marker())
+    found = compare_sleep(made, Alignment(), 1e-4, Marker())
     assert found is not None
     times = {(row.believed_asleep, row.drew_asleep): row.time_s for row in found.rows}
     assert times == {
@@ -99,7 +99,7 @@ def test_a_gap_takes_nothing_from_a_mean() -> None:
     values = made.current.read(0, 3000).copy()
     values[1200:1700] = np.nan
     gapped = Made(ArraySeries(values, INTERVAL_S), (*made.events, *_log((0.5, 2.5))))
-    found = compare_belief(gapped, Alignment(), 1e-4, Marker())
+    found = compare_sleep(gapped, Alignment(), 1e-4, Marker())
     assert found is not None
     awake = [place for place in found.places if place.believed_asleep]
     assert awake
@@ -112,8 +112,8 @@ def test_a_line_says_the_same_as_the_log_does() -> None:
     asleep[1000:5000] = 1
     made = _with_events(made, *_log((1.0, 5.0)))
     made.lines = ArrayLines(asleep, ("SLEEPS",))
-    by_log = compare_belief(made, Alignment(), 1e-4, Marker())
-    by_line = compare_belief(made, Alignment(), 1e-4, Marker("SLEEPS", asleep_when_high=True))
+    by_log = compare_sleep(made, Alignment(), 1e-4, Marker())
+    by_line = compare_sleep(made, Alignment(), 1e-4, Marker("SLEEPS", asleep_when_high=True))
     assert by_log.rows == by_line.rows
     assert by_line.marker == "line SLEEPS, asleep when high"
     assert state_asleep(made, place(made), Marker(), Alignment()) == "B"
@@ -122,13 +122,13 @@ def test_a_line_says_the_same_as_the_log_does() -> None:
 def test_a_log_that_begins_with_a_wake_began_asleep_and_without_one_nothing_is_said() -> None:
     made, _ = stays(("B", 2e-6, 2.0), ("C", 3e-3, 2.0))
     woken = _with_events(made, Event(2.0, "wake", "rtc"))
-    found = compare_belief(woken, Alignment(), 1e-4, Marker())
+    found = compare_sleep(woken, Alignment(), 1e-4, Marker())
     assert {(row.believed_asleep, row.drew_asleep): row.time_s for row in found.rows if row.count} == {
         (True, True): pytest.approx(2.0), (False, False): pytest.approx(2.0)
     }  # fmt: skip
-    assert compare_belief(made, Alignment(), 1e-4, Marker()) is None
-    assert compare_belief(woken, Alignment(rival_s=1.0), 1e-4, Marker()) is None
-    assert compare_belief(made, Alignment(), 1e-4, Marker("NO_SUCH_LINE")) is None
+    assert compare_sleep(made, Alignment(), 1e-4, Marker()) is None
+    assert compare_sleep(woken, Alignment(rival_s=1.0), 1e-4, Marker()) is None
+    assert compare_sleep(made, Alignment(), 1e-4, Marker("NO_SUCH_LINE")) is None
 
 
 def test_the_threshold_lies_between_sleep_and_what_comes_above() -> None:

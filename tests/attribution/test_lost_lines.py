@@ -13,8 +13,8 @@ from warm_ember.attribution.wake_ledger import WakeLedger, make_wake_ledger
 from warm_ember.attribution.wakes import UNKNOWN, find_wakes
 from warm_ember.model.capture import Event
 from warm_ember.signal.levels import find_levels
-from warm_ember.signal.periods import find_periods
 from warm_ember.signal.series import ArraySeries
+from warm_ember.signal.timer_periods import find_periods
 
 FLOOR_A = 5e-6
 

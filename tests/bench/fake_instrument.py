@@ -33,6 +33,8 @@ class FakeInstrument:
         self._listener = socket.create_server(("127.0.0.1", 0))
         self._listener.settimeout(0.05)
         self.address = f"TCPIP::127.0.0.1::{self._listener.getsockname()[1]}::SOCKET"
+        self.has_left = threading.Event()
+        """Set when a client has closed its link and all that it sent was heard."""
         self._ended = threading.Event()
         self._thread = threading.Thread(target=self._serve)
         self._thread.start()
@@ -54,6 +56,7 @@ class FakeInstrument:
             line.settimeout(0.05)
             self._talk(line)
             line.close()
+            self.has_left.set()
 
     def _talk(self, line):
         waiting = b""

@@ -25,7 +25,7 @@ from warm_ember.bench.link import Link
 from warm_ember.bench.patterns import Patterns
 from warm_ember.bench.recorder import Ending, Job, Recorder
 from warm_ember.bench.simulated.faults import Fault, FaultMode
-from warm_ember.bench.station import Station
+from warm_ember.bench.station import InstrumentConnection
 from warm_ember.errors import BadArgumentError, BadFileError, InstrumentError
 from warm_ember.model.bench import LinePattern, Settings
 from warm_ember.model.capture import CaptureInfo
@@ -37,7 +37,7 @@ TRAP = LinePattern(r"^(a+)+$", "state", r"\1")
 
 
 def recorder_of(server, path: Path, patterns: Patterns | None = None, console: Console | None = None) -> Recorder:
-    station = Station(address(server), timeout_s=30.0)
+    station = InstrumentConnection(address(server), timeout_s=30.0)
     station.instrument.set_source(SETTINGS)
     station.instrument.switch(on=True)
     return Recorder(station, Job(path, SETTINGS, CaptureInfo(1e-3), patterns=patterns or Patterns(())), console)

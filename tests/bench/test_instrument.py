@@ -26,7 +26,7 @@ from warm_ember.bench.link import Link
 from warm_ember.bench.scpi_errors import error_words, parse_error
 from warm_ember.bench.simulated.faults import Fault, FaultMode
 from warm_ember.bench.simulated.instrument import IDENTITY
-from warm_ember.bench.station import Station
+from warm_ember.bench.station import InstrumentConnection
 from warm_ember.errors import BadArgumentError, BadFileError, InstrumentError
 from warm_ember.model.bench import Settings, Trigger, TriggerSource
 
@@ -121,6 +121,7 @@ def test_an_empty_command_is_not_sent() -> None:
         instrument.set_sweep(Settings(interval_s=1e-3), 10)
         assert instrument.make_safe()
         instrument.close()
+        assert fake.has_left.wait(30)
         assert "" not in fake.heard
         assert "OUTPut 0" in fake.heard
 
@@ -232,7 +233,7 @@ def test_somebody_who_says_nothing_and_somebody_who_is_no_instrument() -> None:
 @pytest.mark.parametrize("mode", [FaultMode.FRAGMENTED, FaultMode.SLOW])
 def test_a_slow_or_broken_up_answer_is_whole_all_the_same(serve: Serve, mode: FaultMode) -> None:
     server = serve(fault=Fault(mode, delay_s=0.05))
-    station = Station(address(server), timeout_s=1.0)
+    station = InstrumentConnection(address(server), timeout_s=1.0)
     assert station.instrument.identity == IDENTITY
     station.instrument.set_sweep(Settings(interval_s=1e-4), 200)
     station.instrument.start()

@@ -16,7 +16,7 @@ from warm_ember.bench.description import InstrumentDescription, known_descriptio
 from warm_ember.bench.planning import Expectation, bytes_per_sample, nice_below, plan_capture
 from warm_ember.bench.simulated.attachments import ATTACHMENTS
 from warm_ember.bench.simulated.ranges import RANGES
-from warm_ember.bench.station import Station
+from warm_ember.bench.station import InstrumentConnection
 from warm_ember.bench.wiring import added_by, at_target
 from warm_ember.bench.zero import Level, level_of, read_level, tool_load, zero_from
 from warm_ember.errors import BadArgumentError
@@ -101,7 +101,7 @@ def test_the_zero_is_the_offset_and_the_load_that_truly_hang_there(serve: Serve)
     for name, attached in (("leads open", ()), ("target off", ("debugger", "meter")), ("tool unplugged", ("meter",))):
         for part in ATTACHMENTS:
             server.instrument.target.attach(part.name, attached=part.name in attached)
-        station = Station(address(server), timeout_s=2.0)
+        station = InstrumentConnection(address(server), timeout_s=2.0)
         levels[name] = read_level(station, Settings(3.0, 0.1, interval_s=1e-4), 3.0)
         station.close()
         assert not server.instrument.is_on
@@ -115,7 +115,7 @@ def test_the_zero_is_the_offset_and_the_load_that_truly_hang_there(serve: Serve)
 
 
 def test_a_working_target_is_not_taken_for_a_zero(serve: Serve) -> None:
-    station = Station(address(serve(speed=4.0)), timeout_s=2.0)
+    station = InstrumentConnection(address(serve(speed=4.0)), timeout_s=2.0)
     level = read_level(station, Settings(3.0, 0.1, interval_s=1e-4), 2.0)
     station.close()
     assert not level.is_steady

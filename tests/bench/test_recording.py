@@ -26,7 +26,7 @@ from warm_ember.bench.simulated.faults import Fault, FaultMode
 from warm_ember.bench.simulated.firmware import FIRMWARE, LINES, Post
 from warm_ember.bench.simulated.ranges import Noise
 from warm_ember.bench.simulated.sampling import Sampler
-from warm_ember.bench.station import Station
+from warm_ember.bench.station import InstrumentConnection
 from warm_ember.errors import InstrumentError
 from warm_ember.model.bench import (
     DEFAULT_PATTERNS,
@@ -132,7 +132,7 @@ def quick(
     timeout_s: float = 8.0,
     console: Console | None = None,
 ) -> Recorder:
-    station = Station(address(server), timeout_s=timeout_s)
+    station = InstrumentConnection(address(server), timeout_s=timeout_s)
     station.instrument.set_source(settings)
     station.instrument.switch(on=True)
     job = Job(path, settings, CaptureInfo(settings.interval_s), reconnect_s=reconnect_s)

@@ -16,24 +16,24 @@ from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, pr
 
 from session.same import difference
 from session.small import PARTS, SOURCES, STATES, make_small
-from warm_ember.attribution.belief import Marker
 from warm_ember.attribution.day import day_rows
 from warm_ember.attribution.relabelling import SplitBy
+from warm_ember.attribution.sleep_agreement import Marker
 from warm_ember.errors import WarmEmberError
 from warm_ember.model.battery import Activity, FromStates, FromStretch, FromWakes, Typed
 from warm_ember.model.fold import AlignBy, FoldPlan
 from warm_ember.model.parts import PartLibrary, PartOn
 from warm_ember.model.plan import (
     ActivityEvery,
-    Becomes,
-    Change,
     CurrentBy,
     CurrentTo,
     LengthTo,
     Limits,
-    OftenBy,
     PartTo,
-    Saves,
+    PlannedChange,
+    ReduceAverage,
+    ReplaceState,
+    ScaleRate,
 )
 from warm_ember.model.project import Edit, ExpectedValue, Project, TypedClock
 from warm_ember.model.rules import BandRule, HandRule, LevelsRule, LineRule, LogRule, Rule
@@ -47,7 +47,7 @@ from warm_ember.session.state_results import StateResults
 from warm_ember.session.tuning_results import TuningResults
 from warm_ember.session.wake_results import WakeResults
 from warm_ember.signal.series import ShouldStop, never
-from warm_ember.tuning.findings.registry import Checkup
+from warm_ember.tuning.findings.registry import QualityReport
 
 captures = st.sampled_from(["a", "b"])
 states = st.sampled_from([*STATES, "Rest", "Busy"])
@@ -84,20 +84,20 @@ effects = st.one_of(
     st.builds(CurrentBy, currents_a.map(lambda a: -a), states),
     st.builds(CurrentTo, states, currents_a),
     st.builds(LengthTo, states, st.just(0.03)),
-    st.builds(OftenBy, states, st.just(0.5)),
-    st.builds(Becomes, states, states),
+    st.builds(ScaleRate, states, st.just(0.5)),
+    st.builds(ReplaceState, states, states),
     st.builds(PartTo, parts, modes, states),
     st.builds(ActivityEvery, activities, st.just(60.0)),
-    st.builds(Saves, st.just(1e-6)),
+    st.builds(ReduceAverage, st.just(1e-6)),
 )
 changes = st.builds(
-    Change,
+    PlannedChange,
     st.sampled_from(["one", "two", "three"]),
     st.lists(effects, max_size=2).map(tuple),
     captures,
     st.sampled_from(["", "matrix"]),
     proved_by=st.sampled_from(["", "b"]),
-    is_in=st.booleans(),
+    is_planned=st.booleans(),
 )
 wake_sources = st.builds(
     WakeSource, sources, st.just(()), st.sampled_from(["", "Radio"]), slack_s=st.sampled_from([0.0, 0.4])
@@ -203,8 +203,8 @@ def all_results(results: Results, project: Project, name: str) -> dict[str, Call
         "fold": lambda: results.fold(project, name, results.fold_plan(project, name)),
         "groups": lambda: states.grouped(project, name),
         "sub-rows": lambda: states.sub_rows(project, name, "Sense", SplitBy.ENTRY),
-        "crossings": lambda: states.crossings(project, name),
-        "belief": lambda: states.belief(project, name, Marker()),
+        "crossings": lambda: states.transitions(project, name),
+        "belief": lambda: states.agreement(project, name, Marker()),
         "residuals": lambda: states.residuals(project, name),
         "steps": lambda: battery.steps(project, name),
         "years": lambda: battery.in_years(project, name),
@@ -231,8 +231,8 @@ class FromNothing(Results):
         super().__init__(session.capture)
         self.of = session.results
 
-    def checkup(self, project: Project, name: str, should_stop: ShouldStop = never) -> Checkup:
-        return self.of.checkup(project, name, should_stop)
+    def quality(self, project: Project, name: str, should_stop: ShouldStop = never) -> QualityReport:
+        return self.of.quality(project, name, should_stop)
 
 
 def stale_of(session: Session) -> str:
@@ -347,15 +347,15 @@ def full_project() -> Project:
         sleep_modes=(SleepMode("Old", floor_a=1e-3),),
         wake_plan=WakePlan((WakePath("old-source"),)),
         plan=plan_edits.add_change(
-            Change(
+            PlannedChange(
                 "change",
                 (
                     CurrentBy(1.0, "Old"),
                     CurrentTo("Old", 1.0),
                     LengthTo("Old", 1.0),
-                    OftenBy("Old", 1.0),
-                    Becomes("Old", "Other"),
-                    Becomes("Other", "Old"),
+                    ScaleRate("Old", 1.0),
+                    ReplaceState("Old", "Other"),
+                    ReplaceState("Other", "Old"),
                     PartTo("part", "on", "Old"),
                 ),
             )

@@ -75,7 +75,7 @@ def test_a_result_holds_as_long_as_what_it_read() -> None:
 
 def test_a_project_is_not_read_after_its_result_is_there() -> None:
     graph, kept = ResultGraph(no_captures), []
-    graph.once("lazy", Project(name="one"), lambda project, _: kept.append(project))
+    graph.get_or_compute("lazy", Project(name="one"), lambda project, _: kept.append(project))
     with pytest.raises(RuntimeError, match="already there"):
         _ = kept[0].name
 
@@ -84,10 +84,10 @@ def test_a_project_is_not_read_after_its_result_is_there() -> None:
 def test_no_more_memory_is_held_than_said(sizes: list[int]) -> None:
     graph, shared = ResultGraph(no_captures, most_bytes=100_000), np.zeros(2000)
     for number, size in enumerate(sizes):
-        graph.once(number, Project(), lambda _project, _stop, size=size: (np.zeros(size), shared, shared[5:]))
+        graph.get_or_compute(number, Project(), lambda _project, _stop, size=size: (np.zeros(size), shared, shared[5:]))
     assert graph.held_bytes <= 100_000
     assert graph.held_bytes >= (16_000 if sizes else 0)
-    assert graph.once("x", Project(), lambda _project, _stop: 1) == 1
+    assert graph.get_or_compute("x", Project(), lambda _project, _stop: 1) == 1
 
 
 def test_what_is_larger_than_all_memory_is_kept_until_something_else_comes() -> None:
@@ -98,11 +98,11 @@ def test_what_is_larger_than_all_memory_is_kept_until_something_else_comes() -> 
         return np.zeros(1000)
 
     for _ in range(2):
-        graph.once("large", Project(), large)
+        graph.get_or_compute("large", Project(), large)
     assert len(made) == 1
-    graph.once("small", Project(), lambda _project, _stop: 1)
+    graph.get_or_compute("small", Project(), lambda _project, _stop: 1)
     assert graph.held_bytes < 1000
-    graph.once("large", Project(), large)
+    graph.get_or_compute("large", Project(), large)
     assert len(made) == 2
 
 
@@ -136,11 +136,15 @@ def test_what_many_ask_for_at_once_is_computed_once() -> None:
         return project.name
 
     project = Project(name="one")
-    ask = lambda: answers.append(graph.once("slow", project, slow))  # noqa: E731
+    ask = lambda: answers.append(graph.get_or_compute("slow", project, slow))  # noqa: E731
     threads = in_threads(ask)
     assert begun.wait(WAIT_S)
-    threads += in_threads(ask, ask, lambda: answers.append(graph.once("slow", Project(name="one", supply_v=1.0), slow)))
-    other = graph.once("slow", Project(name="two"), lambda project, _: project.name)  # not held up by the others
+    threads += in_threads(
+        ask, ask, lambda: answers.append(graph.get_or_compute("slow", Project(name="one", supply_v=1.0), slow))
+    )
+    other = graph.get_or_compute(
+        "slow", Project(name="two"), lambda project, _: project.name
+    )  # not held up by the others
     go.set()
     for thread in threads:
         thread.join(WAIT_S)
@@ -161,7 +165,7 @@ def test_who_no_longer_wants_it_fails_nobody_else() -> None:
 
     def asking(who: str, should_stop: ShouldStop) -> None:
         try:
-            answers[who] = graph.once("slow", Project(), slow, should_stop)
+            answers[who] = graph.get_or_compute("slow", Project(), slow, should_stop)
         except Cancelled:
             answers[who] = "cancelled"
 
@@ -190,7 +194,7 @@ def test_what_fails_is_told_to_each_who_asks_and_tried_again() -> None:
 
     for _ in range(2):
         with pytest.raises(BadFileError):
-            graph.once("failing", Project(), failing)
+            graph.get_or_compute("failing", Project(), failing)
     assert len(tries) == 2
 
 

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from warm_ember.errors import BadFileError, Cancelled, ColumnError
-from warm_ember.formats.ahead import one_ahead
+from warm_ember.formats.ahead import prefetch
 from warm_ember.formats.source import ImportOptions
 from warm_ember.session.importing import ImportRequest, adopt, import_file
 from warm_ember.session.preview import preview
@@ -71,10 +71,10 @@ def test_one_ahead_keeps_order_and_raises_where_it_was_due() -> None:
         yield from range(3)
         raise ValueError("the fourth")
 
-    ahead = one_ahead(pieces())
+    ahead = prefetch(pieces())
     assert [next(ahead) for _ in range(3)] == [0, 1, 2]
     with pytest.raises(ValueError, match="the fourth"):
         next(ahead)
-    never_finished = one_ahead(iter(range(1000)))
+    never_finished = prefetch(iter(range(1000)))
     assert next(never_finished) == 0
     never_finished.close()

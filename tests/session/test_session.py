@@ -14,7 +14,7 @@ from warm_ember.session import edits
 from warm_ember.session.demo import demo_project, make_demo
 from warm_ember.session.session import Session
 from warm_ember.store.project_folder import ProjectFolder
-from warm_ember.tuning.difference import Side, by_state
+from warm_ember.tuning.difference import ComparedRun, by_state
 from warm_ember.units import DAY_S
 
 
@@ -143,7 +143,7 @@ def test_activities_from_brackets_and_typed_ones(demo_session: Session) -> None:
 
 def test_a_comparison_finds_the_state_that_changed(demo_session: Session) -> None:
     before, after = demo_session.run("r3"), demo_session.run("r4")
-    one, other = (Side(run.by_state, run.ledger, run.load) for run in (before, after))
+    one, other = (ComparedRun(run.by_state, run.ledger, run.load) for run in (before, after))
     rows = by_state(one, other)
     assert rows[0].name == "Deep sleep"
     assert rows[0].is_real

@@ -11,7 +11,7 @@ from warm_ember.signal import series as series_module
 from warm_ember.signal.crossings import crossings, find_peaks
 from warm_ember.signal.current_bands import current_bands
 from warm_ember.signal.fold import fold, odd_cycles, without_odd
-from warm_ember.signal.period import find_period, whole_cycles
+from warm_ember.signal.fold_period import find_period, whole_cycles
 from warm_ember.signal.series import ArraySeries
 from warm_ember.signal.steps import find_edges, found_edges_s, steps_of
 

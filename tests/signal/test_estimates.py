@@ -78,7 +78,10 @@ def test_an_estimate_scales_with_its_unit(values: list[float], factor: float) ->
     assert low <= one.value <= high
 
 
-@given(st.lists(st.tuples(st.floats(-1, 1), st.floats(0, 1), st.floats(1, 50)), min_size=1, max_size=6))
+# The square of an error below 1e-154 is 0 in double precision; no measured charge comes near that.
+@given(
+    st.lists(st.tuples(st.floats(-1, 1), st.just(0.0) | st.floats(1e-30, 1), st.floats(1, 50)), min_size=1, max_size=6)
+)
 def test_sums_of_estimates_know_no_order(parts: list[tuple[float, float, float]]) -> None:
     found = [Estimate(*part) for part in parts]
     one, other = total(found), total(found[::-1])

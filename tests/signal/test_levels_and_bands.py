@@ -20,7 +20,7 @@ def length(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> s
     return request.param
 
 
-def staircase(
+def waterfall(
     random: np.random.Generator, levels_a: list[float], entries: int, rate_hz: float, noise: float = 0.02
 ) -> tuple[np.ndarray, np.ndarray]:
     """Random stays at given levels; returns samples and the level index of each."""
@@ -37,7 +37,7 @@ def staircase(
 @pytest.mark.parametrize("levels_a", [[2e-6, 1e-3], [3e-6, 9e-4, 8e-3], [1e-6, 5e-5, 1.2e-3, 9e-3, 0.12]])
 @pytest.mark.usefixtures("length")
 def test_each_level_gets_its_charge(random: np.random.Generator, rate_hz: float, levels_a: list[float]) -> None:
-    values, truth = staircase(random, levels_a, 80, rate_hz)
+    values, truth = waterfall(random, levels_a, 80, rate_hz)
     found = find_levels(ArraySeries(values, 1 / rate_hz))
     assert len(found.centres_a) == len(levels_a)
     assert found.centres_a == pytest.approx(levels_a, rel=0.05)
@@ -49,7 +49,7 @@ def test_each_level_gets_its_charge(random: np.random.Generator, rate_hz: float,
 
 @pytest.mark.usefixtures("length")
 def test_edges_are_found_to_the_sample(random: np.random.Generator) -> None:
-    values, truth = staircase(random, [2e-6, 1e-3, 2e-2], 40, 1e4)
+    values, truth = waterfall(random, [2e-6, 1e-3, 2e-2], 40, 1e4)
     found = find_levels(ArraySeries(values, 1e-4))
     expected = np.flatnonzero(np.diff(truth)) + 1
     assert np.abs(found.edges[1:-1] - expected).max() <= 1

@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from warm_ember.signal.periods import find_periods, period_of
+from warm_ember.signal.timer_periods import find_periods, period_of
 
 
 def ticks(period_s: float, length_s: float, jitter: float, random: np.random.Generator) -> np.ndarray:

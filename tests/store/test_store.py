@@ -246,6 +246,24 @@ def test_a_project_reads_back_as_it_was_saved(tmp_path: Path) -> None:
     assert sorted(path.name for path in folder.path.iterdir()) == ["captures", "project.json"]
 
 
+def test_the_names_of_fields_in_a_file_stay_what_they_were(tmp_path: Path) -> None:
+    """Code may call a field by a better name; a project that was written before is read, and written as before."""
+    written = {
+        "format": 1,
+        "sleep_modes": [{"name": "stop", "floor_a": 3e-6, "crossing_c": 2e-6}],
+        "plan": {"changes": [{"name": "slower", "effects": [], "is_in": False}]},
+    }
+    (tmp_path / "project.json").write_text(json.dumps(written))
+    folder = ProjectFolder(tmp_path)
+    project = folder.load()
+    assert project.sleep_modes[0].transition_charge_c == 2e-6
+    assert not project.plan.changes[0].is_planned
+    folder.save(project)
+    again = json.loads((tmp_path / "project.json").read_text())
+    assert again["sleep_modes"][0]["crossing_c"] == 2e-6
+    assert again["plan"]["changes"][0]["is_in"] is False
+
+
 def test_captures_that_lie_in_the_folder_are_added(tmp_path: Path) -> None:
     folder = ProjectFolder(tmp_path)
     folder.save(Project(runs=(Run("b"),)))

@@ -17,9 +17,9 @@ from warm_ember.session import plan_edits
 from warm_ember.session.session import Session
 from warm_ember.signal.estimates import Estimate
 from warm_ember.store.parts_file import read_parts_file, shipped_parts
-from warm_ember.tuning.claims import CHARGE, LIFE, Outcome, judge, read_claim
+from warm_ember.tuning.claims import CHARGE, LIFE, Outcome, check_claim, read_claim
 from warm_ember.tuning.confounders import confounders
-from warm_ember.tuning.difference import Side, by_activity, by_source, of_average
+from warm_ember.tuning.difference import ComparedRun, by_activity, by_source, of_average
 
 STATES = ("Deep sleep", "Count", "Modem idle")
 
@@ -67,7 +67,7 @@ def test_what_is_no_claim_says_what_was_expected(words: str) -> None:
 def test_a_claim_is_supported_only_where_the_whole_interval_does(before, spread, after) -> None:
     claim = read_claim("half the charge")
     one, other = (Estimate(v, v * spread / 1.645) for v in (before, after))
-    judged = judge(claim, one, other)
+    judged = check_claim(claim, one, other)
     assert judged.found.low <= judged.found.value <= judged.found.high
     assert judged.found.value == pytest.approx(after / before)
     assume(min(abs(end - 0.5) for end in (judged.found.low, judged.found.high)) > 1e-9)
@@ -148,7 +148,7 @@ def test_planning_a_cell_puts_one_change_into_the_plan_and_takes_it_out_again(de
 
 def test_a_run_compared_with_itself_differs_in_nothing(demo_session: Session) -> None:
     run, wakes = demo_session.run("r4"), demo_session.results.wake_ledger(demo_session.project, "r4")
-    side = Side(run.by_state, run.ledger, run.load, wakes)
+    side = ComparedRun(run.by_state, run.ledger, run.load, wakes)
     for rows in (by_source(side, side), by_activity(side, side), (of_average(side, side),)):
         assert rows
         assert not any(row.is_real for row in rows)

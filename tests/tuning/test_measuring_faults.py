@@ -42,7 +42,7 @@ def test_a_clean_capture_has_no_findings(random, rate_hz: float) -> None:
 
 def test_the_demo_runs_are_clean(demo_path) -> None:
     with Session.open(demo_path) as session:
-        assert [session.results.checkup(session.project, run.name).findings for run in demo_project().runs] == [()] * 5
+        assert [session.results.quality(session.project, run.name).findings for run in demo_project().runs] == [()] * 5
 
 
 @pytest.mark.parametrize("rate_hz", RATES)

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from attribution.made import INTERVAL_S, stays
 from warm_ember.attribution.placing import place
 from warm_ember.errors import BadArgumentError
-from warm_ember.model.plan import ActivityEvery, CurrentBy, Saves
+from warm_ember.model.plan import ActivityEvery, CurrentBy, ReduceAverage
 from warm_ember.session.session import Session
 from warm_ember.tuning.timers.intervals import ADVERTISING, CONNECTION, MESH_POLL, STANDARDS, supervision
 from warm_ember.tuning.timers.period_model import of_state
@@ -95,7 +95,7 @@ def test_periods_of_the_demo_become_changes(demo_session: Session) -> None:
     assert isinstance(effect, CurrentBy)
     assert effect.by_a == pytest.approx(idle.charge_c * (1 / 10.24 - 1 / idle.period_s))
     alone = demo_session.project.__class__()
-    assert rtc.change(2.0, alone, "r4").effects == (Saves(pytest.approx(rtc.charge_c / 2, rel=1e-3)),)
+    assert rtc.change(2.0, alone, "r4").effects == (ReduceAverage(pytest.approx(rtc.charge_c / 2, rel=1e-3)),)
     granted = demo_session.tuning.asked(project, "r4")
     assert [(one.asked.active_s, one.granted.active_s, one.differ) for one in granted] == [(10.0, 180.0, True)]
     assert not demo_session.tuning.asked(project, "r5")[0].differ

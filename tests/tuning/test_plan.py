@@ -15,23 +15,23 @@ from warm_ember.model.finding import Finding, Kind
 from warm_ember.model.parts import Part, PartMode, Power
 from warm_ember.model.plan import (
     ActivityEvery,
-    Becomes,
-    Change,
     CurrentBy,
     CurrentTo,
     LengthTo,
     Limits,
-    OftenBy,
     PartTo,
     Plan,
-    Saves,
+    PlannedChange,
+    ReduceAverage,
+    ReplaceState,
+    ScaleRate,
 )
 from warm_ember.session.demo import make_demo
 from warm_ember.session.session import Session
 from warm_ember.session.tuning_results import changes_ahead
-from warm_ember.tuning.offers import offers
-from warm_ember.tuning.prediction import Start, by_gain, predict, staircase
+from warm_ember.tuning.prediction import Start, by_gain, predict, waterfall
 from warm_ember.tuning.search import costs_of, smallest_set
+from warm_ember.tuning.suggestions import suggest_changes
 from warm_ember.tuning.waveform import predicted_waveform
 
 
@@ -46,8 +46,8 @@ def start(session: Session) -> Start:
     return session.tuning.start(session.project, "r4")
 
 
-def one(*effects) -> tuple[Change, ...]:
-    return (Change("a change", effects),)
+def one(*effects) -> tuple[PlannedChange, ...]:
+    return (PlannedChange("a change", effects),)
 
 
 def test_without_changes_the_prediction_is_what_was_measured(session: Session, start: Start) -> None:
@@ -71,7 +71,7 @@ def test_every_predicted_step_of_the_demo_is_within_a_tenth_of_the_measured_one(
 ])  # fmt: skip
 def test_what_a_finding_offers_is_what_the_next_run_saves(session: Session, name: str, following: str, kind) -> None:
     bare = msgspec.structs.replace(session.project, plan=Plan())
-    offered = next(one for one in session.tuning.plan(bare, name).offers if one.change.reason == kind)
+    offered = next(one for one in session.tuning.plan(bare, name).suggestions if one.change.reason == kind)
     measured_a = session.run(name).load.mean_a - session.run(following).load.mean_a
     assert offered.saved_a == pytest.approx(measured_a, rel=0.1)
 
@@ -80,14 +80,14 @@ def test_findings_and_leads_alone_reach_the_target(session: Session) -> None:
     project = msgspec.structs.replace(session.project, plan=Plan())
     plan = session.tuning.plan(project, "r4")
     assert plan.mean_a > plan.budget_a
-    kinds = [one.change.reason for one in plan.offers]
+    kinds = [one.change.reason for one in plan.suggestions]
     assert "timer-overridden" in kinds
-    assert any("Status LED" in one.change.name for one in plan.offers)
-    for one in plan.offers:
+    assert any("Status LED" in one.change.name for one in plan.suggestions)
+    for one in plan.suggestions:
         alone = session.tuning.plan(msgspec.structs.replace(project, plan=Plan((one.change,))), "r4")
         assert one.gain_s == pytest.approx(alone.life.life_s - plan.life_s, rel=0.02)
         assert one.gain_s > 0
-    found = session.tuning.smallest_set(project, "r4", tuple(one.change for one in plan.offers))
+    found = session.tuning.smallest_set(project, "r4", tuple(one.change for one in plan.suggestions))
     assert found.changes is not None
     assert found.mean_a <= plan.budget_a
     chosen = msgspec.structs.replace(project, plan=Plan(found.changes))
@@ -101,7 +101,7 @@ def test_a_change_to_sleep_counts_for_the_time_that_is_slept(session: Session, s
     assert saved_a == pytest.approx(5e-6 * asleep, rel=1e-9)
     every = load.mean_a - predict(start, one(CurrentBy(-5e-6))).mean_a
     assert every == pytest.approx(5e-6, rel=1e-9)
-    assert load.mean_a - predict(start, one(Saves(7e-6))).mean_a == pytest.approx(7e-6, rel=1e-9)
+    assert load.mean_a - predict(start, one(ReduceAverage(7e-6))).mean_a == pytest.approx(7e-6, rel=1e-9)
 
 
 def test_a_shorter_stay_leaves_its_time_to_the_rest(session: Session, start: Start) -> None:
@@ -122,21 +122,21 @@ def test_what_happens_less_often_costs_less_by_as_much(session: Session, start: 
     row = start.ledger.row("Log write")
     passing = next(cost for cost in load.costs if cost.name == "Passer-by")
     charge_c, dwell_s = passing.state_charges_c["Log write"]
-    saved_a = load.mean_a - predict(start, one(OftenBy("Log write", 0.25))).mean_a
+    saved_a = load.mean_a - predict(start, one(ScaleRate("Log write", 0.25))).mean_a
     assert saved_a == pytest.approx(0.75 * passing.rate_hz * (charge_c - load.base_a * dwell_s), rel=1e-6)
     assert row.entries > 0
 
 
 def test_changes_meet_as_they_would_in_the_device(start: Start) -> None:
     sleep, shorter = (
-        Change("sleep", (CurrentBy(-4e-3, "Modem idle"),)),
-        Change("shorter", (LengthTo("Modem idle", 10.0),)),
+        PlannedChange("sleep", (CurrentBy(-4e-3, "Modem idle"),)),
+        PlannedChange("shorter", (LengthTo("Modem idle", 10.0),)),
     )
-    alone = [step.alone_a for step in staircase(start, (sleep, shorter))]
-    together = staircase(start, (sleep, shorter))
+    alone = [step.alone_a for step in waterfall(start, (sleep, shorter))]
+    together = waterfall(start, (sleep, shorter))
     assert together[1].saved_a < 0.7 * alone[1]
     assert sum(step.saved_a for step in together) == pytest.approx(
-        sum(step.saved_a for step in staircase(start, (shorter, sleep))), rel=1e-9
+        sum(step.saved_a for step in waterfall(start, (shorter, sleep))), rel=1e-9
     )
 
 
@@ -170,7 +170,7 @@ def test_what_a_change_speaks_of_and_the_run_does_not_know_is_told(start: Start)
         predicted = predict(start, one(effect))
         assert words in predicted.unclear[0]
         assert predicted.mean_a == predict(start, ()).mean_a
-    called = predict(start, one(Becomes("Count", "Counting"), CurrentTo("Counting", 1e-3)))
+    called = predict(start, one(ReplaceState("Count", "Counting"), CurrentTo("Counting", 1e-3)))
     assert called.unclear == ()
     assert called.ledger.row("Counting").mean.value == pytest.approx(1e-3)
 
@@ -187,7 +187,7 @@ def test_no_state_draws_less_than_nothing(start: Start) -> None:
 def test_the_smallest_set_is_what_trying_all_finds(start: Start, saves: list[float], wanted_a: float, data) -> None:
     latencies = data.draw(st.lists(st.sampled_from([0.0, 1.0, 2.0]), min_size=len(saves), max_size=len(saves)))
     changes = tuple(
-        Change(f"{n}", (Saves(saved_a),), latency_s=late)
+        PlannedChange(f"{n}", (ReduceAverage(saved_a),), latency_s=late)
         for n, (saved_a, late) in enumerate(zip(saves, latencies, strict=True))
     )
     limits, now_a = Limits(latency_s=3.0), predict(start, ()).mean_a
@@ -206,7 +206,7 @@ def test_the_smallest_set_is_what_trying_all_finds(start: Start, saves: list[flo
 
 
 def test_too_many_changes_to_try_all_are_taken_one_by_one(start: Start) -> None:
-    changes = tuple(Change(f"{n}", (Saves((1 + n % 7) * 1e-6),)) for n in range(40))
+    changes = tuple(PlannedChange(f"{n}", (ReduceAverage((1 + n % 7) * 1e-6),)) for n in range(40))
     found = smallest_set(start, changes, predict(start, ()).mean_a - 41.5e-6, Limits())
     assert not found.is_complete
     assert len(found.changes) == 7  # five of 7 µA and then some
@@ -215,7 +215,7 @@ def test_too_many_changes_to_try_all_are_taken_one_by_one(start: Start) -> None:
 def test_the_order_by_gain_begins_with_what_saves_most_for_its_effort(session: Session, start: Start) -> None:
     ahead = changes_ahead(session.project, "r4")
     ordered = by_gain(start, tuple(reversed(ahead)))
-    gains = [step.saved_a / step.change.effort for step in staircase(start, ordered)]
+    gains = [step.saved_a / step.change.effort for step in waterfall(start, ordered)]
     assert gains == sorted(gains, reverse=True)
 
 
@@ -243,16 +243,16 @@ def test_a_planned_change_answers_what_it_is_about_and_nothing_else(session: Ses
     found = [tail("pir", "Count"), tail("rtc", "Count"), tail("modem", "Modem idle")]
     kind = Kind.AWAKE_TAIL.value
 
-    def offered(*planned: Change) -> list[str]:
-        names = {one.change.name for one in offers(start, found, matrix, planned, planned)}
+    def offered(*planned: PlannedChange) -> list[str]:
+        names = {one.change.name for one in suggest_changes(start, found, matrix, planned, planned)}
         return [one.remedy for one in found if one.remedy in names]
 
     remedies = [one.remedy for one in found]
     assert offered() == remedies
-    assert offered(Change(remedies[0], found[0].effects, "r4", kind)) == remedies[1:]
+    assert offered(PlannedChange(remedies[0], found[0].effects, "r4", kind)) == remedies[1:]
     # Renamed by hand it stands for whatever of its kind is about the same state.
-    assert offered(Change("Let it sleep", found[0].effects, "r4", kind)) == remedies[2:]
-    assert offered(Change("Something else", found[0].effects, "r4", Kind.TICK_RUNNING.value)) == remedies
+    assert offered(PlannedChange("Let it sleep", found[0].effects, "r4", kind)) == remedies[2:]
+    assert offered(PlannedChange("Something else", found[0].effects, "r4", Kind.TICK_RUNNING.value)) == remedies
 
 
 def test_an_interval_of_what_follows_something_else_is_no_plan_of_its_own(start: Start) -> None:

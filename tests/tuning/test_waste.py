@@ -20,18 +20,18 @@ from warm_ember.model.placement import Alignment
 from warm_ember.model.wakes import SleepMode
 from warm_ember.tuning.findings.sleep_depth import sleep_depth
 from warm_ember.tuning.findings.timer_overridden import timer_overridden
-from warm_ember.tuning.findings.waste import Waste
+from warm_ember.tuning.findings.waste import WasteContext
 from warm_ember.tuning.timers.power_saving import ACTIVE_TIME, PERIODIC_UPDATE
 
 FLOOR_A, IDLE_A = 2e-5, 9e-3
 MODES = (SleepMode("deep", "core", None, 50e-6), SleepMode("light", "core", None, 0.0))
 
 
-def looked_at(made: Made, modes: tuple[SleepMode, ...] = (), **known: object) -> Waste:
+def looked_at(made: Made, modes: tuple[SleepMode, ...] = (), **known: object) -> WasteContext:
     """Lay out all that waste is looked for in."""
     placement = place(made)
     wakes = make_wake_ledger(made, placement, find_wakes(made, placement), typed=modes)
-    return Waste(made, placement, make_ledger(made, placement), wakes, **known)
+    return WasteContext(made, placement, make_ledger(made, placement), wakes, **known)
 
 
 def reported(asked_s: float, granted_s: float, *, asked_period_s: float = 3600.0, period_s: float = 3600.0) -> Made:

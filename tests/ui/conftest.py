@@ -32,7 +32,7 @@ def empty_window(qtbot: QtBot, tmp_path: Path) -> Iterator[MainWindow]:
     qtbot.waitExposed(window)
     yield window
     window.close()
-    assert not window.desk.jobs.is_busy
+    assert not window.controller.jobs.is_busy
     left = [thread for thread in threading.enumerate() if not isinstance(thread, threading._DummyThread)]
     assert len(left) <= before, left
 
@@ -42,7 +42,7 @@ def settle(qtbot: QtBot, empty_window: MainWindow) -> Settle:
     """Wait until nothing is being computed any more."""
 
     def wait() -> None:
-        qtbot.waitUntil(lambda: not empty_window.desk.jobs.is_busy, timeout=180_000)
+        qtbot.waitUntil(lambda: not empty_window.controller.jobs.is_busy, timeout=180_000)
 
     return wait
 
@@ -50,8 +50,8 @@ def settle(qtbot: QtBot, empty_window: MainWindow) -> Settle:
 @pytest.fixture
 def window(empty_window: MainWindow, demo_copy: Path, settle: Settle) -> MainWindow:
     """The window on the demo, run r4."""
-    assert empty_window.desk.open(demo_copy)
+    assert empty_window.controller.open(demo_copy)
     settle()
-    empty_window.desk.select_run("r4")
+    empty_window.controller.select_run("r4")
     settle()
     return empty_window

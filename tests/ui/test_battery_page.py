@@ -42,12 +42,12 @@ def page(battery: BatteryPage, settle) -> BatteryPage:
 def told(window: MainWindow) -> list[str]:
     """What the window says is wrong."""
     messages: list[str] = []
-    window.desk.troubled.connect(messages.append)
+    window.controller.troubled.connect(messages.append)
     return messages
 
 
 def activity_of(window: MainWindow, name: str):
-    return next(one for one in window.desk.project.activities if one.name == name)
+    return next(one for one in window.controller.project.activities if one.name == name)
 
 
 def test_the_smallest_single_change_is_said_and_true(window: MainWindow, page: BatteryPage, settle) -> None:
@@ -55,10 +55,10 @@ def test_the_smallest_single_change_is_said_and_true(window: MainWindow, page: B
     assert f"{best.name}, from {best.now} to **{best.needed}**" in page.sentence()
     assert "Impossible at any sleep current alone" in page.sentence()
     assert (best.name, best.factor) == ("capacity", pytest.approx(1.41, abs=0.02))
-    edit = edits.SetFields("battery", {"capacity_c": window.desk.project.battery.capacity_c * best.factor})
-    window.desk.apply(edit, "a larger battery")
+    edit = edits.SetFields("battery", {"capacity_c": window.controller.project.battery.capacity_c * best.factor})
+    window.controller.apply(edit, "a larger battery")
     settle()
-    life = window.desk.results.life
+    life = window.controller.results.life
     assert life.life_s == pytest.approx(life.target_s, rel=1e-3)
     assert "is met" in page.sentence()
 
@@ -78,7 +78,7 @@ def test_a_parameter_is_chosen_by_mouse_and_key(page: BatteryPage, qtbot: QtBot,
 
 
 def test_without_a_target_one_is_asked_for(window: MainWindow, page: BatteryPage, settle) -> None:
-    window.desk.apply(edits.SetFields("project", {"target_s": None}), "forget the target")
+    window.controller.apply(edits.SetFields("project", {"target_s": None}), "forget the target")
     settle()
     assert page.sentence() == "Type a target to see what would meet it."
     assert page.tradeoffs.found.region is None
@@ -110,14 +110,14 @@ def test_a_row_opens_the_activity_and_its_fields_change_it(
     assert panel.isVisible()
     assert (panel.name_edit.text(), panel.per_day.value()) == ("Passer-by", 412)
     assert "6 × Count in the capture" in panel.facts.text()
-    before = window.desk.results.load.mean_a
+    before = window.controller.results.load.mean_a
     type_into(qtbot, panel.probability, "50 %")
     settle()
     assert activity_of(window, "Passer-by").probability == 0.5
-    assert window.desk.results.load.mean_a < before
+    assert window.controller.results.load.mean_a < before
     type_into(qtbot, panel.retries, "2")
     settle()
-    cost = next(one for one in window.desk.results.load.costs if one.name == "Passer-by")
+    cost = next(one for one in window.controller.results.load.costs if one.name == "Passer-by")
     assert cost.rate_hz == pytest.approx(412 / DAY_S * (0.5 + 0.25 + 0.125))
     type_into(qtbot, panel.name_edit, "Hiker")
     settle()
@@ -162,7 +162,7 @@ def test_an_activity_follows_another_and_what_is_impossible_is_refused(
     panel.follows.activated.emit(panel.follows.currentIndex())
     settle()
     assert not panel.per_day.isVisible()
-    costs = {cost.name: cost.rate_hz for cost in window.desk.results.load.costs}
+    costs = {cost.name: cost.rate_hz for cost in window.controller.results.load.costs}
     assert costs["Passer-by"] == pytest.approx(costs["Report"])
     battery.activities.open("Report")
     panel.follows.setCurrentText("Passer-by")
@@ -188,24 +188,24 @@ def test_a_wake_becomes_an_activity(
         return next(name for name in names if name.startswith("wake by ")), True
 
     monkeypatch.setattr(QInputDialog, "getItem", choose)
-    window.desk.apply(edits.SetFields("project", {"activities": ()}), "forget the activities")
+    window.controller.apply(edits.SetFields("project", {"activities": ()}), "forget the activities")
     settle()
     battery.activities.add()
     settle()
-    (made,) = window.desk.project.activities
+    (made,) = window.controller.project.activities
     assert isinstance(made.source, FromWakes)
     assert {"Deep sleep", "Transmit"} < set(offered)
-    (cost,) = window.desk.results.load.costs
+    (cost,) = window.controller.results.load.costs
     assert cost.measured_hz == pytest.approx(1 / made.interval_s)
     # At the capture's own rates the model is the capture.
-    assert abs(window.desk.results.reproduced.difference) < 1e-6
+    assert abs(window.controller.results.reproduced.difference) < 1e-6
 
 
 def test_a_run_is_taken_as_the_model(window: MainWindow, battery: BatteryPage, settle) -> None:
     battery.activities.take_run()
     settle()
-    results = window.desk.results
-    assert {one.name for one in window.desk.project.activities} == {
+    results = window.controller.results
+    assert {one.name for one in window.controller.project.activities} == {
         row.name for row in results.ledger.rows if row.name != results.load.base_name
     }
     assert results.load.mean_a == pytest.approx(results.ledger.mean_a, rel=1e-6)
@@ -216,7 +216,7 @@ def test_a_typed_activity_is_changed_where_it_is_shown(
     window: MainWindow, battery: BatteryPage, qtbot: QtBot, settle
 ) -> None:
     typed = msgspec.structs.replace(activity_of(window, "Report"), name="Typed", source=Typed(0.5, 2.0, 0.1))
-    window.desk.apply(edits.set_activity(typed), "type one")
+    window.controller.apply(edits.set_activity(typed), "type one")
     settle()
     battery.activities.open("Typed")
     panel = battery.activities.panel
@@ -238,19 +238,19 @@ def test_the_year_is_typed_where_it_is_drawn(
     taken = {effect.name: effect.takes_s for effect in battery.in_years.effects}
     assert taken["reserve"] > taken["self-discharge"] > 0
     assert taken["capacitor across the battery"] is None
-    before = window.desk.results.life.life_s
+    before = window.controller.results.life.life_s
     for month in (0, 1, 11):
         type_into(qtbot, battery.years.months[month], "-39 °C")
         settle()
-    assert window.desk.project.climate.months_c[:3] == (-39, -39, 0)
-    assert window.desk.results.life.life_s < 0.9 * before  # the first deep winter ends it
+    assert window.controller.project.climate.months_c[:3] == (-39, -39, 0)
+    assert window.controller.results.life.life_s < 0.9 * before  # the first deep winter ends it
     type_into(qtbot, battery.years.months[0], "400 °C")
     assert "from −80 °C to 150 °C" in told[-1]
     type_into(qtbot, battery.years.start_edit, "some day")
     assert "expected a date" in told[-1]
     type_into(qtbot, battery.years.start_edit, "2028-02-01")
     settle()
-    assert window.desk.project.climate.start == "2028-02-01"
+    assert window.controller.project.climate.start == "2028-02-01"
 
 
 def test_a_value_is_dragged_and_the_page_follows(
@@ -258,12 +258,12 @@ def test_a_value_is_dragged_and_the_page_follows(
 ) -> None:
     label = battery.panel._labels["battery", "capacity_c"]
     previews = []
-    window.battery.headline_changed.connect(lambda: previews.append(battery.preview))
-    before, life = window.desk.project, window.desk.results.life
+    window.battery.header_changed.connect(lambda: previews.append(battery.preview))
+    before, life = window.controller.project, window.controller.results.life
     qtbot.mousePress(label, LEFT, pos=QPoint(4, 4))
     qtbot.mouseMove(label, QPoint(54, 4))
     settle()
-    assert window.desk.project is before  # nothing is decided yet
+    assert window.controller.project is before  # nothing is decided yet
     assert previews[-1].life.life_s > 1.2 * life.life_s
     assert battery.sentence().split()[0] != f"**{life.life_s}**"
     qtbot.keyClick(label, Qt.Key.Key_Escape)
@@ -276,16 +276,16 @@ def test_a_value_is_dragged_and_the_page_follows(
     shown_s = battery.preview.life.life_s
     qtbot.mouseRelease(label, LEFT, pos=QPoint(54, 4))
     settle()
-    assert window.desk.project.battery.capacity_c > before.battery.capacity_c
-    assert window.desk.results.life.life_s == pytest.approx(shown_s, rel=5e-3)
-    window.desk.undo()
-    assert window.desk.project.battery == before.battery  # one drag is one edit
+    assert window.controller.project.battery.capacity_c > before.battery.capacity_c
+    assert window.controller.results.life.life_s == pytest.approx(shown_s, rel=5e-3)
+    window.controller.undo()
+    assert window.controller.project.battery == before.battery  # one drag is one edit
 
 
 def test_what_is_impossible_is_refused_where_it_is_typed(
     window: MainWindow, battery: BatteryPage, qtbot: QtBot, settle, told: list[str]
 ) -> None:
-    before = window.desk.project
+    before = window.controller.project
     for part, field, text, expected in (
         ("battery", "reserve", "100 %", "reserve: expected from 0 % to below 100 %, found “100 %”"),
         ("battery", "capacity_c", "0 Ah", "capacity: expected above 0 Ah, found “0 Ah”"),
@@ -295,7 +295,7 @@ def test_what_is_impossible_is_refused_where_it_is_typed(
         type_into(qtbot, battery.panel.fields[part, field], text)
         assert told[-1] == expected
     settle()
-    assert window.desk.project is before
+    assert window.controller.project is before
 
 
 def test_a_chosen_cell_brings_its_typical_figures_along(window: MainWindow, battery: BatteryPage, settle) -> None:
@@ -303,13 +303,13 @@ def test_a_chosen_cell_brings_its_typical_figures_along(window: MainWindow, batt
     box.setCurrentText("LR6")
     box.activated.emit(box.currentIndex())
     settle()
-    chosen = window.desk.project.battery
+    chosen = window.controller.project.battery
     assert chosen.capacity_c == 2 * library()["LR6"].capacity_c
     assert chosen.typical == ("capacity_c", "self_discharge_per_year")
-    assert window.desk.results.life.weakest.grade.value == "assumed"
+    assert window.controller.results.life.weakest.grade.value == "assumed"
     battery.panel.changed.emit("battery", "capacity_c", 20_000.0)
     settle()
-    assert window.desk.project.battery.typical == ("self_discharge_per_year",)
+    assert window.controller.project.battery.typical == ("self_discharge_per_year",)
 
 
 def test_a_switching_stage_takes_its_efficiency_by_load(
@@ -317,19 +317,19 @@ def test_a_switching_stage_takes_its_efficiency_by_load(
 ) -> None:
     battery.panel.changed.emit("supply", "kind", SupplyKind.SWITCHING)
     settle()
-    even = window.desk.results.life.life_s
+    even = window.controller.results.life.life_s
     field = battery.panel.by_load
     assert field.isVisible()
     type_into(qtbot, field, "10 uA: 0.5, 0.1: 0.9")
     settle()
-    assert window.desk.project.supply.efficiency_by_load == ((1e-5, 0.5), (0.1, 0.9))
-    assert window.desk.results.life.life_s < even
+    assert window.controller.project.supply.efficiency_by_load == ((1e-5, 0.5), (0.1, 0.9))
+    assert window.controller.results.life.life_s < even
     type_into(qtbot, field, "10 uA, 0.5")
     assert "expected pairs such as" in told[-1]
     type_into(qtbot, field, "0.1: 1.9")
     settle()
     assert "efficiency_by_load" in told[-1]
-    assert window.desk.project.supply.efficiency_by_load[0] == (1e-5, 0.5)
+    assert window.controller.project.supply.efficiency_by_load[0] == (1e-5, 0.5)
 
 
 def discharge_file(path: Path, current_a: float, ohm: float, charge_c: float) -> Path:
@@ -354,36 +354,36 @@ def test_a_cell_is_made_from_discharges_checked_changed_saved_and_opened(
     monkeypatch.setattr(QFileDialog, "getOpenFileNames", lambda *_: (files, ""))
     battery.cell.from_discharges()
     settle()
-    made = cell_of(window.desk.project.battery)
+    made = cell_of(window.controller.project.battery)
     assert (made.what, made.resistance_ohm) == ("slow", pytest.approx(2.0, rel=1e-3))
     assert made.capacity_by_load == ((0.01, 1.0), (0.05, pytest.approx(0.8)))
-    assert window.desk.project.battery.capacity_c == pytest.approx(2 * 5000)
+    assert window.controller.project.battery.capacity_c == pytest.approx(2 * 5000)
     # Emptied as it was measured it gives the same.
     assert abs(battery.cell.run.check.charge_difference) < 0.01
     assert battery.cell.run.check.worst_v < 0.01
     assert "gives back the discharge" in battery.sentence()
     type_into(qtbot, battery.cell.view.numbers["resistance_ohm"], "3")
     settle()
-    assert cell_of(window.desk.project.battery).resistance_ohm == 3.0
+    assert cell_of(window.controller.project.battery).resistance_ohm == 3.0
     type_into(qtbot, battery.cell.view.edits["ocv_v"], "0: 2.4, 1: 3.3")
     settle()
-    assert cell_of(window.desk.project.battery).ocv_v == ((0.0, 2.4), (1.0, 3.3))
+    assert cell_of(window.controller.project.battery).ocv_v == ((0.0, 2.4), (1.0, 3.3))
     type_into(qtbot, battery.cell.view.edits["ocv_v"], "1: 2.4, 0: 3.3")
     settle()
     assert "rising" in told[-1]
     battery.cell.save_file(tmp_path / "mine.json")
-    assert read_cell(tmp_path / "mine.json") == cell_of(window.desk.project.battery)
+    assert read_cell(tmp_path / "mine.json") == cell_of(window.controller.project.battery)
     battery.cell.view.current.value_entered.emit(0.02)
     settle()
     assert battery.cell.run.current_a == 0.02
     (tmp_path / "bad.json").write_text('{"ocv_v": [[0, 1]], "colour": 3}')
     battery.cell.open_file(tmp_path / "bad.json")
     assert "bad.json" in told[-1]
-    window.desk.apply(edits.SetFields("battery", {"cell": "FR6"}), "the old cell")
+    window.controller.apply(edits.SetFields("battery", {"cell": "FR6"}), "the old cell")
     settle()
     battery.cell.open_file(tmp_path / "mine.json")
     settle()
-    assert cell_of(window.desk.project.battery).ocv_v == ((0.0, 2.4), (1.0, 3.3))
+    assert cell_of(window.controller.project.battery).ocv_v == ((0.0, 2.4), (1.0, 3.3))
 
 
 def test_a_table_without_a_current_asks_for_it(
@@ -408,7 +408,7 @@ def test_a_library_cell_that_is_changed_becomes_ones_own(
     battery.show_view("cell")
     type_into(qtbot, battery.cell.view.numbers["resistance_ohm"], "1")
     settle()
-    cell = window.desk.project.battery.cell
+    cell = window.controller.project.battery.cell
     assert (cell.what, cell.origin, cell.resistance_ohm) == ("FR6, changed", "typed, from FR6", 1.0)
     assert library()["FR6"].resistance_ohm == 0.15
     assert battery.panel.cell_box.currentText() == "FR6, changed"
@@ -417,17 +417,19 @@ def test_a_library_cell_that_is_changed_becomes_ones_own(
 def test_a_model_that_never_ends_says_so(window: MainWindow, battery: BatteryPage, settle) -> None:
     nothing = msgspec.structs.replace(activity_of(window, "Report"), source=Typed(0.0))
     fields = {"activities": (nothing,), "target_s": None}
-    window.desk.apply(edits.SetFields("project", fields), "nothing at all")
-    window.desk.apply(edits.SetFields("battery", {"cell": None, "self_discharge_per_year": 0.0}), "an ideal battery")
+    window.controller.apply(edits.SetFields("project", fields), "nothing at all")
+    window.controller.apply(
+        edits.SetFields("battery", {"cell": None, "self_discharge_per_year": 0.0}), "an ideal battery"
+    )
     settle()
-    model = life_model(window.desk.project, window.desk.results.load)
+    model = life_model(window.controller.project, window.controller.results.load)
     from dataclasses import replace
 
     from warm_ember.model.figure import Figure
 
     endless = replace(model, load=replace(model.load, base=Figure(0.0), costs=()))
     assert math.isinf(estimate_life(endless).life_s)
-    battery.results = replace(window.desk.results, life=estimate_life(endless), load=endless.load)
+    battery.results = replace(window.controller.results, life=estimate_life(endless), load=endless.load)
     battery._show()
     assert "never ends" in battery.sentence()
 
@@ -455,7 +457,7 @@ def test_a_view_leaves_the_ramp_as_it_was(window: MainWindow, battery: BatteryPa
 def test_what_hardly_makes_sense_is_shown_all_the_same(
     window: MainWindow, battery: BatteryPage, settle, part: str, fields: dict[str, object], words: str
 ) -> None:
-    window.desk.apply(edits.SetFields(part, fields), "something odd")
+    window.controller.apply(edits.SetFields(part, fields), "something odd")
     settle()
     assert words in battery.sentence()
     for view in ("years", "trade-offs", "cell", "life"):

@@ -23,7 +23,7 @@ from warm_ember.bench.zero import STAGES, Level
 from warm_ember.model.bench import Attached, LinePattern, Send, Take, TriggerSource
 from warm_ember.model.figure import Grade
 from warm_ember.store.project_folder import ProjectFolder
-from warm_ember.ui.look.marked import plain
+from warm_ember.ui.look.rich_text import plain
 from warm_ember.ui.look.theme import DAY
 from warm_ember.ui.pages.bench.page import BenchPage
 from warm_ember.ui.pages.bench.wiring_panel import KNOWN_PARTS
@@ -34,7 +34,7 @@ from warm_ember.ui.shell.window import MainWindow
 def page(window: MainWindow) -> Iterator[BenchPage]:
     window.show_page("Bench")
     with ExitStack() as stack:
-        stack.callback(window.bench.bench_desk.close)
+        stack.callback(window.bench.bench_controller.close)
         yield window.bench
 
 
@@ -42,19 +42,19 @@ def connect(page: BenchPage, server, qtbot: QtBot) -> None:
     """Type the addresses of instrument and console, as a user does."""
     type_into(qtbot, page.recipe.resource, address(server))
     type_into(qtbot, page.console.address, console_address(server))
-    assert page.desk.project.bench.resource == address(server)
-    assert page.bench_desk.console is not None
+    assert page.controller.project.bench.resource == address(server)
+    assert page.bench_controller.console is not None
 
 
 def ended(page: BenchPage) -> bool:
-    return not page.bench_desk.is_recording and not page.desk.jobs.is_busy
+    return not page.bench_controller.is_recording and not page.controller.jobs.is_busy
 
 
 def test_recording_is_seen_as_it_comes_and_becomes_the_run(page, window, qtbot: QtBot, settle, serve) -> None:  # noqa: F811
     server = serve("r5", speed=5.0, report_at_s=6.0)
     connect(page, server, qtbot)
     type_into(qtbot, page.recipe.settings["duration_s"], "15 s")
-    runs = len(page.desk.project.runs)
+    runs = len(page.controller.project.runs)
     qtbot.mouseClick(page.strip.key, LEFT)
     qtbot.waitUntil(lambda: page._live is not None and page._live.capture.duration_s > 8.0, timeout=30_000)
     assert page.strip.key.text() == "Stop recording"
@@ -62,14 +62,16 @@ def test_recording_is_seen_as_it_comes_and_becomes_the_run(page, window, qtbot: 
     page.show_frame()
     assert "Recording" in plain(page.sentence())
     assert "recording" in page.link().detail
-    assert plain(window.spine.links["Trace"].shown.detail) == "run 4: leak fixed"  # the others stay on the last run
+    assert (
+        plain(window.navigation.links["Trace"].shown.detail) == "run 4: leak fixed"
+    )  # the others stay on the last run
     assert page.stack.results is page._live
     assert "Deep sleep" in page._live.placement.names
     assert page.stack.current.value_at(page.window_on_time.to_s - 0.1) > 0
     qtbot.waitUntil(lambda: ended(page), timeout=60_000)
     settle()
-    assert len(page.desk.project.runs) == runs + 1
-    results = window.desk.results
+    assert len(page.controller.project.runs) == runs + 1
+    results = window.controller.results
     assert results.capture.current.samples == 150_000
     assert results.whole.coverage == 1.0
     assert results.ledger.row("Transmit").charge_c == pytest.approx(0.127 * 8.9, rel=0.1)
@@ -81,7 +83,7 @@ def test_recording_is_seen_as_it_comes_and_becomes_the_run(page, window, qtbot: 
 def test_one_key_records_and_stops_and_the_moment_is_marked(page, window, qtbot: QtBot, settle, serve) -> None:  # noqa: F811
     connect(page, serve("r5"), qtbot)
     type_into(qtbot, page.recipe.settings["duration_s"], "0")
-    assert page.desk.project.bench.settings.duration_s is None
+    assert page.controller.project.bench.settings.duration_s is None
     window.setFocus()
     qtbot.keyClick(window, Qt.Key.Key_F9)
     qtbot.waitUntil(lambda: page._live is not None and page._live.capture.duration_s > 0.4, timeout=30_000)
@@ -89,7 +91,7 @@ def test_one_key_records_and_stops_and_the_moment_is_marked(page, window, qtbot:
     qtbot.keyClick(window, Qt.Key.Key_F9)
     qtbot.waitUntil(lambda: ended(page), timeout=30_000)
     settle()
-    assert [event.event for event in window.desk.results.capture.events].count("mark") == 1
+    assert [event.event for event in window.controller.results.capture.events].count("mark") == 1
     assert page.strip.key.text() == "Record"
 
 
@@ -103,7 +105,7 @@ def test_a_fault_is_told_and_what_came_stays(page, window, qtbot: QtBot, settle,
     settle()
     assert "does not go with how it is set" in window.messages.words.text()
     assert "is kept" in window.messages.words.text()
-    assert window.desk.results.capture.current.samples > 1000
+    assert window.controller.results.capture.current.samples > 1000
     assert not server.instrument.is_on
 
 
@@ -112,7 +114,7 @@ def test_nothing_is_switched_on_above_the_guard(page, window, qtbot: QtBot, serv
     connect(page, server, qtbot)
     type_into(qtbot, page.recipe.settings["voltage_v"], "4.5 V")
     qtbot.mouseClick(page.strip.key, LEFT)
-    assert not page.bench_desk.is_recording
+    assert not page.bench_controller.is_recording
     assert "above the guard" in window.messages.words.text()
     assert server.instrument.run("VOLT?") == b"0.000000E+00\n"
 
@@ -123,28 +125,28 @@ def test_the_wiring_is_drawn_and_typed_where_it_hangs(page, window, qtbot: QtBot
     page.wiring.hang(meter)
     card = page.wiring.attached[-1]
     qtbot.mouseClick(card.subtracted, LEFT, pos=QPoint(8, card.subtracted.height() // 2))
-    assert page.desk.project.bench.attached[-1].subtracted
+    assert page.controller.project.bench.attached[-1].subtracted
     type_into(qtbot, page.wiring.attached[-1].value, "1M")
-    assert page.desk.project.bench.attached[-1].ohm == pytest.approx(1e6)
-    assert page.desk.project.bench.attached[-1].grade is Grade.ENTERED
+    assert page.controller.project.bench.attached[-1].ohm == pytest.approx(1e6)
+    assert page.controller.project.bench.attached[-1].grade is Grade.ENTERED
     assert "4.34 µA" in plain(page.sentence())
     page._subtract("none")
-    assert not any(one.subtracted for one in page.desk.project.bench.attached)
+    assert not any(one.subtracted for one in page.controller.project.bench.attached)
     assert "floor" in page.warning()
-    assert window.spine.links["Bench"].shown.doubt
+    assert window.navigation.links["Bench"].shown.doubt
     qtbot.mouseClick(page.wiring.attached[-1].remove, LEFT)
-    assert meter.name not in {one.name for one in page.desk.project.bench.attached}
+    assert meter.name not in {one.name for one in page.controller.project.bench.attached}
     type_into(qtbot, page.wiring.ohm, "0.24")
-    assert page.desk.project.bench.burden_ohm == pytest.approx(0.24)
+    assert page.controller.project.bench.burden_ohm == pytest.approx(0.24)
     assert "mV" in page.wiring.burden.detail.text()
-    window.desk.undo()
-    assert page.desk.project.bench.burden_ohm is None
+    window.controller.undo()
+    assert page.controller.project.bench.burden_ohm is None
 
 
 def test_what_lines_mean_is_edited_in_a_table(page, qtbot: QtBot) -> None:
     console = page.console
     qtbot.mouseClick(console.what, LEFT)
-    before = page.desk.project.bench.patterns
+    before = page.controller.project.bench.patterns
     console.add_pattern()
     row = console.table.rowCount() - 1
     for column, text in enumerate(("(", "state", r"\1")):
@@ -152,9 +154,9 @@ def test_what_lines_mean_is_edited_in_a_table(page, qtbot: QtBot) -> None:
         console.table.setItem(row, column, item)
         item.setText(text)
     assert "can be used" in console.problem.text()
-    assert page.desk.project.bench.patterns == before
+    assert page.controller.project.bench.patterns == before
     console.table.item(row, 0).setText("^cnt ([0-9]+)")
-    assert page.desk.project.bench.patterns[-1] == LinePattern("^cnt ([0-9]+)", "state", r"\1")
+    assert page.controller.project.bench.patterns[-1] == LinePattern("^cnt ([0-9]+)", "state", r"\1")
     console.add_line(ConsoleLine(0.0, "cnt 136"))
     console.add_line(ConsoleLine(0.0, "<b>tail 20 s</b>", sent=True))
     assert "▌ cnt 136" in console.lines.toPlainText().replace("\xa0", " ")
@@ -181,18 +183,18 @@ def test_a_recipe_is_written_as_lines_and_kept(page, window, qtbot: QtBot) -> No
     recipe.steps.setPlainText("power on\ndance")
     assert "is no step" in recipe.steps_problem.text()
     qtbot.mouseClick(page.strip.key, LEFT)
-    assert not page.bench_desk.is_recording
+    assert not page.bench_controller.is_recording
     recipe.steps.setPlainText("power on\nsend “version”\nrecord 10 s as boot")
     recipe.save_as("boot")
-    kept = page.desk.project.bench.recipe("boot")
+    kept = page.controller.project.bench.recipe("boot")
     assert kept.steps[1:] == (Send("version"), Take(10.0, "boot"))
     type_into(qtbot, recipe.settings["interval_s"], "1 ms")
     recipe.choose("boot")
-    assert page.desk.project.bench.settings.interval_s == 1e-4
+    assert page.controller.project.bench.settings.interval_s == 1e-4
     recipe.choose("power on, record")
     assert recipe.recipe_name == ""
-    window.desk.save()
-    assert ProjectFolder(window.desk.session.folder.path).load().bench.recipe("boot") == kept
+    window.controller.save()
+    assert ProjectFolder(window.controller.session.folder.path).load().bench.recipe("boot") == kept
 
 
 def test_a_trigger_shows_what_it_needs(page, qtbot: QtBot) -> None:
@@ -203,8 +205,8 @@ def test_a_trigger_shows_what_it_needs(page, qtbot: QtBot) -> None:
     assert recipe.before.isVisible()
     assert not recipe.line.isVisible()
     type_into(qtbot, recipe.level, "2 mA")
-    assert page.desk.project.bench.settings.trigger.level_a == pytest.approx(2e-3)
-    assert page.desk.project.bench.settings.trigger.source is TriggerSource.LEVEL
+    assert page.controller.project.bench.settings.trigger.level_a == pytest.approx(2e-3)
+    assert page.controller.project.bench.settings.trigger.source is TriggerSource.LEVEL
 
 
 def choose(box: QComboBox, text: str) -> None:
@@ -220,7 +222,7 @@ def test_a_plan_says_what_stays_unseen_and_is_taken(page, qtbot: QtBot) -> None:
     assert "may reset" in plan.unseen.text()
     type_into(qtbot, plan.fields["shortest_s"], "5 ms")
     qtbot.mouseClick(plan.take, LEFT)
-    assert page.desk.project.bench.settings.interval_s == pytest.approx(5e-4)
+    assert page.controller.project.bench.settings.interval_s == pytest.approx(5e-4)
     assert page.view == "record"
     page.show_view("plan")
     type_into(qtbot, plan.fields["floor_a"], "3 A")
@@ -236,23 +238,23 @@ def test_the_guided_zero_sets_offset_and_baseline(page, window, qtbot: QtBot, se
     qtbot.mouseClick(zero.keys[STAGES[0].name], LEFT)
     settle()
     assert zero.results[STAGES[0].name].text() == "not steady"  # the target hangs there and works
-    assert page.desk.project.bench.zero is None
+    assert page.controller.project.bench.zero is None
     server.instrument.run("ROUT:OPEN (@5)")
     server.instrument.run("ROUT:CLOS (@2)")
     for stage, bridge in ((STAGES[0], "OPEN"), (STAGES[1], "CLOS")):
         server.instrument.run(f"ROUT:{bridge} (@2)")
         qtbot.mouseClick(zero.keys[stage.name], LEFT)
         settle()
-    found = page.desk.project.bench.zero
+    found = page.controller.project.bench.zero
     assert found.offset_a == pytest.approx(2e-8, abs=1e-8)
     assert found.load_a == pytest.approx(310e-6, rel=0.02)
     qtbot.mouseClick(zero.subtract_load, LEFT)
-    load = page.desk.project.bench.attached[-1]
+    load = page.controller.project.bench.attached[-1]
     assert (load.grade, load.subtracted) == (Grade.MEASURED, True)
     assert load.current_a == pytest.approx(310e-6, rel=0.02)
     zero.new_check.setText("leads twisted")
     qtbot.keyClick(zero.new_check, Qt.Key.Key_Return)
-    assert page.desk.project.bench.checks[-1].text == "leads twisted"
+    assert page.controller.project.bench.checks[-1].text == "leads twisted"
     zero.take_level(STAGES[2].name, Level(2e-8, 1e-9))
     assert "unplugged tools" in zero.outcome.text()
 
@@ -289,7 +291,7 @@ def test_an_interrupted_recording_is_offered_and_recovered(
     assert writer.stdout.readline() == b"written\n"
     writer.send_signal(signal.SIGKILL)
     writer.communicate()
-    assert empty_window.desk.open(demo_copy)
+    assert empty_window.controller.open(demo_copy)
     settle()
     page = empty_window.bench
     empty_window.show_page("Bench")
@@ -297,8 +299,8 @@ def test_an_interrupted_recording_is_offered_and_recovered(
     assert "night" in page.recovery_words.text()
     qtbot.mouseClick(page.recover_key, LEFT)
     settle()
-    assert empty_window.desk.results.run.name == "night"
-    assert empty_window.desk.results.capture.current.samples == 50_000
+    assert empty_window.controller.results.run.name == "night"
+    assert empty_window.controller.results.capture.current.samples == 50_000
     assert not page.recovery.isVisible()
 
 
@@ -309,13 +311,13 @@ def test_closing_the_window_keeps_the_recording(
     settle,
     serve,  # noqa: F811
 ) -> None:
-    empty_window.desk.open(demo_copy)
+    empty_window.controller.open(demo_copy)
     settle()
     page = empty_window.bench
     empty_window.show_page("Bench")
     server = serve("r5")
     connect(page, server, qtbot)
-    before = {run.name for run in empty_window.desk.project.runs}
+    before = {run.name for run in empty_window.controller.project.runs}
     qtbot.mouseClick(page.strip.key, LEFT)
     qtbot.waitUntil(lambda: page._live is not None and page._live.capture.duration_s > 0.3, timeout=30_000)
     empty_window.close()
@@ -328,7 +330,7 @@ def test_with_no_project_the_page_says_so(empty_window: MainWindow, qtbot: QtBot
     empty_window.show_page("Bench")
     qtbot.mouseClick(empty_window.bench.strip.key, LEFT)
     assert "Open a project first" in empty_window.messages.words.text()
-    assert empty_window.bench.desk.project.bench.attached == ()
+    assert empty_window.bench.controller.project.bench.attached == ()
 
 
 def test_long_names_stay_inside(page, qtbot: QtBot) -> None:

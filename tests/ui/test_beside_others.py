@@ -28,50 +28,50 @@ EVIL = '<img src="file:///etc/hostname"><a href="x"><h1>evil</h1>&amp;'
 
 
 def test_another_programs_edits_are_taken_in_and_kept(window: MainWindow, qtbot: QtBot, settle) -> None:
-    folder = window.desk.session.folder.path
+    folder = window.controller.session.folder.path
     with Session.open(folder) as other:
         other.apply(lambda project: msgspec.structs.replace(project, supply_v=2.7), "voltage")
         other.save()
-    window.desk.apply(edits.SetFields("project", {"target_s": 5e7}), "target")
-    window.desk.save()
+    window.controller.apply(edits.SetFields("project", {"target_s": 5e7}), "target")
+    window.controller.save()
     settle()
-    assert (window.desk.project.supply_v, window.desk.project.target_s) == (2.7, 5e7)
+    assert (window.controller.project.supply_v, window.controller.project.target_s) == (2.7, 5e7)
     assert "Another program changed this project" in window.messages.words.text()
     assert ProjectFolder(folder).load().supply_v == 2.7
-    window.desk.undo()
-    assert (window.desk.project.supply_v, window.desk.project.target_s != 5e7) == (2.7, True)
+    window.controller.undo()
+    assert (window.controller.project.supply_v, window.controller.project.target_s != 5e7) == (2.7, True)
 
 
 def test_coming_back_to_the_window_shows_what_others_did(window: MainWindow, qtbot: QtBot, settle) -> None:
-    with Session.open(window.desk.session.folder.path) as other:
+    with Session.open(window.controller.session.folder.path) as other:
         other.apply(lambda project: msgspec.structs.replace(project, supply_v=2.7), "voltage")
         other.save()
     window.activateWindow()
     qtbot.waitUntil(window.isActiveWindow)
     QGuiApplication.sendEvent(window, QEvent(QEvent.Type.ActivationChange))
     settle()
-    assert window.desk.project.supply_v == 2.7
+    assert window.controller.project.supply_v == 2.7
 
 
 def test_a_project_that_was_moved_away_is_told_and_not_made_anew(window: MainWindow, tmp_path: Path, settle) -> None:
-    folder = window.desk.session.folder.path
+    folder = window.controller.session.folder.path
     folder.rename(tmp_path / "elsewhere")
-    window.desk.apply(edits.SetFields("project", {"target_s": 5e7}), "target")
-    window.desk.save()
+    window.controller.apply(edits.SetFields("project", {"target_s": 5e7}), "target")
+    window.controller.save()
     assert "moved or removed" in window.messages.words.text()
     assert not folder.exists()
     (tmp_path / "elsewhere").rename(folder)
-    window.desk.save()
+    window.controller.save()
     assert ProjectFolder(folder).load().target_s == 5e7
 
 
 def test_no_text_of_others_is_taken_for_markup(window: MainWindow, settle) -> None:
-    project = window.desk.project
+    project = window.controller.project
     runs = tuple(msgspec.structs.replace(run, title=EVIL, changed=EVIL) for run in project.runs)
     bench = msgspec.structs.replace(project.bench, resource=EVIL, console=EVIL)
-    window.desk.apply(edits.SetFields("project", {"name": EVIL, "runs": runs, "bench": bench}), "names")
+    window.controller.apply(edits.SetFields("project", {"name": EVIL, "runs": runs, "bench": bench}), "names")
     settle()
-    window.desk.troubled.emit(EVIL)
+    window.controller.troubled.emit(EVIL)
     for title in ("Bench", "Trace", "States", "Wakes", "Battery", "Tune", "Runs"):
         window.show_page(title)
         settle()
@@ -99,8 +99,8 @@ def test_a_signal_closes_the_window_in_good_order(tmp_path: Path, demo_copy: Pat
         "from PySide6.QtCore import QTimer\n"
         "import warm_ember.ui.application as application\n"
         "def begin(window, project, *, make_demo):\n"
-        "    window.desk.open(project)\n"
-        "    bench = window.pages['Bench'].bench_desk\n"
+        "    window.controller.open(project)\n"
+        "    bench = window.pages['Bench'].bench_controller\n"
         "    bench.change('instrument', resource=sys.argv[2])\n"
         "    bench.change_settings('length', duration_s=None, voltage_v=3.0, interval_s=1e-3)\n"
         "    assert bench.start('by signal')\n"

@@ -7,40 +7,40 @@ from pytestqt.qtbot import QtBot
 
 from ui.conftest import Settle
 from warm_ember.errors import BadArgumentError
-from warm_ember.model.plan import Change, Saves
+from warm_ember.model.plan import PlannedChange, ReduceAverage
 from warm_ember.session import edits, plan_edits
 from warm_ember.session.results import RunResults
 from warm_ember.ui.shell.window import MainWindow
 
 
 def test_all_runs_are_read_only_while_somebody_looks_at_them(window: MainWindow, settle: Settle) -> None:
-    desk = window.desk
+    controller = window.controller
     window.show_page("Trace")
-    desk.apply(edits.SetFields("battery", {"capacity_c": 9000.0}), "battery")
+    controller.apply(edits.SetFields("battery", {"capacity_c": 9000.0}), "battery")
     settle()
-    assert desk.all_results == {}
-    assert set(desk.averages_a) == {run.name for run in desk.project.runs}
+    assert controller.all_results == {}
+    assert set(controller.averages_a) == {run.name for run in controller.project.runs}
     assert window.runs.link().figure == "**2**nd of **5**"
     window.show_page("Runs")
     settle()
-    assert set(desk.all_results) == {run.name for run in desk.project.runs}
-    first = desk.all_results["r1"].life.life_s
-    desk.apply(edits.SetFields("battery", {"capacity_c": 4500.0}), "battery")
+    assert set(controller.all_results) == {run.name for run in controller.project.runs}
+    first = controller.all_results["r1"].life.life_s
+    controller.apply(edits.SetFields("battery", {"capacity_c": 4500.0}), "battery")
     settle()
-    assert desk.all_results["r1"].life.life_s < 0.6 * first
+    assert controller.all_results["r1"].life.life_s < 0.6 * first
 
 
 def test_only_the_results_themselves_say_that_they_are_there(window: MainWindow, qtbot: QtBot, settle: Settle) -> None:
-    desk, said = window.desk, []
-    desk.recomputing.connect(said.append)
+    controller, said = window.controller, []
+    controller.recomputing.connect(said.append)
 
     def fail(_should_stop: object, _progress: object) -> None:
         raise BadArgumentError("no such claim")
 
-    with qtbot.waitSignal(desk.troubled):
-        desk.work("claim", "checking", fail, said.append)
+    with qtbot.waitSignal(controller.troubled):
+        controller.work("claim", "checking", fail, said.append)
     assert said == []
-    desk.apply(edits.SetFields("battery", {"capacity_c": 9000.0}), "battery")
+    controller.apply(edits.SetFields("battery", {"capacity_c": 9000.0}), "battery")
     settle()
     assert said == [1, 0]
 
@@ -48,30 +48,30 @@ def test_only_the_results_themselves_say_that_they_are_there(window: MainWindow,
 def test_figures_of_an_earlier_project_are_not_shown_where_the_new_ones_cannot_be_computed(
     window: MainWindow, qtbot: QtBot, settle: Settle
 ) -> None:
-    desk, shown = window.desk, []
-    desk.results_changed.connect(shown.append)
+    controller, shown = window.controller, []
+    controller.results_changed.connect(shown.append)
     loop = tuple(
         msgspec.structs.replace(one, interval_s=None, per_day=None, follows=other.name)
-        for one, other in zip(desk.project.activities, reversed(desk.project.activities), strict=True)
+        for one, other in zip(controller.project.activities, reversed(controller.project.activities), strict=True)
     )
-    with qtbot.waitSignal(desk.troubled):
-        desk.apply(edits.SetFields("project", {"activities": loop}), "activities that follow each other")
+    with qtbot.waitSignal(controller.troubled):
+        controller.apply(edits.SetFields("project", {"activities": loop}), "activities that follow each other")
         settle()
-    assert desk.results is None
+    assert controller.results is None
     assert shown[-1] is None
-    desk.undo()
+    controller.undo()
     settle()
-    assert isinstance(desk.results, RunResults)
+    assert isinstance(controller.results, RunResults)
 
 
 def test_an_older_answer_meets_a_newer_plan(window: MainWindow, settle: Settle) -> None:
     window.show_page("Tune")
     settle()
-    page, desk = window.tune, window.desk
+    page, controller = window.tune, window.controller
     older = page.found
     for number in range(3):
-        desk.apply(plan_edits.add_change(Change(f"more {number}", (Saves(1e-6),), "r4")), "plan")
+        controller.apply(plan_edits.add_change(PlannedChange(f"more {number}", (ReduceAverage(1e-6),), "r4")), "plan")
     page._show(older)  # as when it was under way already
-    assert len(page.staircase.bars) > 0
+    assert len(page.waterfall.bars) > 0
     settle()
     assert len(page.found.steps) == len(older.steps) + 3

@@ -13,7 +13,7 @@ from ui.driving import LEFT, type_into
 from warm_ember.model.project import Project
 from warm_ember.session import edits
 from warm_ember.store.project_folder import ProjectFolder
-from warm_ember.ui.look.marked import plain
+from warm_ember.ui.look.rich_text import plain
 from warm_ember.ui.shell.window import MainWindow
 
 
@@ -45,37 +45,37 @@ def test_a_dropped_file_becomes_the_current_run(window: MainWindow, tmp_path: Pa
     window.dropEvent(drop)
     settle()
     assert "500" not in window.messages.words.text()
-    assert plain(window.headline.sentence).startswith("night.csv holds 100 S/s")
+    assert plain(window.header.sentence).startswith("night.csv holds 100 S/s")
     qtbot.keyClick(window.imports, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
     settle()
-    assert window.desk.session.current == "night"
-    assert window.desk.results.whole.mean_a == pytest.approx(2e-3, rel=1e-3)
-    assert window.desk.results.ledger.rows[0].name == "On"
+    assert window.controller.session.current == "night"
+    assert window.controller.results.whole.mean_a == pytest.approx(2e-3, rel=1e-3)
+    assert window.controller.results.ledger.rows[0].name == "On"
     assert "decimal comma" in window.messages.words.text()
-    assert ProjectFolder(window.desk.session.folder.path).load().run("night") is not None
+    assert ProjectFolder(window.controller.session.folder.path).load().run("night") is not None
     take(window, qtbot, settle, path)
-    assert window.desk.session.current == "night 2"
+    assert window.controller.session.current == "night 2"
 
 
 def test_an_import_outlasts_undo_and_another_project_can_follow(
     window: MainWindow, tmp_path: Path, qtbot: QtBot, settle
 ) -> None:
-    window.desk.apply(edits.drop_activity("Report"), "an edit before")
+    window.controller.apply(edits.drop_activity("Report"), "an edit before")
     path = tmp_path / "later.csv"
     path.write_text("s,A\n" + "".join(f"{k / 100:.2f},0.002\n" for k in range(500)))
     take(window, qtbot, settle, path)
-    window.desk.undo()
+    window.controller.undo()
     settle()
-    assert window.desk.project.run("later") is not None
-    assert any(activity.name == "Report" for activity in window.desk.project.activities)
+    assert window.controller.project.run("later") is not None
+    assert any(activity.name == "Report" for activity in window.controller.project.activities)
     other = ProjectFolder(tmp_path / "other")
     other.save(Project(name="other"))
-    assert window.desk.open(tmp_path / "other")
+    assert window.controller.open(tmp_path / "other")
     window.grab()
-    assert window.desk.results is None
-    assert window.desk.open(window_path := Path(window.recent()[1]))
+    assert window.controller.results is None
+    assert window.controller.open(window_path := Path(window.recent()[1]))
     settle()
-    assert window.desk.session.folder.path == window_path
+    assert window.controller.session.folder.path == window_path
     window.grab()
 
 
@@ -86,12 +86,12 @@ def test_a_file_that_cannot_be_read_is_told_in_the_window(
     path.write_text("s,A\n0,1\n1,x\n2,3\n")
     window.import_files([path])
     settle()
-    assert "line 3" in window.headline.warning
+    assert "line 3" in window.header.warning
     assert not window.imports.import_button.isEnabled()
     qtbot.keyClick(window.imports, Qt.Key.Key_Escape)
     assert window.page is window.trace
-    assert window.desk.project.run("bad") is None
-    assert [run.name for run in window.desk.project.runs] == ["r1", "r2", "r3", "r4", "r5"]
+    assert window.controller.project.run("bad") is None
+    assert [run.name for run in window.controller.project.runs] == ["r1", "r2", "r3", "r4", "r5"]
 
 
 def test_columns_are_taken_by_a_click_and_read_so_the_next_time(
@@ -103,7 +103,7 @@ def test_columns_are_taken_by_a_click_and_read_so_the_next_time(
         (tmp_path / f"{name}.csv").write_text("time (s),ch1 current (mA),ch2 current (mA),mode\n" + rows)
     window.import_files([tmp_path / "monday.csv"])
     settle()
-    assert "several columns may be the current" in window.headline.warning
+    assert "several columns may be the current" in window.header.warning
     assert [view.columns.item(row, 0).text() for row in range(4)][1:3] == ["ch1 current (mA)", "ch2 current (mA)"]
     view.ask_role(2)
     menu = view.columns.findChild(QMenu)
@@ -124,7 +124,7 @@ def test_columns_are_taken_by_a_click_and_read_so_the_next_time(
     assert "Read as “monday” says" in view.beside.text()
     view.forget(2)
     settle()
-    assert "several columns may be the current" in window.headline.warning
+    assert "several columns may be the current" in window.header.warning
     view.skip()
 
 
@@ -135,8 +135,8 @@ def test_everything_that_was_assumed_can_be_changed(window: MainWindow, tmp_path
     view = window.imports
     window.import_files([path])
     settle()
-    assert "cannot be read like this" in window.headline.sentence
-    assert "--current-column" in window.headline.warning or "current" in window.headline.warning
+    assert "cannot be read like this" in window.header.sentence
+    assert "--current-column" in window.header.warning or "current" in window.header.warning
     choose(view, "current", "b")
     settle()
     assert view.shown is not None
@@ -160,8 +160,8 @@ def test_everything_that_was_assumed_can_be_changed(window: MainWindow, tmp_path
     view.name.setText("bench log")
     qtbot.mouseClick(view.import_button, LEFT)
     settle()
-    capture = window.desk.results.capture
-    assert window.desk.session.current == "bench log"
+    capture = window.controller.results.capture
+    assert window.controller.session.current == "bench log"
     assert capture.info.supply_v == 3.3
     assert capture.info.corrections == ("current from the voltage across 10 ohm, gain 1, offset 0 V",)
 
@@ -172,7 +172,7 @@ def test_raw_binary_asks_for_its_rate(window: MainWindow, tmp_path: Path, qtbot:
     view = window.imports
     window.import_files([path])
     settle()
-    assert "rate" in window.headline.warning
+    assert "rate" in window.header.warning
     type_into(qtbot, view.numbers["rate"], "1 kHz")
     choose(view, "samples are", "i16")
     settle()
@@ -199,8 +199,8 @@ def test_several_files_are_looked_at_one_after_another(
     settle()
     qtbot.mouseClick(window.imports.import_button, LEFT)
     settle()
-    assert [run.name for run in window.desk.project.runs][-2:] == ["a", "c"]
-    assert window.desk.session.capture("a").lines.names == ("TX",)
+    assert [run.name for run in window.controller.project.runs][-2:] == ["a", "c"]
+    assert window.controller.session.capture("a").lines.names == ("TX",)
     assert window.page is window.trace
     window.import_files([dump])
     assert "come with a capture" in window.messages.words.text()

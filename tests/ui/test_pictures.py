@@ -14,14 +14,14 @@ from warm_ember.signal.series import ArraySeries
 from warm_ember.ui.lanes.digital_lines import LinesLane
 from warm_ember.ui.lanes.flags import reading_lines, tick_step
 from warm_ember.ui.lanes.heat import CurrentScale, draw_line, heat_picture, log_scale
-from warm_ember.ui.lanes.quality import DoubtLane
+from warm_ember.ui.lanes.quality import QualityLane
 from warm_ember.ui.lanes.time_window import TimeWindow, clock_text
-from warm_ember.ui.look.marked import plain, runs_of
-from warm_ember.ui.look.theme import DAY, NIGHT, Look, ink_on
-from warm_ember.ui.pages.runs.run_history_chart import rungs
+from warm_ember.ui.look.rich_text import plain, runs_of
+from warm_ember.ui.look.theme import DAY, NIGHT, Appearance, ink_on
+from warm_ember.ui.pages.runs.run_history_chart import history_rows
 from warm_ember.ui.pages.trace.bracket_tray import tray_rows
 from warm_ember.ui.widgets.figure_table import FigureTable
-from warm_ember.units import told_apart
+from warm_ember.units import format_distinct
 
 ROWS = 120
 
@@ -206,22 +206,22 @@ def test_rungs_compare_with_the_step_before(demo_session) -> None:
     demo_session.apply(edits.change_run("r3", kind=RunKind.REPEAT), "repeat")
     runs = demo_session.project.runs
     found = {run.name: demo_session.run(run.name) for run in runs if run.name != "r1"}
-    ladder = rungs(runs, found)
-    assert [rung.run.name for rung in ladder] == ["r2", "r3", "r4", "r5"]
-    assert ladder[0].before_a is None
-    assert ladder[1].before_a == ladder[2].before_a == ladder[0].mean_a
-    sleep = rungs(runs, found, "Deep sleep")
-    assert all(one.mean_a < rung.mean_a for one, rung in zip(sleep, ladder, strict=True))
+    history = history_rows(runs, found)
+    assert [rung.run.name for rung in history] == ["r2", "r3", "r4", "r5"]
+    assert history[0].before_a is None
+    assert history[1].before_a == history[2].before_a == history[0].mean_a
+    sleep = history_rows(runs, found, "Deep sleep")
+    assert all(one.mean_a < rung.mean_a for one, rung in zip(sleep, history, strict=True))
 
 
 @given(st.floats(-1e3, 1e3), st.floats(-1e3, 1e3))
 def test_figures_that_differ_are_written_differently(one: float, other: float) -> None:
-    first, second = (str(text) for text in told_apart(one, other, "A"))
+    first, second = (str(text) for text in format_distinct(one, other, "A"))
     assert (first == second) == (one == other) or abs(one - other) <= 1e-7 * max(abs(one), abs(other))
 
 
 def test_lines_are_drawn_where_they_are_high(qtbot: QtBot) -> None:
-    lane = LinesLane(Look(NIGHT), TimeWindow())
+    lane = LinesLane(Appearance(NIGHT), TimeWindow())
     qtbot.addWidget(lane)
     lane.resize(1160 + 8, 40)
     lane.window_on_time.set_capture(10.0, 0.01)
@@ -241,7 +241,7 @@ def test_lines_are_drawn_where_they_are_high(qtbot: QtBot) -> None:
 
 
 def test_doubts_are_labelled_once_and_found_by_the_pointer(qtbot: QtBot) -> None:
-    lane = DoubtLane(Look(DAY), TimeWindow())
+    lane = QualityLane(Appearance(DAY), TimeWindow())
     qtbot.addWidget(lane)
     lane.window_on_time.set_capture(100.0, 0.01)
     places = ((10.0, 10.1), (10.2, 10.3), (60.0, 90.0), (99.99, 100.0))
@@ -258,7 +258,7 @@ def test_doubts_are_labelled_once_and_found_by_the_pointer(qtbot: QtBot) -> None
 
 
 def test_a_table_sorts_by_value_copies_as_shown_and_keeps_its_rows(qtbot: QtBot) -> None:
-    table = FigureTable(Look(NIGHT), ("name", "current"))
+    table = FigureTable(Appearance(NIGHT), ("name", "current"))
     qtbot.addWidget(table)
     table.show_rows([[("a", "a"), ("9.00 µA", 9e-6)], [("b", "b"), ("1.00 mA", 1e-3)], [("c", "c"), ("20.0 nA", 2e-8)]])
     table.sortItems(1, Qt.SortOrder.DescendingOrder)

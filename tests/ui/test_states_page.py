@@ -46,7 +46,7 @@ def test_every_view_answers_its_question_and_is_copied(window: MainWindow, page:
 
 def test_functions_close_to_the_capture_and_filter_by_state(window: MainWindow, page: StatesPage, settle) -> None:
     _show(window, settle, "functions")
-    view, results = page.functions, window.desk.results
+    view, results = page.functions, window.controller.results
     assert results is not None
     assert view.ledger is not None
     assert sum(row.charge_c for row in view.ledger.rows) == pytest.approx(results.ledger.charge_c, rel=1e-3)
@@ -77,35 +77,35 @@ def test_a_function_is_chosen_in_the_bars_by_mouse_and_key(window, page: StatesP
 
 
 def test_the_bus_leak_is_a_sleep_that_draws_as_awake(window: MainWindow, page: StatesPage, settle) -> None:
-    window.desk.select_run("r3")
+    window.controller.select_run("r3")
     settle()
     _show(window, settle, "belief")
     assert "believes to be asleep, it draws **662** µA" in page.sentence()
-    page.belief.places.selectRow(0)
-    page.belief.places.row_asked.emit(0)
-    place = page.belief.belief.places[0]
+    page.agreement.places.selectRow(0)
+    page.agreement.places.row_asked.emit(0)
+    place = page.agreement.agreement.places[0]
     assert place.believed_asleep
     assert window.window_on_time.from_s < place.from_s < place.to_s < window.window_on_time.to_s
 
 
 def test_a_line_can_be_the_marker(window: MainWindow, page: StatesPage, settle) -> None:
     _show(window, settle, "belief")
-    combo = page.belief.marker
+    combo = page.agreement.marker
     combo.setCurrentText("line MODEM_EN low")
     combo.activated.emit(combo.currentIndex())
     settle()
-    assert page.belief.belief.marker == "line MODEM_EN, asleep when low"
-    modem_on_s = sum(row.time_s for row in page.belief.belief.rows if not row.believed_asleep)
+    assert page.agreement.agreement.marker == "line MODEM_EN, asleep when low"
+    modem_on_s = sum(row.time_s for row in page.agreement.agreement.rows if not row.believed_asleep)
     assert modem_on_s == pytest.approx(9.38 + 180, abs=0.1)
 
 
 def test_crossings_say_what_waking_takes(window: MainWindow, page: StatesPage, settle) -> None:
     _show(window, settle, "crossings")
-    found = {(c.before, c.after): c for c in page.crossings.found.crossings}
+    found = {(c.before, c.after): c for c in page.transitions.found.changes}
     # The core runs for 1.5 ms at 3.1 mA before it waits at 0.95 mA.
     assert found["Deep sleep", "Idle wait"].entering_c.value == pytest.approx(1.5e-3 * (3.1e-3 - 0.95e-3), rel=0.1)
     assert "as it was left" in page.sentence()
-    page.crossings.crossings.row_asked.emit(0)
+    page.transitions.changes.row_asked.emit(0)
     assert window.window_on_time.length_s < 1.0
 
 
@@ -114,15 +114,15 @@ def test_the_clock_is_found_typed_and_found_again(window: MainWindow, page: Stat
     view = page.clock
     found = view.alignment
     assert found.method == "sync line SYNC"
-    before = window.desk.results.ledger.row("Transmit").mean.value
+    before = window.controller.results.ledger.row("Transmit").mean.value
     type_into(qtbot, view.offset, "5 s")
     settle()
-    assert window.desk.project.clock_of("r4").drift == found.drift
-    assert window.desk.results.ledger.row("Transmit").mean.value != pytest.approx(before, rel=0.1)
+    assert window.controller.project.clock_of("r4").drift == found.drift
+    assert window.controller.results.ledger.row("Transmit").mean.value != pytest.approx(before, rel=0.1)
     assert view.find_again.isVisible()
     qtbot.mouseClick(view.find_again, LEFT)
     settle()
-    assert window.desk.results.ledger.row("Transmit").mean.value == before
+    assert window.controller.results.ledger.row("Transmit").mean.value == before
 
 
 def test_a_block_is_split_joined_and_relabelled(window: MainWindow, page: StatesPage, qtbot: QtBot, settle) -> None:
@@ -135,24 +135,24 @@ def test_a_block_is_split_joined_and_relabelled(window: MainWindow, page: States
     window.window_on_time.set_cursor(76.0)
     qtbot.keyClick(page, Qt.Key.Key_K)
     settle()
-    assert window.desk.results.ledger.row("Modem idle 2").entries == 1
+    assert window.controller.results.ledger.row("Modem idle 2").entries == 1
     qtbot.mouseClick(ribbon, LEFT, pos=QPoint(round(ribbon.x_of(78.0)), middle))
     settle()
     qtbot.keyClick(page, Qt.Key.Key_M)
     settle()
-    assert window.desk.results.ledger.row("Modem idle 2") is None
+    assert window.controller.results.ledger.row("Modem idle 2") is None
     qtbot.mouseClick(ribbon, LEFT, pos=QPoint(round(ribbon.x_of(65.0)), middle))
     settle()
     qtbot.keyClick(page, Qt.Key.Key_R)
     type_into(qtbot, page.editor.as_edit, "Report")
     settle()
-    assert window.desk.results.ledger.row("Report").dwell_s == pytest.approx(9.38, abs=0.01)
-    assert window.desk.results.ledger.row("Transmit") is None
+    assert window.controller.results.ledger.row("Report").dwell_s == pytest.approx(9.38, abs=0.01)
+    assert window.controller.results.ledger.row("Transmit") is None
 
 
 def test_what_cannot_be_split_or_joined_is_said(window: MainWindow, page: StatesPage, qtbot: QtBot, settle) -> None:
     notes = []
-    window.desk.noted.connect(notes.append)
+    window.controller.noted.connect(notes.append)
     for key in (Qt.Key.Key_K, Qt.Key.Key_M, Qt.Key.Key_R):
         qtbot.keyClick(page, key)
     assert notes == ["Choose a block of the ribbon first."] * 3
@@ -162,7 +162,7 @@ def test_what_cannot_be_split_or_joined_is_said(window: MainWindow, page: States
     window.window_on_time.set_cursor(10.0)
     qtbot.keyClick(page, Qt.Key.Key_K)
     assert "where it shall be split" in notes[-1]
-    assert not window.desk.project.rules
+    assert not window.controller.project.rules
 
 
 def test_a_block_is_painted_over_its_neighbours(window: MainWindow, page: StatesPage, qtbot: QtBot, settle) -> None:
@@ -170,13 +170,13 @@ def test_a_block_is_painted_over_its_neighbours(window: MainWindow, page: States
     window.window_on_time.show(50.0, 80.0)
     drag(qtbot, ribbon, ribbon.x_of(66.0), ribbon.x_of(75.0))
     settle()
-    (rule,) = [rule for rule in window.desk.project.rules if isinstance(rule, HandRule)]
+    (rule,) = [rule for rule in window.controller.project.rules if isinstance(rule, HandRule)]
     assert rule.state == "Transmit"
     assert rule.to_s == pytest.approx(75.0, abs=0.1)
-    assert window.desk.results.ledger.row("Transmit").dwell_s > 13
-    window.desk.undo()
+    assert window.controller.results.ledger.row("Transmit").dwell_s > 13
+    window.controller.undo()
     settle()
-    assert window.desk.results.ledger.row("Transmit").dwell_s == pytest.approx(9.38, abs=0.01)
+    assert window.controller.results.ledger.row("Transmit").dwell_s == pytest.approx(9.38, abs=0.01)
 
 
 def test_expected_values_are_summed_from_parts(window: MainWindow, page: StatesPage, qtbot: QtBot, settle) -> None:
@@ -185,16 +185,16 @@ def test_expected_values_are_summed_from_parts(window: MainWindow, page: StatesP
     assert "unexplained" in editor.parts_words.text()
     type_into(qtbot, editor.parts_edit, "rowan m4 deep sleep + THRUSH on")
     settle()
-    row = window.desk.results.ledger.row("Deep sleep")
+    row = window.controller.results.ledger.row("Deep sleep")
     assert row.expected.current_a == pytest.approx(1.6e-6 + 5.2e-6)
     assert row.verdict.value == "above"
     type_into(qtbot, editor.parts_edit, "Rowan M4 snoring")
     assert "Rowan M4 has the modes run, run with converter, idle, deep sleep, hibernate" in editor.words.text()
-    assert window.desk.project.expected_of("Deep sleep").parts[1].part == "Thrush"
+    assert window.controller.project.expected_of("Deep sleep").parts[1].part == "Thrush"
     type_into(qtbot, editor.expected_edit, "20 uA")
     settle()
-    assert window.desk.project.expected_of("Deep sleep").parts == ()
-    assert window.desk.results.ledger.row("Deep sleep").verdict.value == "ok"
+    assert window.controller.project.expected_of("Deep sleep").parts == ()
+    assert window.controller.results.ledger.row("Deep sleep").verdict.value == "ok"
 
 
 def test_groups_and_energy_are_read_in_the_ledger(window: MainWindow, page: StatesPage, qtbot: QtBot, settle) -> None:
@@ -202,7 +202,7 @@ def test_groups_and_energy_are_read_in_the_ledger(window: MainWindow, page: Stat
     qtbot.mouseClick(words["Rows", "groups"], LEFT)
     settle()
     rows = {shown.row.name: shown for shown in page.ledger.rows}
-    ledger = window.desk.results.ledger
+    ledger = window.controller.results.ledger
     both = ledger.row("Transmit").charge_c + ledger.row("Modem idle").charge_c
     assert rows["Radio"].row.charge_c == pytest.approx(both)
     page.choose("Radio")
@@ -216,14 +216,14 @@ def test_groups_and_energy_are_read_in_the_ledger(window: MainWindow, page: Stat
     page.choose("Count")
     type_into(qtbot, page.editor.group_edit, "Radio")
     settle()
-    assert window.desk.project.group_of["Count"] == "Radio"
+    assert window.controller.project.group_of["Count"] == "Radio"
 
 
 def test_an_opened_state_shows_its_entries(window: MainWindow, page: StatesPage, qtbot: QtBot, settle) -> None:
     page.choose("Deep sleep")
     settle()
     panel = page.part.entries
-    row = window.desk.results.ledger.row("Deep sleep")
+    row = window.controller.results.ledger.row("Deep sleep")
     assert len(panel.rows) == row.entries
     qtbot.mouseClick(panel.switches.words["Split by", "what came before"], LEFT)
     settle()
@@ -239,23 +239,23 @@ def test_levels_are_named_limited_and_kept(window: MainWindow, page: StatesPage,
     view.most.editingFinished.emit()
     settle()
     assert 3 <= view.table.rowCount() <= 5  # of five peaks one may be nothing but the way between two others
-    assert not window.desk.project.rules  # tried only, until states are placed by it
+    assert not window.controller.project.rules  # tried only, until states are placed by it
     qtbot.mouseClick(view.use, LEFT)
     settle()
-    (rule,) = window.desk.project.rules
+    (rule,) = window.controller.project.rules
     assert isinstance(rule, LevelsRule)
     assert rule.most == 5
     for level in (0, 1):
         view.table.item(level, 7).setText("Asleep")
         settle()
-    assert window.desk.project.rules[0].names == {"level 1": "Asleep", "level 2": "Asleep"}
-    assert window.desk.results.ledger.row("Asleep") is not None
+    assert window.controller.project.rules[0].names == {"level 1": "Asleep", "level 2": "Asleep"}
+    assert window.controller.results.ledger.row("Asleep") is not None
     type_into(qtbot, view.absorb, "50 ms")
     qtbot.mouseClick(view.learn, LEFT)
     settle()
-    (rule,) = window.desk.project.rules
+    (rule,) = window.controller.project.rules
     assert (rule.absorb_s, len(rule.centres_a)) == (0.05, view.table.rowCount())
-    window.desk.select_run("r5")
+    window.controller.select_run("r5")
     settle()
     assert view.found.levels.centres_a == pytest.approx(rule.centres_a)
 
@@ -269,7 +269,7 @@ def test_a_capture_without_log_or_trace_says_what_is_missing(empty_window: MainW
     session = Session.open_or_create(tmp_path / "p")
     adopt(session, import_file(session, ImportRequest(table)))
     session.close()
-    assert empty_window.desk.open(tmp_path / "p")
+    assert empty_window.controller.open(tmp_path / "p")
     empty_window.show_page("States")
     settle()
     said = {}
@@ -286,14 +286,14 @@ def test_a_file_of_parts_is_taken_in_and_a_bad_one_is_told(window: MainWindow, p
     good, bad = tmp_path / "more.json", tmp_path / "bad.json"
     good.write_text('{"parts": [{"name": "Heron", "modes": [{"name": "on", "current_a": 1e-5}]}]}')
     bad.write_text("[]")
-    before = len(window.desk.project.parts)
+    before = len(window.controller.project.parts)
     window.add_parts_from(good)
-    assert window.desk.project.parts[-1].name == "Heron"
-    assert len(window.desk.project.parts) == before + 1
+    assert window.controller.project.parts[-1].name == "Heron"
+    assert len(window.controller.project.parts) == before + 1
     window.add_parts_from(bad)
     assert "this is no file of parts" in window.messages.words.text()
-    window.desk.undo()
-    assert len(window.desk.project.parts) == before
+    window.controller.undo()
+    assert len(window.controller.project.parts) == before
 
 
 def test_a_trace_and_its_program_are_dropped_with_the_capture(tmp_path: Path) -> None:
@@ -313,14 +313,14 @@ def test_a_contradicting_rule_is_told_and_put_first(window: MainWindow, page: St
         type_into(qtbot, page.editor.high_edit, high)  # Return places it
         settle()
         page.choose("Deep sleep")
-    first, second = (rule.state for rule in window.desk.project.rules[:2])
+    first, second = (rule.state for rule in window.controller.project.rules[:2])
     assert (first, second) == ("Waiting", "Anything")
     page.choose("Anything")
     buttons = [b.text() for b in page.editor.findChildren(QPushButton) if b.isVisible()]
     assert any("of it placed by another rule" in text for text in buttons)
     button = next(b for b in page.editor.findChildren(QPushButton) if b.text() == "Put it first" and b.isVisible())
-    before = window.desk.results.ledger.row("Anything").dwell_s
+    before = window.controller.results.ledger.row("Anything").dwell_s
     qtbot.mouseClick(button, LEFT)
     settle()
-    assert window.desk.project.rules[0].state == "Anything"
-    assert window.desk.results.ledger.row("Anything").dwell_s > before
+    assert window.controller.project.rules[0].state == "Anything"
+    assert window.controller.results.ledger.row("Anything").dwell_s > before

@@ -20,7 +20,7 @@ from warm_ember.session import edits
 from warm_ember.session.importing import ImportRequest, adopt, import_file
 from warm_ember.session.session import Session
 from warm_ember.ui.lanes.flags import reading_lines
-from warm_ember.ui.look.marked import plain
+from warm_ember.ui.look.rich_text import plain
 from warm_ember.ui.shell.window import MainWindow
 
 
@@ -56,7 +56,7 @@ def test_a_bracket_is_drawn_named_moved_and_removed(window: MainWindow, qtbot: Q
 
 def test_an_edge_snaps_to_a_state_edge_unless_alt(window: MainWindow, qtbot: QtBot) -> None:
     lane = window.trace.stack.current
-    results = window.desk.results
+    results = window.controller.results
     assert results is not None
     edge = float(results.placement.edges[results.placement.of("Transmit").argmax()] * 1e-4)
     window.window_on_time.show(edge - 1, edge + 1)
@@ -72,18 +72,18 @@ def test_a_bracket_becomes_a_state_an_activity_and_an_expected_value(window: Mai
     bracket = page.book.chosen_bracket
     qtbot.mouseClick(page.lanes.panel.buttons["Take as activity"], LEFT)
     settle()
-    activity = window.desk.project.activities[-1]
+    activity = window.controller.project.activities[-1]
     assert activity.source == FromStretch("r4", bracket.from_s, bracket.to_s)
     qtbot.mouseClick(page.lanes.panel.buttons["Expected value from it"], LEFT)
     settle()
-    expected = window.desk.project.expected_of("Transmit")
+    expected = window.controller.project.expected_of("Transmit")
     assert expected.current_a == pytest.approx(page.book.reading(bracket).mean_a)
     qtbot.mouseClick(page.lanes.panel.buttons["Name a state by it"], LEFT)
     qtbot.keyClicks(page.lanes.panel.name_edit, "Uplink")
     qtbot.keyClick(page.lanes.panel.name_edit, Qt.Key.Key_Return)
     settle()
-    assert HandRule("Uplink", "r4", bracket.from_s, bracket.to_s) in window.desk.project.rules
-    assert window.desk.results.ledger.row("Uplink").entries == 1
+    assert HandRule("Uplink", "r4", bracket.from_s, bracket.to_s) in window.controller.project.rules
+    assert window.controller.results.ledger.row("Uplink").entries == 1
     assert page.book.chosen_bracket.name == bracket.name
 
 
@@ -110,7 +110,7 @@ def test_keys_move_the_window_on_time(window: MainWindow, qtbot: QtBot) -> None:
     assert shown.from_s > zoomed[0]
     shown.show(10.0, 12.0)
     next(a for a in window.trace.view_actions if a.text() == "Next state edge").trigger()
-    edges = window.desk.results.placement.edges * 1e-4
+    edges = window.controller.results.placement.edges * 1e-4
     assert np.abs(edges - (shown.from_s + shown.to_s) / 2).min() < 1e-3
     qtbot.keyClick(lane, Qt.Key.Key_Backspace)
     qtbot.keyClick(lane, Qt.Key.Key_F)
@@ -154,7 +154,7 @@ def test_the_value_under_the_cursor_is_the_current_there(window: MainWindow, qtb
     window.grab()
     qtbot.mouseMove(lane, QPoint(round(lane.x_of(61.5)), 50))
     shown = lane.value_at(window.window_on_time.cursor_s)
-    reading = window.desk.results.capture.reading(61.499, 61.501)
+    reading = window.controller.results.capture.reading(61.499, 61.501)
     assert shown == pytest.approx(reading.mean_a, rel=0.1)
 
 
@@ -175,7 +175,7 @@ def test_the_windows_looked_at_are_a_history(window: MainWindow) -> None:
 def test_times_are_shown_by_the_clock_when_the_start_is_known(window: MainWindow, qtbot: QtBot) -> None:
     shown = window.window_on_time
     assert shown.label(61.5, 300.0) == "1:02"
-    qtbot.mouseClick(window.headline.switches.words["Time", "clock"], LEFT)
+    qtbot.mouseClick(window.header.switches.words["Time", "clock"], LEFT)
     assert shown.label(61.5, 300.0) == "06:00:02"
     assert shown.label(61.5, 3e6) == "14 Jun 06:00"
     window.grab()
@@ -225,7 +225,7 @@ def test_looking_inside_a_bracket(window: MainWindow, qtbot: QtBot, settle) -> N
     qtbot.mouseClick(page.lanes.panel.buttons["Look inside"], LEFT)
     settle()
     inside = page.lanes.inside.inside
-    assert inside.bands.charge_c.sum() + inside.bands.below_c == pytest.approx(window.desk.results.whole.charge_c)
+    assert inside.bands.charge_c.sum() + inside.bands.below_c == pytest.approx(window.controller.results.whole.charge_c)
     found = len(inside.peaks.times_s)
     assert found == len(page.lanes.inside.inside.peaks.intervals_s) + 1
     type_into(qtbot, page.lanes.inside.threshold_edit, "2 mA")
@@ -242,22 +242,22 @@ def test_looking_inside_a_bracket(window: MainWindow, qtbot: QtBot, settle) -> N
 
 def test_the_fold_shows_steps_and_odd_cycles(window: MainWindow, qtbot: QtBot, settle) -> None:
     page, fold = window.trace, window.trace.fold
-    qtbot.mouseClick(window.headline.switches.words["View", "fold"], LEFT)
+    qtbot.mouseClick(window.header.switches.words["View", "fold"], LEFT)
     settle()
-    assert "cycles on entries of Count" in plain(window.headline.sentence)
-    window.desk.apply(edits.set_fold(FoldPlan("r4", AlignBy.LINE, "RTC_IRQ", length_s=0.2)), "fold")
+    assert "cycles on entries of Count" in plain(window.header.sentence)
+    window.controller.apply(edits.set_fold(FoldPlan("r4", AlignBy.LINE, "RTC_IRQ", length_s=0.2)), "fold")
     settle()
     assert fold.folded.fold.cycles > 250
     assert fold.odd.rowCount() > 0
     cycles, odd = fold.folded.fold.cycles, fold.odd.rowCount()
-    qtbot.mouseClick(window.headline.switches.words["Odd ones", "left out"], LEFT)
+    qtbot.mouseClick(window.header.switches.words["Odd ones", "left out"], LEFT)
     settle()
     assert fold.folded.fold.cycles <= cycles - odd
-    assert "left out" in window.headline.sentence
+    assert "left out" in window.header.sentence
     fold.align.setCurrentIndex(fold.align.findText("entries of Transmit"))
     fold.align.activated.emit(fold.align.currentIndex())
     settle()
-    assert window.desk.project.fold_of("r4").what == "Transmit"
+    assert window.controller.project.fold_of("r4").what == "Transmit"
     shares = [float(fold.steps.item(row, 4).text().split()[0]) for row in range(fold.steps.rowCount())]
     assert sum(shares) == pytest.approx(100, abs=1)
     window.grab()
@@ -279,7 +279,7 @@ def test_steps_are_cut_and_named_by_hand(window: MainWindow, qtbot: QtBot, settl
     settle()
     type_into(qtbot, fold.length, "3 s")
     settle()
-    assert window.desk.project.fold_of("r4").length_s == 3.0
+    assert window.controller.project.fold_of("r4").length_s == 3.0
     count = len(plot.steps)
     qtbot.mouseDClick(plot, LEFT, pos=QPoint(round(plot.x_of(1.2)), 60))
     settle()
@@ -303,11 +303,11 @@ def test_steps_are_cut_and_named_by_hand(window: MainWindow, qtbot: QtBot, settl
     settle()
     fold.steps.item(0, 0).setText("start-up")
     settle()
-    assert window.desk.project.fold_of("r4").names[0] == "start-up"
+    assert window.controller.project.fold_of("r4").names[0] == "start-up"
     assert plot.names[0] == "start-up"
     qtbot.mouseClick(fold.find_steps, LEFT)
     settle()
-    assert window.desk.project.fold_of("r4").edges_s is None
+    assert window.controller.project.fold_of("r4").edges_s is None
     charges = sum(step.charge_c for step in plot.steps)
     assert charges == pytest.approx(fold.folded.fold.charge_c)
 
@@ -315,9 +315,9 @@ def test_steps_are_cut_and_named_by_hand(window: MainWindow, qtbot: QtBot, settl
 def test_what_cannot_be_folded_is_said(window: MainWindow, settle) -> None:
     window.trace.show_view("fold")
     settle()
-    window.desk.apply(edits.set_fold(FoldPlan("r4", AlignBy.STATE, "Count", length_s=5000.0)), "fold")
+    window.controller.apply(edits.set_fold(FoldPlan("r4", AlignBy.STATE, "Count", length_s=5000.0)), "fold")
     settle()
-    assert "no cycle lies within" in window.headline.sentence.lower()
+    assert "no cycle lies within" in window.header.sentence.lower()
     window.grab()
 
 
@@ -326,14 +326,14 @@ def test_doubts_stand_on_the_trace_on_the_spine_and_in_their_view(
 ) -> None:
     window = empty_window
     faulty_project(tmp_path, random)
-    window.desk.open(tmp_path / "p")
+    window.controller.open(tmp_path / "p")
     settle()
-    assert window.desk.findings[0].kind is Kind.CLIPPED
+    assert window.controller.findings[0].kind is Kind.CLIPPED
     assert window.trace.stack.doubts.isVisible()
-    assert "clipped" in window.spine.links["Trace"].shown.doubt
-    assert "see Doubts" in window.headline.warning
+    assert "clipped" in window.navigation.links["Trace"].shown.doubt
+    assert "see Doubts" in window.header.warning
     next(a for a in window.trace.view_actions if a.text() == "Next doubt").trigger()
-    shown, first = window.window_on_time, window.desk.findings[0]
+    shown, first = window.window_on_time, window.controller.findings[0]
     assert shown.length_s < 1.0
     assert "range was exceeded" in window.messages.words.text()
     shown.fit()
@@ -342,29 +342,29 @@ def test_doubts_stand_on_the_trace_on_the_spine_and_in_their_view(
     box = lane._boxes[0][0]
     qtbot.mouseClick(lane, LEFT, pos=box.center().toPoint())
     assert shown.from_s <= first.from_s <= shown.to_s
-    qtbot.mouseClick(window.headline.switches.words["View", "doubts"], LEFT)
+    qtbot.mouseClick(window.header.switches.words["View", "doubts"], LEFT)
     assert len(window.trace.doubts.cards) == 1
     window.grab()
     qtbot.mouseClick(window.trace.doubts.cards[0], LEFT)
     assert window.trace.view == "lanes"
     window.trace.show_view("doubts")
     qtbot.keyClick(window.trace.doubts.cards[0], Qt.Key.Key_Return)
-    assert shown.from_s <= window.desk.findings[1].from_s <= shown.to_s
+    assert shown.from_s <= window.controller.findings[1].from_s <= shown.to_s
 
 
 def test_a_reading_of_clipped_samples_says_at_least(empty_window: MainWindow, tmp_path: Path, settle, random) -> None:
     window, book = empty_window, empty_window.trace.book
     faulty_project(tmp_path, random)
-    window.desk.open(tmp_path / "p")
+    window.controller.open(tmp_path / "p")
     settle()
     book.add(0.5, 2.0)
     settle()
     assert book.doubts_of(book.chosen_bracket) == ()
-    assert "at least" not in window.headline.sentence
+    assert "at least" not in window.header.sentence
     book.add(0.3, 2.0)
     settle()
     assert book.doubts_of(book.chosen_bracket) == ("clipped",)
-    assert "takes at least" in window.headline.sentence
+    assert "takes at least" in window.header.sentence
     lines = reading_lines(book.reading(book.chosen_bracket), book.mean(book.chosen_bracket))
     assert lines[0].count("≥") == 2
     assert "peak ≥ **100** mA" in lines[1]
@@ -376,10 +376,10 @@ def test_a_corrected_copy_and_a_joined_capture(
 ) -> None:
     window, doubts = empty_window, empty_window.trace.doubts
     faulty_project(tmp_path, random)
-    window.desk.open(tmp_path / "p")
+    window.controller.open(tmp_path / "p")
     settle()
     window.trace.show_view("doubts")
-    mean_a = window.desk.results.whole.mean_a
+    mean_a = window.controller.results.whole.mean_a
     assert not doubts.correct_button.isEnabled()
     type_into(qtbot, doubts.edits["debugger or programmer"], "310 uA")
     type_into(qtbot, doubts.edits["burden in series"], "20")
@@ -391,15 +391,15 @@ def test_a_corrected_copy_and_a_joined_capture(
     doubts.show_effect()
     qtbot.keyClick(doubts, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
     settle()
-    assert window.desk.session.current == "fine corrected"
-    assert window.desk.results.whole.mean_a == pytest.approx(mean_a - 310e-6, rel=1e-3)
+    assert window.controller.session.current == "fine corrected"
+    assert window.controller.results.whole.mean_a == pytest.approx(mean_a - 310e-6, rel=1e-3)
     assert "long leads" in doubts.done.text()
-    window.desk.select_run("fine")
+    window.controller.select_run("fine")
     settle()
     qtbot.mouseClick(doubts.join_button, LEFT)
     settle()
-    assert window.desk.session.current == "fine and coarse"
-    assert window.desk.results.whole.max_a > 0.12
+    assert window.controller.session.current == "fine and coarse"
+    assert window.controller.results.whole.max_a > 0.12
     assert window.trace.stack.aux[0].name == "at least"
     window.trace.show_view("lanes")
     window.grab()

@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QApplication, QComboBox, QInputDialog
 from pytestqt.qtbot import QtBot
 
 from ui.driving import LEFT, type_into
-from warm_ember.model.plan import Change, CurrentBy, LengthTo, PartTo, Plan
+from warm_ember.model.plan import CurrentBy, LengthTo, PartTo, Plan, PlannedChange
 from warm_ember.session import edits
 from warm_ember.session.plan_edits import add_change
 from warm_ember.session.tuning_results import changes_ahead
@@ -41,13 +41,13 @@ def trigger(menu, words: str) -> None:
 def test_link_sentence_and_staircase_tell_the_same(window: MainWindow, page: TunePage, settle) -> None:
     found = page.found
     assert "**4** changes" in page.sentence()
-    assert window.spine.links["Tune"].shown.figure.startswith("**42")
-    kinds = [bar.kind for bar in page.staircase.bars]
+    assert window.navigation.links["Tune"].shown.figure.startswith("**42")
+    kinds = [bar.kind for bar in page.waterfall.bars]
     assert kinds == ["whole", "predicted", "measured", "whole", *["predicted"] * 4, "plan"]
-    assert page.staircase.bars[-1].to_a == pytest.approx(found.predicted.mean_a)
+    assert page.waterfall.bars[-1].to_a == pytest.approx(found.predicted.mean_a)
     page._actions[-1].trigger()
     assert len(QApplication.clipboard().text().splitlines()) == 5
-    window.desk.select_run("r5")
+    window.controller.select_run("r5")
     settle()
     assert "no change is planned" in page.sentence()
     assert len(page.found.proofs) == 4
@@ -74,8 +74,8 @@ def test_a_cell_is_planned_by_keys_and_said_by_mouse(qtbot: QtBot, window: MainW
     assert any("Sedge" in broken.rows for broken in page.found.matrix.broken)
     assert "broken" in page.warning()
     assert page.broken.isVisible()
-    window.desk.undo()
-    window.desk.undo()
+    window.controller.undo()
+    window.controller.undo()
     settle()
     assert len(page.ahead) == count
     assert page.warning() == ""
@@ -99,7 +99,7 @@ def test_a_domain_that_is_off_marks_the_source_that_needs_it(window: MainWindow,
 def test_a_finding_is_added_with_its_evidence_and_taken_out_again(
     qtbot: QtBot, window: MainWindow, page: TunePage, settle
 ) -> None:
-    window.desk.apply(lambda project: msgspec.structs.replace(project, plan=Plan()), "no plan")
+    window.controller.apply(lambda project: msgspec.structs.replace(project, plan=Plan()), "no plan")
     settle()
     items = page.list.items
     index = next(n for n, item in enumerate(items) if item.offer and item.offer.change.reason == "timer-overridden")
@@ -125,7 +125,7 @@ def test_a_finding_is_added_with_its_evidence_and_taken_out_again(
 
 
 def changes_of(window: MainWindow):
-    return window.desk.project.plan.changes
+    return window.controller.project.plan.changes
 
 
 def test_changes_are_moved_ordered_searched_and_typed(qtbot: QtBot, window: MainWindow, page: TunePage, settle) -> None:
@@ -155,11 +155,11 @@ def test_changes_are_moved_ordered_searched_and_typed(qtbot: QtBot, window: Main
     type_into(qtbot, page.limits["latency_s"], "1 s")
     settle()
     assert not page.together.isVisible()
-    assert window.desk.project.plan.limits.latency_s == 1.0
+    assert window.controller.project.plan.limits.latency_s == 1.0
 
 
 def test_a_change_is_linked_to_the_run_that_proves_it(window: MainWindow, page: TunePage, settle) -> None:
-    window.desk.apply(lambda project: msgspec.structs.replace(project, plan=Plan()), "no plan")
+    window.controller.apply(lambda project: msgspec.structs.replace(project, plan=Plan()), "no plan")
     settle()
     trigger(page.new_menu(), "Count draws less")
     settle()
@@ -170,7 +170,7 @@ def test_a_change_is_linked_to_the_run_that_proves_it(window: MainWindow, page: 
     box.activated.emit(box.currentIndex())
     settle()
     assert changes_of(window)[0].proved_by == "r5"
-    window.desk.select_run("r5")
+    window.controller.select_run("r5")
     settle()
     (proof,) = page.found.proofs
     assert not proof.is_proved
@@ -236,24 +236,24 @@ def test_two_runs_are_laid_over_each_other_in_every_way(qtbot: QtBot, window: Ma
     assert runs.claim.verdict.judged.outcome is Outcome.SUPPORTED
     monkeypatch.setattr(QInputDialog, "getMultiLineText", lambda *_a: ("on the north wall", True))
     runs.note_run()
-    assert window.desk.project.run("r4").note == "on the north wall"
+    assert window.controller.project.run("r4").note == "on the north wall"
 
 
 def test_the_plan_is_the_next_rung(window: MainWindow, settle) -> None:
     window.show_page("Runs")
     settle()
-    assert not any(rung.is_plan for rung in window.runs.ladder.rungs)
+    assert not any(rung.is_plan for rung in window.runs.history.rungs)
 
-    window.desk.apply(add_change(Change("less", (CurrentBy(-2e-6),), "r5")), "plan")
+    window.controller.apply(add_change(PlannedChange("less", (CurrentBy(-2e-6),), "r5")), "plan")
     settle()
-    rung = window.runs.ladder.rungs[-1]
+    rung = window.runs.history.rungs[-1]
     assert rung.is_plan
-    last_a = window.desk.all_results["r5"].load.mean_a
+    last_a = window.controller.all_results["r5"].load.mean_a
     assert rung.mean_a == pytest.approx(last_a - 2e-6)
-    assert len(changes_ahead(window.desk.project, "r5")) == 1
-    window.desk.apply(edits.change_run("r5", title="run 5"), "title")
+    assert len(changes_ahead(window.controller.project, "r5")) == 1
+    window.controller.apply(edits.change_run("r5", title="run 5"), "title")
     settle()
-    assert window.runs.ladder.rungs[-1].is_plan
+    assert window.runs.history.rungs[-1].is_plan
 
 
 def test_timers_are_shown_written_and_asked_about(qtbot: QtBot, window: MainWindow, page: TunePage, settle) -> None:
@@ -277,6 +277,6 @@ def test_timers_are_shown_written_and_asked_about(qtbot: QtBot, window: MainWind
     assert len(page.ahead) == count + 1
     assert page.ahead[-1].name == "rtc each 20.0 s"
     assert page.ahead[-1].latency_s == pytest.approx(19.0, rel=1e-3)
-    window.desk.select_run("r1")
+    window.controller.select_run("r1")
     settle()
     assert view.grab().width() == view.width()

@@ -13,7 +13,7 @@ from warm_ember.model.battery import FromWakes, Typed
 from warm_ember.model.wake_plan import Trigger
 from warm_ember.ui.pages.wakes.page import WakesPage
 from warm_ember.ui.shell.window import MainWindow
-from warm_ember.units import bare
+from warm_ember.units import format_trimmed
 
 
 @pytest.fixture
@@ -30,7 +30,7 @@ def point(x: float, y: float) -> QPoint:
 def test_link_sentence_and_table_tell_the_same(window: MainWindow, page: WakesPage, settle) -> None:
     ledger = page.ledger
     assert ledger is not None
-    assert window.spine.links["Wakes"].shown.figure == f"**{bare(ledger.rate_per_h)}** /h"
+    assert window.navigation.links["Wakes"].shown.figure == f"**{format_trimmed(ledger.rate_per_h)}** /h"
     assert "go to the wrong sleep mode" in page.sentence()
     added = sum(row.added_a for row in ledger.sources)
     assert added + ledger.rest_a == pytest.approx(ledger.mean_a)
@@ -39,7 +39,7 @@ def test_link_sentence_and_table_tell_the_same(window: MainWindow, page: WakesPa
         settle()
         page._copy()
         assert len(QApplication.clipboard().text().splitlines()) >= 3
-    window.desk.select_run("r1")
+    window.controller.select_run("r1")
     settle()
     assert page.ledger is not None
     assert "no known cause" in page.warning()
@@ -103,8 +103,8 @@ def test_sources_are_sorted_chosen_renamed_and_joined_by_key(
     type_into(qtbot, table.edit, "clock")
     settle()
     assert {row.source: row.count for row in page.ledger.sources} == {"clock": 98, "pir": 6}
-    window.desk.undo()
-    window.desk.undo()
+    window.controller.undo()
+    window.controller.undo()
     settle()
     assert {row.source for row in page.ledger.sources} == {"alarm", "pir", "rtc"}
 
@@ -164,7 +164,7 @@ def test_modes_are_typed_and_forgotten_and_a_missed_deadline_is_told(
     page.show_view("modes")
     modes = page.modes
     lost_a = page.ledger.depth.lost_a
-    type_into(qtbot, modes.fields["modem off", "crossing_c"], "5 C")
+    type_into(qtbot, modes.fields["modem off", "transition_charge_c"], "5 C")
     settle()
     assert page.ledger.depth.lost_a < 0.1 * lost_a
     assert page.ledger.depth.break_evens("Modem idle")[0].from_s == pytest.approx(5 / 9.39e-3, rel=0.01)
@@ -183,7 +183,7 @@ def test_modes_are_typed_and_forgotten_and_a_missed_deadline_is_told(
     assert isinstance(memory, QCheckBox)
     memory.click()
     settle()
-    assert next(mode for mode in window.desk.project.sleep_modes if mode.name == "modem off").keeps_memory
+    assert next(mode for mode in window.controller.project.sleep_modes if mode.name == "modem off").keeps_memory
     modes.add.click()
     settle()
     assert "mode 1" in {mode.name for mode in page.ledger.depth.modes}
@@ -199,7 +199,7 @@ def test_a_source_is_taken_as_an_activity(window: MainWindow, page: WakesPage, s
     page.choose("pir")
     page._take_as_activity()
     settle()
-    made = window.desk.project.activities[-1]
+    made = window.controller.project.activities[-1]
     assert isinstance(made.source, FromWakes)
     assert (made.name, made.source.wake_source) == ("pir", "pir")
     assert window.page is window.battery
@@ -243,7 +243,7 @@ def test_the_plan_is_typed_and_a_broken_link_is_told(qtbot: QtBot, window: MainW
     settle()
     assert "No way is left to reprogram" in plan.conflicts.text()
     for _ in range(4):
-        window.desk.undo()
+        window.controller.undo()
     settle()
     assert "nothing conflicts" in plan.words.text()
 
@@ -257,14 +257,14 @@ def test_a_batch_is_an_edit_of_the_battery_s_model(window: MainWindow, page: Wak
     monkeypatch.setattr(QInputDialog, "getInt", lambda *_: (8, True))
     page._ask_batch()
     settle()
-    made = window.desk.project.activities[-1]
+    made = window.controller.project.activities[-1]
     assert made.name == "rtc, 8 at once"
     assert isinstance(made.source, Typed)
     row = page.ledger.row("rtc")
     assert made.source.charge_c == pytest.approx(5.2e-6 + 8 * (row.charge_c_mean - 5.2e-6))
-    window.desk.undo()
+    window.controller.undo()
     settle()
     monkeypatch.setattr(QInputDialog, "getText", lambda *_: ("2 uC", True))
     page._ask_without_core()
     settle()
-    assert window.desk.project.activities[-1].source == Typed(2e-6, row.awake_s_mean)
+    assert window.controller.project.activities[-1].source == Typed(2e-6, row.awake_s_mean)

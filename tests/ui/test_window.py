@@ -15,8 +15,8 @@ from warm_ember.model.project import Project
 from warm_ember.model.rules import BandRule, LevelsRule, LogRule
 from warm_ember.session import edits
 from warm_ember.store.project_folder import ProjectFolder
-from warm_ember.ui.look.marked import plain
 from warm_ember.ui.look.ramp import DAY_DECADES, NIGHT_DECADES, Ramp
+from warm_ember.ui.look.rich_text import plain
 from warm_ember.ui.look.theme import DAY, NIGHT
 from warm_ember.ui.shell.window import MainWindow
 
@@ -28,16 +28,16 @@ def test_the_way_from_trace_to_the_reason(window: MainWindow, qtbot: QtBot, sett
     drag(qtbot, lane, lane.x_of(20.0), lane.x_of(50.0), Qt.KeyboardModifier.AltModifier)
     settle()
     assert len(window.trace.book.brackets) == before + 1
-    qtbot.mouseClick(window.spine.links["States"], LEFT)
+    qtbot.mouseClick(window.navigation.links["States"], LEFT)
     assert window.page is window.states
-    assert "Modem idle takes 28.2 % of the charge" in plain(window.headline.sentence)
-    qtbot.mouseClick(window.spine.links["Battery"], LEFT)
-    assert plain(window.headline.sentence).startswith("25.3 months where 36 are wanted")
-    window.desk.select_run("r5")
+    assert "Modem idle takes 28.2 % of the charge" in plain(window.header.sentence)
+    qtbot.mouseClick(window.navigation.links["Battery"], LEFT)
+    assert plain(window.header.sentence).startswith("25.3 months where 36 are wanted")
+    window.controller.select_run("r5")
     settle()
-    assert "the target is met" in window.headline.sentence
-    assert plain(window.spine.links["Battery"].shown.figure) == "42.3 months"
-    assert plain(window.spine.links["Runs"].shown.figure) == "1st of 5"
+    assert "the target is met" in window.header.sentence
+    assert plain(window.navigation.links["Battery"].shown.figure) == "42.3 months"
+    assert plain(window.navigation.links["Runs"].shown.figure) == "1st of 5"
 
 
 def test_a_rule_by_band_is_previewed_and_placed(window: MainWindow, qtbot: QtBot, settle) -> None:
@@ -50,16 +50,16 @@ def test_a_rule_by_band_is_previewed_and_placed(window: MainWindow, qtbot: QtBot
         edit.selectAll()
         qtbot.keyClicks(edit, text)
     qtbot.waitUntil(lambda: "Burst would have" in editor.words.text(), timeout=90_000)
-    assert window.desk.project.rules == ()
+    assert window.controller.project.rules == ()
     qtbot.mouseClick(editor.place_button, LEFT)
     settle()
-    assert window.desk.project.rules[0] == BandRule("Burst", 0.15, 0.25, 0.1, 0.005)
-    assert window.desk.project.rules[1] == LogRule()
-    row = window.desk.results.ledger.row("Burst")
+    assert window.controller.project.rules[0] == BandRule("Burst", 0.15, 0.25, 0.1, 0.005)
+    assert window.controller.project.rules[1] == LogRule()
+    row = window.controller.results.ledger.row("Burst")
     assert row.entries >= 6
-    window.desk.undo()
+    window.controller.undo()
     settle()
-    assert window.desk.results.ledger.row("Burst") is None
+    assert window.controller.results.ledger.row("Burst") is None
 
 
 def test_a_rule_by_hand_takes_the_drawn_stretch(window: MainWindow, qtbot: QtBot, settle) -> None:
@@ -70,12 +70,12 @@ def test_a_rule_by_hand_takes_the_drawn_stretch(window: MainWindow, qtbot: QtBot
     page.editor.as_edit.setText("Tilt check")
     qtbot.mouseClick(page.editor.place_button, LEFT)
     settle()
-    row = window.desk.results.ledger.row("Tilt check")
+    row = window.controller.results.ledger.row("Tilt check")
     assert row.dwell_s == pytest.approx(20.0, abs=1.0)
-    rule = window.desk.project.rules[0]
+    rule = window.controller.project.rules[0]
     page.editor.rule_dropped.emit(rule)
     settle()
-    assert window.desk.results.ledger.row("Tilt check") is None
+    assert window.controller.results.ledger.row("Tilt check") is None
 
 
 def test_states_are_renamed_and_expected_in_the_row(window: MainWindow, qtbot: QtBot, settle) -> None:
@@ -84,24 +84,24 @@ def test_states_are_renamed_and_expected_in_the_row(window: MainWindow, qtbot: Q
     page.choose("Count")
     type_into(qtbot, page.editor.name_edit, "Counting")
     settle()
-    assert window.desk.results.ledger.row("Counting") is not None
+    assert window.controller.results.ledger.row("Counting") is not None
     page.choose("Counting")
     type_into(qtbot, page.editor.expected_edit, "7 mA")
     settle()
-    assert window.desk.project.expected_of("Counting").current_a == 7e-3
-    assert window.desk.results.ledger.row("Counting").verdict.value == "ok"
+    assert window.controller.project.expected_of("Counting").current_a == 7e-3
+    assert window.controller.results.ledger.row("Counting").verdict.value == "ok"
 
 
 def test_states_can_come_from_levels_and_unplaced_ones_warn(window: MainWindow, qtbot: QtBot, settle) -> None:
     window.show_page("States")
     qtbot.mouseClick(window.states.part.switches.words["States from", "levels"], LEFT)
     settle()
-    assert window.desk.project.rules == (LevelsRule(),)
-    assert window.desk.results.ledger.rows[0].name.startswith("level ")
-    window.desk.apply(edits.SetFields("project", {"rules": (BandRule("Hot", 0.1, 1.0),)}), "only one band")
+    assert window.controller.project.rules == (LevelsRule(),)
+    assert window.controller.results.ledger.rows[0].name.startswith("level ")
+    window.controller.apply(edits.SetFields("project", {"rules": (BandRule("Hot", 0.1, 1.0),)}), "only one band")
     settle()
-    assert "is unplaced, the limit is" in plain(window.headline.warning)
-    assert window.spine.links["States"].shown.doubt
+    assert "is unplaced, the limit is" in plain(window.header.warning)
+    assert window.navigation.links["States"].shown.doubt
     window.states.choose("unplaced")
     assert window.states.stack.current.highlight is not None
 
@@ -135,16 +135,16 @@ def test_arrows_walk_through_the_ledger(window: MainWindow, qtbot: QtBot) -> Non
 
 def test_a_rate_typed_on_the_battery_page_changes_the_life(window: MainWindow, qtbot: QtBot, settle) -> None:
     window.show_page("Battery")
-    before = window.desk.results.life.life_s
+    before = window.controller.results.life.life_s
     edit = window.battery.activities.day.edits["Report"]
     type_into(qtbot, edit, "each 12 h")
     settle()
-    activity = next(a for a in window.desk.project.activities if a.name == "Report")
+    activity = next(a for a in window.controller.project.activities if a.name == "Report")
     assert (activity.interval_s, activity.per_day) == (43200.0, None)
-    assert window.desk.results.life.life_s > before
+    assert window.controller.results.life.life_s > before
     type_into(qtbot, edit, "whenever")
     settle()
-    assert next(a for a in window.desk.project.activities if a.name == "Report").interval_s == 43200.0
+    assert next(a for a in window.controller.project.activities if a.name == "Report").interval_s == 43200.0
 
 
 def test_the_battery_is_typed_where_it_stands(window: MainWindow, qtbot: QtBot, settle) -> None:
@@ -154,12 +154,12 @@ def test_the_battery_is_typed_where_it_stands(window: MainWindow, qtbot: QtBot, 
     type_into(qtbot, fields["project", "target_s"], "24 months")
     type_into(qtbot, fields["battery", "reserve"], "5 %")
     settle()
-    project = window.desk.project
+    project = window.controller.project
     assert (project.battery.capacity_c, project.battery.reserve) == (43200.0, 0.05)
     assert project.target_s == pytest.approx(2 * 8760 * 3600)
     type_into(qtbot, fields["battery", "reserve"], "150 %")
     settle()
-    assert window.desk.project.battery.reserve == 0.05
+    assert window.controller.project.battery.reserve == 0.05
     assert "reserve" in window.messages.words.text()
     window.battery.panel.changed.emit("supply", "kind", SupplyKind.SWITCHING)
     settle()
@@ -169,10 +169,10 @@ def test_the_battery_is_typed_where_it_stands(window: MainWindow, qtbot: QtBot, 
 def test_activities_are_added_and_removed(window: MainWindow, settle) -> None:
     window.battery.activities.add_from("Modem idle")
     settle()
-    names = [activity.name for activity in window.desk.project.activities]
+    names = [activity.name for activity in window.controller.project.activities]
     assert names[-1] == "Modem idle"
     assert "Modem idle" in window.battery.activities.day.edits
-    window.desk.apply(edits.drop_activity("Modem idle"), "remove")
+    window.controller.apply(edits.drop_activity("Modem idle"), "remove")
     settle()
     assert "Modem idle" not in window.battery.activities.day.edits
 
@@ -180,18 +180,18 @@ def test_activities_are_added_and_removed(window: MainWindow, settle) -> None:
 def test_two_runs_are_picked_on_the_ladder(window: MainWindow, qtbot: QtBot, settle) -> None:
     window.show_page("Runs")
     settle()
-    ladder = window.runs.ladder
+    history = window.runs.history
     window.grab()
-    centre = [ladder._column(index).center().toPoint() for index in range(5)]
-    qtbot.mouseClick(ladder, LEFT, pos=centre[4])
-    qtbot.mouseClick(ladder, LEFT, Qt.KeyboardModifier.ShiftModifier, pos=centre[0])
+    centre = [history._column(index).center().toPoint() for index in range(5)]
+    qtbot.mouseClick(history, LEFT, pos=centre[4])
+    qtbot.mouseClick(history, LEFT, Qt.KeyboardModifier.ShiftModifier, pos=centre[0])
     assert (window.runs.first, window.runs.second) == ("r1", "r5")
-    assert "r5 takes 4.01 mA less than r1" in plain(window.headline.sentence)
-    qtbot.mouseDClick(ladder, LEFT, pos=centre[1])
+    assert "r5 takes 4.01 mA less than r1" in plain(window.header.sentence)
+    qtbot.mouseDClick(history, LEFT, pos=centre[1])
     settle()
-    assert window.desk.session.current == "r2"
-    qtbot.mouseClick(window.headline.switches.words["Ladder", "one state"], LEFT)
-    assert window.runs.ladder.shows_state != ""
+    assert window.controller.session.current == "r2"
+    qtbot.mouseClick(window.header.switches.words["Ladder", "one state"], LEFT)
+    assert window.runs.history.shows_state != ""
 
 
 def test_a_budget_segment_leads_to_its_state(window: MainWindow, qtbot: QtBot) -> None:
@@ -206,20 +206,20 @@ def test_a_budget_segment_leads_to_its_state(window: MainWindow, qtbot: QtBot) -
 
 
 def test_edits_are_saved_by_themselves(window: MainWindow, qtbot: QtBot, settle) -> None:
-    folder = window.desk.session.folder
-    window.desk.apply(edits.SetFields("project", {"name": "renamed"}), "rename")
+    folder = window.controller.session.folder
+    window.controller.apply(edits.SetFields("project", {"name": "renamed"}), "rename")
     assert folder.load().name != "renamed"
-    with qtbot.waitSignal(window.desk.saved_changed, timeout=90_000):
+    with qtbot.waitSignal(window.controller.saved_changed, timeout=90_000):
         pass
-    qtbot.waitUntil(lambda: window.desk.session.is_saved, timeout=90_000)
+    qtbot.waitUntil(lambda: window.controller.session.is_saved, timeout=90_000)
     assert folder.load().name == "renamed"
 
 
 def test_an_empty_window_says_what_to_do(empty_window: MainWindow) -> None:
-    assert "Ctrl+I" in empty_window.headline.sentence
+    assert "Ctrl+I" in empty_window.header.sentence
     for title in empty_window.pages:
         empty_window.show_page(title)
-        assert empty_window.headline.sentence
+        assert empty_window.header.sentence
         assert not empty_window.grab().isNull()
 
 
@@ -231,13 +231,13 @@ def test_a_new_project_is_begun_and_broken_ones_are_told(empty_window: MainWindo
     broken = tmp_path / "broken"
     broken.mkdir()
     (broken / "project.json").write_text("{")
-    assert not empty_window.desk.open(broken)
+    assert not empty_window.controller.open(broken)
     assert "expected JSON" in empty_window.messages.words.text()
-    assert empty_window.desk.session.folder.path == tmp_path / "fresh"
+    assert empty_window.controller.session.folder.path == tmp_path / "fresh"
 
 
 def test_work_shows_progress_and_can_be_stopped(window: MainWindow, qtbot: QtBot) -> None:
-    jobs = window.desk.jobs
+    jobs = window.controller.jobs
 
     def slow(should_stop, progress) -> None:
         share = 0.0
@@ -259,7 +259,7 @@ def test_work_shows_progress_and_can_be_stopped(window: MainWindow, qtbot: QtBot
 def test_a_later_request_wins(window: MainWindow, settle) -> None:
     answers: list[int] = []
     for number in range(5):
-        window.desk.jobs.run(
+        window.controller.jobs.run(
             "race", "racing", lambda _s, _p, n=number: n, answers.append, lambda e: pytest.fail(str(e))
         )
     settle()
@@ -270,11 +270,11 @@ def test_a_later_request_wins(window: MainWindow, settle) -> None:
 def test_every_page_paints_in_both_themes_with_long_names_and_many_runs(window: MainWindow, settle, theme) -> None:
     window.look.set_theme(theme)
     long = "a name that somebody gave at the end of a long day on the mountain " * 2
-    project = window.desk.project
+    project = window.controller.project
     runs = tuple(msgspec.structs.replace(run, title=long, changed=long) for run in project.runs)
     activities = tuple(msgspec.structs.replace(a, name=f"{a.name} {long}") for a in project.activities)
-    window.desk.apply(edits.SetFields("project", {"runs": runs, "activities": activities}), "long names")
-    window.desk.apply(edits.rename_state("Deep sleep", long, (LogRule(),)), "long state")
+    window.controller.apply(edits.SetFields("project", {"runs": runs, "activities": activities}), "long names")
+    window.controller.apply(edits.rename_state("Deep sleep", long, (LogRule(),)), "long state")
     settle()
     for title in window.pages:
         window.show_page(title)
@@ -314,7 +314,7 @@ def test_a_project_without_voltage_lines_or_log_opens(empty_window: MainWindow, 
     folder.save(Project(name="plain"))
     path = tmp_path / "flat.f32"
     np.full(5000, 2e-3, dtype="<f4").tofile(path)
-    empty_window.desk.open(tmp_path / "p")
+    empty_window.controller.open(tmp_path / "p")
     settle()
     text = tmp_path / "flat.csv"
     text.write_text("s,A\n" + "".join(f"{k / 100:.2f},0.002\n" for k in range(500)))

@@ -16,7 +16,7 @@ from warm_ember.signal.bands import band_stays
 from warm_ember.signal.bits import LineSeries, rising_edges
 from warm_ember.signal.levels import Levels
 from warm_ember.signal.series import CHUNK_SAMPLES
-from warm_ember.units import bare, duration_text
+from warm_ember.units import duration_text, format_trimmed
 
 TIMED_EVENTS = ("state", "wake", "sleep", "sync")
 """What a log is laid on a capture by."""
@@ -252,9 +252,9 @@ def _changes(recording: Recording) -> Floats:
 
 
 def clock_sentence(alignment: Alignment) -> str:
-    """Say how the log's clock lies on the capture's, with its figures marked."""
+    """Say how the log's clock lies on the capture's, with its figures as rich text."""
     if alignment.is_ambiguous:
-        shift = duration_text(abs(alignment.rival_s or 0.0)).marked
+        shift = duration_text(abs(alignment.rival_s or 0.0)).rich
         return f"The log fits as well when it is shifted by {shift}: type the offset, or record a sync pulse."
     if alignment.lies_outside:
         return "The log tells of **another time** than the capture's and fits nowhere in it: nothing is placed by it."
@@ -262,8 +262,8 @@ def clock_sentence(alignment: Alignment) -> str:
         return "The current changes **elsewhere** than the log says, however it is shifted: nothing is placed by it."
     if alignment.method == SAME_CLOCK:
         return "The log's clock is taken as the capture's."
-    ppm = f"**{bare(abs(alignment.drift) / 1e-6, 2)}** millionths {'slow' if alignment.drift > 0 else 'fast'}"
-    offset = duration_text(abs(alignment.offset_s)).marked
+    ppm = f"**{format_trimmed(abs(alignment.drift) / 1e-6, 2)}** millionths {'slow' if alignment.drift > 0 else 'fast'}"
+    offset = duration_text(abs(alignment.offset_s)).rich
     when = "after" if alignment.offset_s > 0 else "before"
     return f"The log's clock began {offset} {when} the capture and runs {ppm}."
 

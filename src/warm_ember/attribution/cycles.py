@@ -14,7 +14,7 @@ from warm_ember.model.fold import AlignBy, FoldPlan
 from warm_ember.model.placement import Placement
 from warm_ember.signal.crossings import crossings, default_threshold
 from warm_ember.signal.fold import Fold, fold, without_odd
-from warm_ember.signal.period import find_period, whole_cycles
+from warm_ember.signal.fold_period import find_period, whole_cycles
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.signal.stretch import total
 

@@ -78,7 +78,7 @@ class Mode:
     ----------
     name, part
         Its name and what sleeps in it.
-    floor_a, crossing_c
+    floor_a, transition_charge_c
         What it draws, and the charge to enter and leave it beyond that of the first mode of its part; NaN where
         nothing tells.
     typed
@@ -90,7 +90,7 @@ class Mode:
     name: str
     part: str
     floor_a: float
-    crossing_c: float
+    transition_charge_c: float
     typed: SleepMode
     crossing_is_typed: bool
 
@@ -159,7 +159,7 @@ class SleepDepth:
             if deeper.typed.residency_s is not None:
                 found.append(BreakEven(lighter.name, deeper.name, deeper.typed.residency_s))
                 continue
-            more_c, less_a = deeper.crossing_c - lighter.crossing_c, lighter.floor_a - deeper.floor_a
+            more_c, less_a = deeper.transition_charge_c - lighter.transition_charge_c, lighter.floor_a - deeper.floor_a
             if np.isfinite(more_c) and less_a > 0:
                 found.append(BreakEven(lighter.name, deeper.name, max(more_c / less_a, 0.0)))
         return tuple(sorted(found, key=lambda one: one.from_s))
@@ -203,7 +203,7 @@ def judge(
     of = {mode.name: mode for mode in typed}
     every = tuple(dict.fromkeys((*names, *of)))
     used = stretches.mode
-    measured_c = _crossing_costs(wakes, stretches, len(names), cost_c)
+    measured_c = _transition_costs(wakes, stretches, len(names), cost_c)
     modes = []
     for index, name in enumerate(every):
         mine = used == index
@@ -212,10 +212,10 @@ def judge(
         if floor_a is None:
             time_s = float(stretches.lasts_s[mine].sum())
             floor_a = float(stretches.charge_c[mine].sum()) / time_s if time_s > 0 else np.nan
-        crossing_c = said.crossing_c
-        if crossing_c is None:
-            crossing_c = float(measured_c[index]) if index < len(names) else np.nan
-        modes.append(Mode(name, said.part, floor_a, crossing_c, said, said.crossing_c is not None))
+        transition_charge_c = said.transition_charge_c
+        if transition_charge_c is None:
+            transition_charge_c = float(measured_c[index]) if index < len(names) else np.nan
+        modes.append(Mode(name, said.part, floor_a, transition_charge_c, said, said.transition_charge_c is not None))
     best, lost_c, rule_c = _choose(modes, stretches, timer_s)
     rows = tuple(_row(modes, index, stretches, best, lost_c, duration_s) for index in range(len(names)))
     by_rule_a = float(rule_c.sum()) / duration_s if duration_s else 0.0
@@ -233,16 +233,18 @@ def _choose(modes: list[Mode], stretches: IdleStretches, timer_s: Floats) -> tup
             _by_residency(modes, group, stretches, timer_s, (best, lost_c, rule_c))
             continue
         # A mode of unknown cost cannot be judged, nor a stretch that the capture cuts off: it is longer than it looks.
-        crossing_c = np.array([modes[index].crossing_c for index in group.tolist()])
+        transition_charge_c = np.array([modes[index].transition_charge_c for index in group.tolist()])
         floor_a = np.array([modes[index].floor_a for index in group.tolist()])
-        known = np.isfinite(crossing_c) & np.isfinite(floor_a)
+        known = np.isfinite(transition_charge_c) & np.isfinite(floor_a)
         at = np.flatnonzero(np.isin(used, group[known]) & stretches.is_whole)
         if len(group) < 2 or not len(at):
             continue
-        crossing_c, floor_a = np.where(known, crossing_c, np.inf), np.where(known, floor_a, 0.0)
+        transition_charge_c, floor_a = np.where(known, transition_charge_c, np.inf), np.where(known, floor_a, 0.0)
 
-        def takes(length_s: Floats, crossing_c: Floats = crossing_c, floor_a: Floats = floor_a) -> Floats:
-            return np.asarray(crossing_c[None, :] + floor_a[None, :] * length_s[:, None])
+        def takes(
+            length_s: Floats, transition_charge_c: Floats = transition_charge_c, floor_a: Floats = floor_a
+        ) -> Floats:
+            return np.asarray(transition_charge_c[None, :] + floor_a[None, :] * length_s[:, None])
 
         taken, rows = takes(lasts_s[at]), np.arange(len(at))
         mine = np.searchsorted(group, used[at])
@@ -279,12 +281,12 @@ def _by_residency(
     chosen = np.maximum(chosen, 0)
     expected_s = np.where(np.isnan(timer_s[at]), np.inf, timer_s[at])
     rule = np.maximum(np.searchsorted(residency_s, expected_s, side="right") - 1, 0)
-    crossing_c = np.append(0.0, np.cumsum(-np.diff(floor_a) * residency_s[1:]))
+    transition_charge_c = np.append(0.0, np.cumsum(-np.diff(floor_a) * residency_s[1:]))
 
     def takes(mode: Indices) -> Floats:
-        return np.asarray(np.nan_to_num(crossing_c[mode] + floor_a[mode] * lasts_s))
+        return np.asarray(np.nan_to_num(transition_charge_c[mode] + floor_a[mode] * lasts_s))
 
-    known = np.isfinite(crossing_c + floor_a)
+    known = np.isfinite(transition_charge_c + floor_a)
     both = known[used] & known[chosen]
     best[at] = group[chosen]
     lost_c[at] = np.where(both, np.maximum(takes(used) - takes(chosen), 0.0), 0.0)
@@ -320,7 +322,7 @@ def _uncertain_c2(costs_c: Floats) -> float:
     return float((_OF_MEDIAN * spread) ** 2 / len(costs_c) + (_LEAST_SPREAD * middle) ** 2 + _TINY_C2)
 
 
-def _crossing_costs(wakes: Wakes, stretches: IdleStretches, modes: int, cost_c: Floats) -> Floats:
+def _transition_costs(wakes: Wakes, stretches: IdleStretches, modes: int, cost_c: Floats) -> Floats:
     """Return how much more each mode's wakes cost than the first mode's, NaN where no source woke from both.
 
     A source may do very different things: its median wake is what leaving a mode shows in, and a source counts as much

@@ -17,7 +17,7 @@ _SLOP, _SNAP = 3, 2
 _FACTOR, _FEW = 2.0, 3
 
 
-def fill_in(
+def add_unlogged_wakes(
     current: Series,
     starts: Indices,
     names: list[str],

@@ -7,7 +7,7 @@ import numpy as np
 from warm_ember.attribution.clock import line_rises_s
 from warm_ember.model.arrays import Flags, Floats, Indices
 from warm_ember.signal.bits import LineSeries
-from warm_ember.signal.periods import period_of
+from warm_ember.signal.timer_periods import period_of
 
 _BEFORE_S = 5e-3
 _MOSTLY, _MIRRORS = 0.5, 0.8

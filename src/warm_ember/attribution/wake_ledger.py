@@ -22,8 +22,8 @@ from warm_ember.model.placement import UNPLACED, Alignment, Placement
 from warm_ember.model.wakes import SleepMode
 from warm_ember.signal.estimates import NOTHING_KNOWN, Estimate, mean
 from warm_ember.signal.intervals import interval_sums
-from warm_ember.signal.periods import Period, find_periods, period_of
 from warm_ember.signal.series import ShouldStop, never
+from warm_ember.signal.timer_periods import TimerPeriod, find_periods, period_of
 from warm_ember.units import HOUR_S
 
 _SOME_SLEEP = "sleep"
@@ -33,7 +33,7 @@ REFUSED, _SOMEBODY = "sleep refused", "somebody"
 
 
 @dataclass(frozen=True)
-class Ran:
+class StateDuringWake:
     """A state that ran in the wakes by a source.
 
     Parameters
@@ -89,8 +89,8 @@ class SourceRow:
     awake_s_mean: float
     charge_c_mean: float
     added_a: float
-    ran: tuple[Ran, ...]
-    periods: tuple[Period, ...]
+    ran: tuple[StateDuringWake, ...]
+    periods: tuple[TimerPeriod, ...]
     woke_from: tuple[str, ...]
     by_line: int
     by_period: int
@@ -206,10 +206,10 @@ class WakeLedger:
         """What is left of the average without what the sources add: sleep, and what is awake at the capture's ends."""
         return self.mean_a - sum(row.added_a for row in self.sources)
 
-    def crossing_c(self, source: str) -> float:
+    def transition_charge_c(self, source: str) -> float:
         """Return the highest charge to enter and leave the modes that a source wakes from; 0 where nothing tells."""
         row = self.row(source)
-        costs = [self.depth.mode(mode).crossing_c for mode in (row.woke_from if row is not None else ())]
+        costs = [self.depth.mode(mode).transition_charge_c for mode in (row.woke_from if row is not None else ())]
         return max((cost for cost in costs if np.isfinite(cost)), default=0.0)
 
     def row(self, source: str) -> SourceRow | None:
@@ -287,7 +287,7 @@ def make_wake_ledger(
     added_a = seen_c / (whole_s or 1.0)
     times_s = wakes.first.astype(np.float64) * current.interval_s
     periods = {name: _periods(times_s[wakes.by(name)]) for name in wakes.names}
-    ran: dict[str, tuple[Ran, ...]] = dict.fromkeys(wakes.names, ())
+    ran: dict[str, tuple[StateDuringWake, ...]] = dict.fromkeys(wakes.names, ())
     if wakes.by_cpu is None:
         ran = _ran(wakes, placement, pieces, above_c)
     timer_s = _next_timer(wakes, idle, [name for name, found in periods.items() if found], current.interval_s)
@@ -361,7 +361,7 @@ class _Pieces:
     state: Indices
 
 
-def _periods(times_s: Floats) -> tuple[Period, ...]:
+def _periods(times_s: Floats) -> tuple[TimerPeriod, ...]:
     """Return the timers in the wakes by one source."""
     one = period_of(times_s)
     return (one,) if one is not None else find_periods(times_s)
@@ -382,8 +382,8 @@ class _Costs:
 def _sources(
     wakes: Wakes,
     costs: _Costs,
-    ran: Mapping[str, tuple[Ran, ...]],
-    periods: Mapping[str, tuple[Period, ...]],
+    ran: Mapping[str, tuple[StateDuringWake, ...]],
+    periods: Mapping[str, tuple[TimerPeriod, ...]],
     woken_from: Sequence[tuple[str, ...]],
 ) -> tuple[SourceRow, ...]:
     rows = []
@@ -412,7 +412,9 @@ def _sources(
     return tuple(sorted(rows, key=lambda row: -row.added_a))
 
 
-def _ran(wakes: Wakes, placement: Placement, pieces: _Pieces, above_c: Floats) -> dict[str, tuple[Ran, ...]]:
+def _ran(
+    wakes: Wakes, placement: Placement, pieces: _Pieces, above_c: Floats
+) -> dict[str, tuple[StateDuringWake, ...]]:
     """Return what ran in the wakes by each source."""
     inside = np.flatnonzero(pieces.awake)
     owner, state = pieces.owner[inside], pieces.state[inside] + 1
@@ -438,7 +440,9 @@ def _ran(wakes: Wakes, placement: Placement, pieces: _Pieces, above_c: Floats) -
                 one in shared and not only and (here & begins).sum() >= _MOSTLY * count and not (here & ~begins).any()
             )
             label = UNPLACED_NAME if one - 1 == UNPLACED else placement.names[one - 1]
-            parts.append(Ran(label, charge_c[number, one] / count, lasts_s[number, one] / count, bool(resuming)))
+            parts.append(
+                StateDuringWake(label, charge_c[number, one] / count, lasts_s[number, one] / count, bool(resuming))
+            )
         found[name] = tuple(parts)
     return found
 

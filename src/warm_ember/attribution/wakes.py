@@ -8,18 +8,18 @@ from enum import IntEnum
 
 import numpy as np
 
-from warm_ember.attribution.belief import default_threshold_a
 from warm_ember.attribution.cpu_wakes import CpuSpans, cpu_spans, cpus_of
 from warm_ember.attribution.recording import Recording
-from warm_ember.attribution.unlogged import charges, fill_in
+from warm_ember.attribution.sleep_agreement import default_threshold_a
+from warm_ember.attribution.unlogged import add_unlogged_wakes, charges
 from warm_ember.attribution.wake_causes import by_lines, by_periods
 from warm_ember.model.arrays import Flags, Floats, Indices
 from warm_ember.model.placement import Alignment, Placement
 from warm_ember.model.wakes import WakeSource
 from warm_ember.signal.bands import band_stays
 from warm_ember.signal.levels import Levels
-from warm_ember.signal.periods import find_periods
 from warm_ember.signal.series import ShouldStop, never
+from warm_ember.signal.timer_periods import find_periods
 
 UNKNOWN = "unknown"
 _LOST = ""
@@ -190,7 +190,9 @@ def find_wakes(
         whole, cut = stays[is_whole], [(first, last) for first, last in stays[~is_whole].tolist()]
         found = Wakes.of((UNKNOWN,) * len(whole), whole[:, 0], whole[:, 1], tuple(cut))
     elif len(sleeps):
-        first, last, source = fill_in(current, starts, names, sleeps, find_stays, _LOST, should_stop=should_stop)
+        first, last, source = add_unlogged_wakes(
+            current, starts, names, sleeps, find_stays, _LOST, should_stop=should_stop
+        )
         kept = last <= samples
         cut = [(0, int(sleeps[0]))] if 0 < sleeps[0] < first[0] else []
         cut += [(int(one), samples) for one in first[~kept]]

@@ -13,8 +13,8 @@ from warm_ember.attribution.cycles import wake_sources, wake_times_s
 from warm_ember.attribution.recording import Recording
 from warm_ember.model.arrays import Flags, Floats, Indices
 from warm_ember.model.placement import Placement
+from warm_ember.signal.fold_period import find_period
 from warm_ember.signal.intervals import interval_sums
-from warm_ember.signal.period import find_period
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.units import duration_text
 

@@ -134,7 +134,7 @@ def shelf_life_s(battery: Battery) -> float:
     return float("inf") if cell is None or cell.shelf_years is None else cell.shelf_years * YEAR_S
 
 
-def along(points: Points, at: Floats | float) -> Floats:
+def interpolate(points: Points, at: Floats | float) -> Floats:
     """Read a curve, straight between its points and level beyond; 1 where there is none."""
     if not points:
         return np.ones(np.shape(at))
@@ -142,7 +142,7 @@ def along(points: Points, at: Floats | float) -> Floats:
     return np.asarray(np.interp(at, firsts, seconds))
 
 
-def along_logarithm(points: Points, at: Floats | float) -> Floats:
+def interpolate_log(points: Points, at: Floats | float) -> Floats:
     """Read a curve that is straight over the logarithm of its first number."""
     lifted = tuple((float(np.log(max(first, 1e-15))), second) for first, second in points)
-    return along(lifted, np.log(np.maximum(at, 1e-15)))
+    return interpolate(lifted, np.log(np.maximum(at, 1e-15)))

@@ -13,7 +13,7 @@ from functools import cached_property
 
 import numpy as np
 
-from warm_ember.battery.cells import along_logarithm, shelf_life_s
+from warm_ember.battery.cells import interpolate_log, shelf_life_s
 from warm_ember.battery.pack import Pack
 from warm_ember.battery.supply import battery_current
 from warm_ember.battery.year import year_of
@@ -165,7 +165,7 @@ def discharge(
     that temperature and load (``capacity``); linearly between points, which lie close where it ends. When more is lost
     than used by then, self-discharge is what limits the life.
     """
-    empty = _Emptying(battery, supply, climate, variants, points)
+    empty = _DischargeSimulation(battery, supply, climate, variants, points)
     longest_s = empty.longest_s
     share = np.ones(1)
     if like is not None and math.isfinite(like.life_s[0]) and like.life_s[0] > 0:
@@ -212,7 +212,7 @@ def _focused(low_s: Floats, high_s: Floats, points: int) -> Floats:
     return np.concatenate((before, low_s[:, None] + within), axis=1)
 
 
-class _Emptying:
+class _DischargeSimulation:
     """Some batteries and their loads, to be followed over as long as one likes."""
 
     def __init__(
@@ -257,7 +257,7 @@ class _Emptying:
         load_s, loss_s = self._runs(time_s)
         temperature_c = self._temperature_c(time_s)
         mean_a = self.mean_a[:, None]
-        hardened, warmer_v = pack.hardened(temperature_c, time_s), pack.warmer_v(temperature_c)
+        hardened, warmer_v = pack.resistance_factor(temperature_c, time_s), pack.warmer_v(temperature_c)
         # No capacity at all is tried too: nothing of nothing is left then.
         capacity_c = np.maximum(variants.capacity_c, 1e-30)[:, None]
         left = np.atleast_2d(share)
@@ -270,10 +270,10 @@ class _Emptying:
                 break
         ohm, open_v = pack.resistance_ohm(left, hardened), pack.open_v(left, warmer_v)
         given_a = battery_current(supply, mean_a, open_v, ohm)
-        peak_a = along_logarithm(variants.pulses, ohm * supply.input_f) if variants.pulses else variants.peak_a[:, None]
+        peak_a = interpolate_log(variants.pulses, ohm * supply.input_f) if variants.pulses else variants.peak_a[:, None]
         highest_a = battery_current(supply, np.maximum(peak_a, mean_a), open_v, ohm)
         rest_v, pulse_v = open_v - given_a * ohm, open_v - highest_a * ohm
-        spare = usable_c / capacity_c - pack.held_back(temperature_c, given_a)
+        spare = usable_c / capacity_c - pack.unavailable_fraction(temperature_c, given_a)
         return self._ended(_Course(time_s, left, usable_c, used_c, rest_v, pulse_v, temperature_c, spare))
 
     def _runs(self, time_s: Floats) -> tuple[Floats, Floats]:

@@ -16,7 +16,7 @@ from warm_ember.model.load import ActivityCost, LifeModel
 
 
 @dataclass(frozen=True)
-class Effect:
+class YearEffect:
     """One effect.
 
     Parameters
@@ -40,14 +40,14 @@ def bare_life(model: LifeModel) -> float:
     return model.battery.capacity_c / mean_a if mean_a > 0 else math.inf
 
 
-def effects(model: LifeModel) -> tuple[Effect, ...]:
+def effects(model: LifeModel) -> tuple[YearEffect, ...]:
     """Say which effects a model includes, and what each alone takes from its life."""
     life_s = life_of(model)
     found = []
     for name, why_not, without in (*_of_charge(model), *_of_voltage(model), *_of_stage(model)):
         takes_s = None if why_not else life_of(without()) - life_s
         # A life for ever less a life for ever is nothing taken.
-        found.append(Effect(name, 0.0 if takes_s is not None and math.isnan(takes_s) else takes_s, why_not))
+        found.append(YearEffect(name, 0.0 if takes_s is not None and math.isnan(takes_s) else takes_s, why_not))
     return tuple(found)
 
 

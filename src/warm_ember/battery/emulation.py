@@ -59,5 +59,5 @@ def emulation(battery: Battery, *, temperature_c: float = REFERENCE_C, years: fl
         raise BadArgumentError("the battery has no cell, so its voltage is not known: choose one on the Battery page")
     share = np.union1d(np.linspace(0.0, 1.0, _POINTS), pack.corners)[::-1]
     drawn_c = (1.0 - share) * battery.capacity_c
-    ohm = pack.resistance_ohm(share, pack.hardened(temperature_c, years * YEAR_S))
+    ohm = pack.resistance_ohm(share, pack.resistance_factor(temperature_c, years * YEAR_S))
     return Emulation(drawn_c, share, pack.open_v(share, pack.warmer_v(temperature_c)), ohm)

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from warm_ember.battery.cells import along, check_cell
+from warm_ember.battery.cells import check_cell, interpolate
 from warm_ember.battery.discharge import Variants, discharge
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.arrays import Floats
@@ -107,7 +107,7 @@ def cell_from(discharges: tuple[MeasuredDischarge, ...], like: Cell, what: str) 
         by_charge: Points = tuple(zip(share.tolist(), (ohm / fresh_ohm).tolist(), strict=True)) if fresh_ohm else ()
     else:
         fresh_ohm, by_charge = like.resistance_ohm, like.resistance_by_charge
-        ohm = fresh_ohm * along(by_charge, share)
+        ohm = fresh_ohm * interpolate(by_charge, share)
     open_v = volts[0] + slowest.current_a * ohm
     by_load = tuple({one.current_a: min(one.charge_c / capacity_c, 1.0) for one in ordered}.items())
     cell = Cell(

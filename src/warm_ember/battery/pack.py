@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from warm_ember.battery.cells import REFERENCE_C, along, along_logarithm, cell_of, curve_of, resistance_of
+from warm_ember.battery.cells import REFERENCE_C, cell_of, curve_of, interpolate, interpolate_log, resistance_of
 from warm_ember.model.arrays import Floats
 from warm_ember.model.battery import Battery, Cell
 from warm_ember.units import YEAR_S
@@ -47,23 +47,23 @@ class Pack:
         """Return what a temperature adds to the open-circuit voltage."""
         return np.asarray(self._battery.series * self.cell.ocv_v_per_k * (temperature_c - REFERENCE_C))
 
-    def resistance_ohm(self, share: Floats, hardened: Floats | float = 1.0) -> Floats:
-        """Return the internal resistance at some states of charge; see `hardened`."""
-        return np.asarray(self._fresh_ohm * along(self.cell.resistance_by_charge, share) * hardened)
+    def resistance_ohm(self, share: Floats, resistance_factor: Floats | float = 1.0) -> Floats:
+        """Return the internal resistance at some states of charge; see `resistance_factor`."""
+        return np.asarray(self._fresh_ohm * interpolate(self.cell.resistance_by_charge, share) * resistance_factor)
 
-    def hardened(self, temperature_c: Floats | float, age_s: Floats | float) -> Floats:
+    def resistance_factor(self, temperature_c: Floats | float, age_s: Floats | float) -> Floats:
         """Return the factor that temperature and age put on the internal resistance."""
-        factor = along(self.cell.resistance_by_temperature, temperature_c)
+        factor = interpolate(self.cell.resistance_by_temperature, temperature_c)
         if self.cell.resistance_growth_per_year:
             factor = factor * (1 + self.cell.resistance_growth_per_year * np.asarray(age_s) / YEAR_S)
         return factor
 
-    def held_back(self, temperature_c: Floats | float, given_a: Floats | float) -> Floats:
+    def unavailable_fraction(self, temperature_c: Floats | float, given_a: Floats | float) -> Floats:
         """Return the share of the charge that cannot be taken at some temperatures and mean currents of the pack."""
         cell = self.cell
-        taken = along(cell.capacity_by_temperature, temperature_c)
+        taken = interpolate(cell.capacity_by_temperature, temperature_c)
         if cell.capacity_by_load:
-            taken = taken * along_logarithm(cell.capacity_by_load, np.asarray(given_a) / self._battery.parallel)
+            taken = taken * interpolate_log(cell.capacity_by_load, np.asarray(given_a) / self._battery.parallel)
         return np.asarray(1.0 - taken)
 
     def loss_factor(self, warmer_k: Floats) -> Floats:

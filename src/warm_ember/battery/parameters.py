@@ -12,7 +12,7 @@ from warm_ember.battery.cells import resistance_of
 from warm_ember.model.battery import SupplyKind
 from warm_ember.model.figure import Figure
 from warm_ember.model.load import ActivityCost, LifeModel
-from warm_ember.units import DAY_S, Text, ampere_hours_text, duration_text, percent_text, quantity_text
+from warm_ember.units import DAY_S, QuantityText, ampere_hours_text, duration_text, percent_text, quantity_text
 
 _MOST_RESERVE = 0.95
 _MOST_CAPACITY = 1000.0
@@ -176,5 +176,5 @@ def rate_text(rate_hz: float) -> str:
         return "never"
     per_day = rate_hz * DAY_S
     if 12 <= per_day <= 5000:
-        return f"{Text(f'{per_day:.0f}', 'a day')}"
+        return f"{QuantityText(f'{per_day:.0f}', 'a day')}"
     return f"each {duration_text(1 / rate_hz)}"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from warm_ember.battery.cells import along_logarithm
+from warm_ember.battery.cells import interpolate_log
 from warm_ember.battery.supply import demand
 from warm_ember.model.arrays import Floats
 from warm_ember.model.battery import Points, SupplyStage
@@ -30,7 +30,7 @@ def behind(cost: ActivityCost, constant_s: Floats) -> Floats:
     ``i (1 - exp(-d / RC))``, with `d` as typed, or as long as the activity's charge and length allow.
     """
     if cost.pulses:
-        return along_logarithm(cost.pulses, constant_s)
+        return interpolate_log(cost.pulses, constant_s)
     lasts_s = cost.peak_s
     if lasts_s is None:
         lasts_s = cost.charge_c / cost.peak_a if cost.peak_a > 0 else 0.0

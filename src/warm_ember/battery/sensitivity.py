@@ -10,7 +10,7 @@ from warm_ember.model.load import LifeModel
 
 
 @dataclass(frozen=True)
-class Step:
+class SensitivityStep:
     """One parameter, now and one step to either side, with the life at each.
 
     Parameters
@@ -36,7 +36,7 @@ class Step:
         return self.better_s - self.worse_s
 
 
-def sensitivity(model: LifeModel, *, step: float = 0.25) -> tuple[Step, ...]:
+def sensitivity(model: LifeModel, *, step: float = 0.25) -> tuple[SensitivityStep, ...]:
     """Try one step of a quarter to either side of each parameter.
 
     Parameters
@@ -55,10 +55,10 @@ def sensitivity(model: LifeModel, *, step: float = 0.25) -> tuple[Step, ...]:
     return tuple(sorted(steps, key=lambda s: -s.span_s))
 
 
-def _step(parameter: Parameter, step: float) -> Step:
+def _step(parameter: Parameter, step: float) -> SensitivityStep:
     low, high = (parameter.clipped(parameter.value * factor) for factor in (1 - step, 1 + step))
     low_s, high_s = (life_of(parameter.model_at(value)) for value in (low, high))
     now, below, above = (parameter.write(value) for value in (parameter.value, low, high))
     if low_s <= high_s:
-        return Step(parameter.name, now, below, above, low_s, high_s)
-    return Step(parameter.name, now, above, below, high_s, low_s)
+        return SensitivityStep(parameter.name, now, below, above, low_s, high_s)
+    return SensitivityStep(parameter.name, now, above, below, high_s, low_s)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from warm_ember.battery.allowed import SUPPLY, Allowed
-from warm_ember.battery.cells import along_logarithm, check_curve
+from warm_ember.battery.cells import check_curve, interpolate_log
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.arrays import Floats
 from warm_ember.model.battery import SupplyKind, SupplyStage
@@ -29,7 +29,7 @@ def check_supply(stage: SupplyStage) -> None:
 def efficiency_at(stage: SupplyStage, load_a: Floats | float) -> Floats:
     """Return the efficiency of a switching stage at some load currents."""
     if stage.efficiency_by_load:
-        return along_logarithm(stage.efficiency_by_load, load_a)
+        return interpolate_log(stage.efficiency_by_load, load_a)
     return np.full(np.shape(load_a), stage.efficiency)
 
 

@@ -20,7 +20,7 @@ _SMALLEST = 1e-6
 
 
 @dataclass(frozen=True, eq=False)
-class Course:
+class LifeCurve:
     """The life against one parameter, arrays of shape ``(n,)``; `needed` is where it meets the target."""
 
     name: str
@@ -33,7 +33,7 @@ class Course:
 
 
 @dataclass(frozen=True, eq=False)
-class Way:
+class SingleParameterSolution:
     """One parameter changed alone until the target is met.
 
     Parameters
@@ -62,7 +62,7 @@ class Way:
 
 
 @dataclass(frozen=True, eq=False)
-class Region:
+class FeasibleRegion:
     """For one activity, which base current and how often it may come meet a budget.
 
     Parameters
@@ -92,7 +92,7 @@ class Region:
         return math.isinf(self.shortest_s)
 
 
-def course(parameter: Parameter, target_s: float | None = None) -> Course:
+def course(parameter: Parameter, target_s: float | None = None) -> LifeCurve:
     """Return the life against one parameter, over a factor of 32 to either side as far as it may go.
 
     The value where it meets the target is among those tried.
@@ -109,7 +109,7 @@ def course(parameter: Parameter, target_s: float | None = None) -> Course:
     values = np.union1d(values, [parameter.value])
     lives = np.array([life_of(parameter.model_at(float(value))) for value in values])
     now_s = life_of(parameter.model_at(parameter.value))
-    return Course(parameter.name, parameter.write, values, lives, parameter.value, now_s, needed)
+    return LifeCurve(parameter.name, parameter.write, values, lives, parameter.value, now_s, needed)
 
 
 def needed_value(parameter: Parameter, target_s: float) -> float | None:
@@ -141,18 +141,18 @@ def needed_value(parameter: Parameter, target_s: float) -> float | None:
     return None
 
 
-def ways(model: LifeModel, target_s: float) -> tuple[Way, ...]:
+def ways(model: LifeModel, target_s: float) -> tuple[SingleParameterSolution, ...]:
     """Say for each parameter what value alone would meet the target: the smallest change first, what cannot last."""
     found = []
     for parameter in parameters(model):
         needed = needed_value(parameter, target_s)
         text = parameter.write(needed) if needed is not None else None
         factor = needed / parameter.value if needed is not None else None
-        found.append(Way(parameter.name, parameter.write(parameter.value), text, factor))
+        found.append(SingleParameterSolution(parameter.name, parameter.write(parameter.value), text, factor))
     return tuple(sorted(found, key=lambda way: way.effort))
 
 
-def region(model: LifeModel, activity: str, budget_a: float) -> Region:
+def region(model: LifeModel, activity: str, budget_a: float) -> FeasibleRegion:
     """Return which base current goes with which interval of one activity so that the average meets a budget.
 
     Parameters
@@ -186,4 +186,4 @@ def region(model: LifeModel, activity: str, budget_a: float) -> Region:
         interval_s = np.union1d(interval_s, [shortest_s])
     free = 1 - busy - mine.duration_s / interval_s
     base_a = np.where(free > 0, (left_a - mine.charge_c / interval_s) / np.where(free > 0, free, 1.0), -np.inf)
-    return Region(activity, interval_s, base_a, shortest_s, now_s, model.load.base_a)
+    return FeasibleRegion(activity, interval_s, base_a, shortest_s, now_s, model.load.base_a)

@@ -19,7 +19,7 @@ _TIMEOUT_S = 0.6
 
 
 @dataclass(frozen=True)
-class Found:
+class DiscoveredInstrument:
     """An instrument that answered, and where."""
 
     resource: str
@@ -32,7 +32,7 @@ def find_instruments(
     timeout_s: float = _TIMEOUT_S,
     should_stop: ShouldStop = never,
     progress: Progress = ignore_progress,
-) -> tuple[Found, ...]:
+) -> tuple[DiscoveredInstrument, ...]:
     """Ask ``*IDN?`` at the known addresses, at this computer's own port and on all serial lines.
 
     Parameters
@@ -55,7 +55,7 @@ def find_instruments(
             log.info("nobody at %s: %s", address, error)
         else:
             try:
-                found.append(Found(address, link.query("*IDN?")))
+                found.append(DiscoveredInstrument(address, link.query("*IDN?")))
             except InstrumentError as error:
                 log.info("no answer at %s: %s", address, error)
             finally:

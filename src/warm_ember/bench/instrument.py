@@ -24,7 +24,7 @@ _MOST_ERRORS = 20
 
 
 @dataclass(frozen=True, eq=False)
-class Piece:
+class ReadingBlock:
     """Samples that were fetched together, each channel shape ``(n,)``; NaN is missing."""
 
     current: Samples
@@ -32,15 +32,15 @@ class Piece:
     lines: Bits | None
 
     @classmethod
-    def missing(cls, count: int, *, with_voltage: bool, with_lines: bool) -> Piece:
+    def missing(cls, count: int, *, with_voltage: bool, with_lines: bool) -> ReadingBlock:
         """Return samples that nobody took."""
         nothing = np.full(count, np.nan, dtype=np.float32)
         return cls(nothing, nothing if with_voltage else None, np.zeros(count, dtype=np.uint32) if with_lines else None)
 
-    def first(self, count: int) -> Piece:
+    def first(self, count: int) -> ReadingBlock:
         """Return the first samples."""
         voltage = self.voltage[:count] if self.voltage is not None else None
-        return Piece(self.current[:count], voltage, self.lines[:count] if self.lines is not None else None)
+        return ReadingBlock(self.current[:count], voltage, self.lines[:count] if self.lines is not None else None)
 
     @property
     def nbytes(self) -> int:
@@ -190,7 +190,7 @@ class Instrument:
         """Stop the sweep."""
         self._step(self.commands.stop)
 
-    def fetch(self) -> Piece:
+    def fetch(self) -> ReadingBlock:
         """Return the samples that came since the last fetch, as far as there are of all channels.
 
         Raises
@@ -210,7 +210,7 @@ class Instrument:
         count = min(len(values) for values in joined.values())
         self._waiting = {name: [values[count:]] for name, values in joined.items()}
         lines = joined.get("lines")
-        return Piece(
+        return ReadingBlock(
             _measured(joined["current"][:count]),
             _measured(joined["voltage"][:count]) if "voltage" in joined else None,
             None if lines is None else np.nan_to_num(_measured(lines[:count])).astype(_bits_for(self.line_names)),

@@ -11,7 +11,7 @@ import msgspec
 from warm_ember.bench.console import Console
 from warm_ember.bench.patterns import compile_expression
 from warm_ember.bench.recorder import Ending, Job, Recorded, Recorder
-from warm_ember.bench.station import Station
+from warm_ember.bench.station import InstrumentConnection
 from warm_ember.errors import BadArgumentError, InstrumentError, WarmEmberError
 from warm_ember.model.bench import Bench, Power, Recipe, Send, Settings, Step, Take, WaitFor
 from warm_ember.signal.series import ShouldStop
@@ -68,7 +68,7 @@ class RecipeRun:
         """
         check_steps(self.recipe.steps, has_console=self.console is not None)
         self.said("opening the instrument")
-        station = Station(self.bench.resource, timeout_s=timeout_s, guard_v=self.bench.guard_v)
+        station = InstrumentConnection(self.bench.resource, timeout_s=timeout_s, guard_v=self.bench.guard_v)
         taken: list[Recorded] = []
         try:
             station.instrument.check(self.recipe.settings)
@@ -99,7 +99,7 @@ class RecipeRun:
     def _do(
         self,
         step: Step,
-        station: Station,
+        station: InstrumentConnection,
         taken: list[Recorded],
         name_of: Callable[[str], CaptureName],
         should_stop: ShouldStop,
@@ -122,7 +122,7 @@ class RecipeRun:
             self.started(recorder)
             taken.append(recorder.run(should_stop))
 
-    def _power(self, step: Power, station: Station, *, keep_power: bool) -> None:
+    def _power(self, step: Power, station: InstrumentConnection, *, keep_power: bool) -> None:
         instrument = station.instrument
         if step.on and not keep_power:
             station.watch()

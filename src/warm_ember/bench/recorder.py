@@ -17,9 +17,9 @@ import numpy as np
 from warm_ember.bench.console import Console, ConsoleFeed
 from warm_ember.bench.console_line import ConsoleLine
 from warm_ember.bench.description import InstrumentDescription
-from warm_ember.bench.instrument import Piece
+from warm_ember.bench.instrument import ReadingBlock
 from warm_ember.bench.patterns import Patterns
-from warm_ember.bench.station import Station
+from warm_ember.bench.station import InstrumentConnection
 from warm_ember.bench.write_behind import WriteBehind
 from warm_ember.errors import InstrumentError, WarmEmberError
 from warm_ember.model.bench import Settings
@@ -144,7 +144,7 @@ class Recorder:
         What it does now, in a word or two.
     """
 
-    def __init__(self, station: Station, job: Job, console: Console | None = None) -> None:
+    def __init__(self, station: InstrumentConnection, job: Job, console: Console | None = None) -> None:
         self.station, self.job, self._console = station, job, console
         self.file: RecordingFile | None = None
         self.state = "setting up"
@@ -296,14 +296,14 @@ class Recorder:
             name=self.job.name,
         )
 
-    def _append(self, piece: Piece) -> None:
+    def _append(self, piece: ReadingBlock) -> None:
         if self.points is not None and self.samples + len(piece.current) > self.points:
             piece = piece.first(self.points - self.samples)
         self.missing += int(np.isnan(piece.current).sum())
         self.samples += len(piece.current)
         self._writing.put(partial(self._write, piece), piece.nbytes)
 
-    def _write(self, piece: Piece) -> None:
+    def _write(self, piece: ReadingBlock) -> None:
         assert self.file is not None
         current = piece.current
         if self.job.corrections:
@@ -395,7 +395,9 @@ class Recorder:
         while missing > 0:
             count = min(missing, _GAP_PIECE)
             file = self.file
-            nothing = Piece.missing(count, with_voltage=file.voltage is not None, with_lines=file.lines is not None)
+            nothing = ReadingBlock.missing(
+                count, with_voltage=file.voltage is not None, with_lines=file.lines is not None
+            )
             self._append(nothing)
             missing -= count
 

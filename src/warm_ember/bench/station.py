@@ -11,7 +11,7 @@ from warm_ember.signal.series import ShouldStop, never
 _SAFE_S = 0.8
 
 
-class Station:
+class InstrumentConnection:
     """An instrument's address and the instrument there, which may have to be opened anew.
 
     Parameters

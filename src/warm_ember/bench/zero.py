@@ -9,7 +9,7 @@ from datetime import UTC, datetime
 
 import numpy as np
 
-from warm_ember.bench.station import Station
+from warm_ember.bench.station import InstrumentConnection
 from warm_ember.errors import BadArgumentError, Cancelled, InstrumentError
 from warm_ember.model.arrays import Samples
 from warm_ember.model.bench import Settings, Trigger, Zero
@@ -117,7 +117,7 @@ def tool_load(levels: dict[str, Level]) -> Level | None:
 
 
 def read_level(
-    station: Station,
+    station: InstrumentConnection,
     settings: Settings,
     seconds: float = 2.0,
     *,

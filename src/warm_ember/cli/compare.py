@@ -12,7 +12,7 @@ from warm_ember.cli.project import open_project
 from warm_ember.cli.tables import bound_text, grade_json
 from warm_ember.model.figure import Figure, Grade
 from warm_ember.session.tuning_results import Comparison
-from warm_ember.tuning.claims import Judged
+from warm_ember.tuning.claims import ClaimResult
 from warm_ember.tuning.difference import Difference
 from warm_ember.units import HOUR_S, months_text, quantity_text
 
@@ -45,7 +45,7 @@ def compare(
         print_line(f"“{claim}”, understood as “{judged.claim.words}”, is {judged.outcome.value}: {judged.words}")
 
 
-def _claim_json(text: str, judged: Judged) -> dict[str, str]:
+def _claim_json(text: str, judged: ClaimResult) -> dict[str, str]:
     understood, outcome = judged.claim.words, judged.outcome.value
     return {"text": text, "understood": understood, "outcome": outcome, "words": judged.words}
 

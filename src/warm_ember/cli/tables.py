@@ -17,7 +17,7 @@ from warm_ember.model.figure import Bound, Figure, Grade
 from warm_ember.model.finding import Finding
 from warm_ember.session.battery_results import UnseenLife
 from warm_ember.signal.estimates import Estimate
-from warm_ember.units import HOUR_S, bare, duration_text, months_text, percent_text, quantity_text
+from warm_ember.units import HOUR_S, duration_text, format_trimmed, months_text, percent_text, quantity_text
 
 
 def ends_json(name: str, ends: tuple[float | None, float | None] | None) -> dict[str, float | None]:
@@ -258,7 +258,7 @@ def _reach(name: str, estimate: Estimate, bound: Bound | None) -> dict[str, floa
 def print_wakes(ledger: WakeLedger) -> None:
     """Print the wakes by source and the sleep between them as tables."""
     sources = [
-        (row.source, row.count, bare(row.rate_per_h), duration_text(row.awake_s_mean),
+        (row.source, row.count, format_trimmed(row.rate_per_h), duration_text(row.awake_s_mean),
          bound_text(row.charge_c_mean, "C", row.bound), bound_text(row.added_a, "A", row.bound))
         for row in ledger.sources
     ]  # fmt: skip
@@ -271,5 +271,7 @@ def print_wakes(ledger: WakeLedger) -> None:
     print_table(("sleep", "stretches", "time", "too shallow", "too deep", "loses"), idle)
     if ledger.floor.bound is not None:
         print_line(f"sleep takes {figure_text(ledger.floor, 'A')}: it is not resolved")
-    aligned = f"aligned {bare(ledger.aligned.rate_per_h)}, which saves {quantity_text(ledger.aligned.saved_a, 'A')}"
-    print_line(f"{ledger.wakes.count} wakes, {bare(ledger.rate_per_h)} an hour; {aligned}")
+    aligned = (
+        f"aligned {format_trimmed(ledger.aligned.rate_per_h)}, which saves {quantity_text(ledger.aligned.saved_a, 'A')}"
+    )
+    print_line(f"{ledger.wakes.count} wakes, {format_trimmed(ledger.rate_per_h)} an hour; {aligned}")

@@ -9,7 +9,7 @@ from typing import TypeVar
 T = TypeVar("T")
 
 
-def one_ahead(pieces: Iterator[T]) -> Iterator[T]:
+def prefetch(pieces: Iterator[T]) -> Iterator[T]:
     """Yield what an iterator yields, with the next piece being made in a thread meanwhile.
 
     What the iterator raises is raised where its piece was due. At most two pieces are in memory.

@@ -18,7 +18,7 @@ from warm_ember.formats.columns import ColumnReader, Columns, find_columns, refu
 from warm_ember.formats.source import (
     CURRENT_UNITS_A,
     ImportOptions,
-    Piece,
+    SourceBlock,
     as_floats,
     check_finite,
     require_rate,
@@ -90,7 +90,7 @@ class BinarySource:
         """What was assumed."""
         return tuple(self._notes)
 
-    def pieces(self, should_stop: ShouldStop, progress: Progress) -> Iterator[Piece]:
+    def pieces(self, should_stop: ShouldStop, progress: Progress) -> Iterator[SourceBlock]:
         """Yield the samples in order."""
         with self._path.open("rb") as file:
             file.seek(self._start_byte)
@@ -101,7 +101,7 @@ class BinarySource:
                 values = np.fromfile(file, self._element, min(CHUNK_SAMPLES, self._count - done))
                 if not len(values):
                     raise BadFileError(self._path, "the file ends before its last sample", where=f"sample {done}")
-                yield Piece(self._amperes(values, done))
+                yield SourceBlock(self._amperes(values, done))
                 done += len(values)
                 progress(done / self._count)
 

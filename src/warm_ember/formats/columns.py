@@ -12,7 +12,7 @@ import numpy as np
 from warm_ember.errors import BadArgumentError, BadFileError, ColumnError
 from warm_ember.formats.clock_text import utc_text
 from warm_ember.formats.column_words import Column, Quantity, split_headers, unit_of
-from warm_ember.formats.source import CURRENT_UNITS_A, ImportOptions, Piece, check_finite
+from warm_ember.formats.source import CURRENT_UNITS_A, ImportOptions, SourceBlock, check_finite
 from warm_ember.model.arrays import Floats, Samples
 from warm_ember.model.capture import CaptureInfo, Event
 from warm_ember.model.program import ProgramTrace
@@ -410,7 +410,7 @@ class ColumnReader(ABC):
             extra.append(f"{self._grid.missing} missing samples in gaps of the time column {what}")
         return (*self._notes, *extra)
 
-    def pieces(self, should_stop: ShouldStop, progress: Progress) -> Iterator[Piece]:
+    def pieces(self, should_stop: ShouldStop, progress: Progress) -> Iterator[SourceBlock]:
         """Yield the samples in order."""
         for batch in self.batches(should_stop, progress):
             self._check(batch)
@@ -426,7 +426,7 @@ class ColumnReader(ABC):
         if not self._rows_seen:
             raise BadFileError(self._path, "there are no rows")
 
-    def _pieces(self, placed: Iterable[list[Floats]]) -> Iterator[Piece]:
+    def _pieces(self, placed: Iterable[list[Floats]]) -> Iterator[SourceBlock]:
         try:
             for values in placed:
                 if len(values[0]):
@@ -507,7 +507,7 @@ class ColumnReader(ABC):
         except BadArgumentError as error:
             raise BadFileError(self._path, str(error)) from error
 
-    def _piece(self, values: list[Floats]) -> Piece:
+    def _piece(self, values: list[Floats]) -> SourceBlock:
         columns = self.columns
         rest = list(values)
         current = rest.pop(0) * columns.current_scale + columns.current_offset
@@ -516,7 +516,7 @@ class ColumnReader(ABC):
         for bit, _ in enumerate(columns.lines):
             if bits is not None:
                 bits |= (rest.pop(0) > 0.5).astype(np.uint32) << np.uint32(bit)
-        return Piece(
+        return SourceBlock(
             self._narrowed(current, "current"),
             None if voltage is None else self._narrowed(voltage, "voltage"),
             bits,

@@ -14,7 +14,7 @@ from warm_ember.errors import BadArgumentError, BadFileError, Cancelled
 from warm_ember.formats.clock_text import is_clock, start_utc_of
 from warm_ember.formats.columns import ColumnReader, find_columns, with_digital_lines
 from warm_ember.formats.hdf5_fields import find_fields
-from warm_ember.formats.source import CURRENT_UNITS_A, ImportOptions, Piece, check_finite, sample_place
+from warm_ember.formats.source import CURRENT_UNITS_A, ImportOptions, SourceBlock, check_finite, sample_place
 from warm_ember.model.capture import CaptureInfo, Event, events_from, info_from, text_of
 from warm_ember.model.program import ProgramTrace, program_from
 from warm_ember.signal.series import CHUNK_SAMPLES, Progress, ShouldStop
@@ -93,7 +93,7 @@ class CaptureSource:
         self._scale = CURRENT_UNITS_A[options.unit] if options.unit else 1.0
         self.notes: tuple[str, ...] = ("a capture file: its attributes and log were taken over",)
 
-    def pieces(self, should_stop: ShouldStop, progress: Progress) -> Iterator[Piece]:
+    def pieces(self, should_stop: ShouldStop, progress: Progress) -> Iterator[SourceBlock]:
         """Yield the samples in order."""
         with _reading(self._path), _opened(self._path) as file:
             for first in range(0, self._samples, CHUNK_SAMPLES):
@@ -103,7 +103,7 @@ class CaptureSource:
                 with np.errstate(over="ignore", invalid="ignore"):  # what does not fit is refused below
                     current = np.asarray(file["current"][part] * np.float64(self._scale), dtype=np.float32)
                 check_finite(current, self._path, sample_place(first))
-                yield Piece(
+                yield SourceBlock(
                     current,
                     np.asarray(file["voltage"][part], dtype=np.float32) if self.with_voltage else None,
                     np.asarray(file["lines"][part]) if self.line_names else None,

@@ -10,7 +10,7 @@ import numpy as np
 
 from warm_ember.errors import Cancelled
 from warm_ember.formats.kernel_trace import KernelTrace, read_kernel_trace
-from warm_ember.formats.source import Piece
+from warm_ember.formats.source import SourceBlock
 from warm_ember.model.capture import CaptureInfo, Event
 from warm_ember.model.program import ProgramTrace
 from warm_ember.signal.series import CHUNK_SAMPLES, Progress, ShouldStop
@@ -53,7 +53,7 @@ class KernelTraceSource:
         found = self._trace.notes if self._trace is not None else ()
         return (*found, "the trace comes without a current: time 0 is its first line, and charges are unknown")
 
-    def pieces(self, should_stop: ShouldStop, progress: Progress) -> Iterator[Piece]:
+    def pieces(self, should_stop: ShouldStop, progress: Progress) -> Iterator[SourceBlock]:
         """Yield missing samples as long as the trace lasts.
 
         Raises
@@ -74,6 +74,6 @@ class KernelTraceSource:
             if should_stop():
                 raise Cancelled("stopped")
             count = min(left, CHUNK_SAMPLES)
-            yield Piece(np.full(count, np.nan, dtype=np.float32))
+            yield SourceBlock(np.full(count, np.nan, dtype=np.float32))
             left -= count
             progress(1 - left / total)

@@ -72,7 +72,7 @@ class ImportOptions:
 
 
 @dataclass(frozen=True)
-class Piece:
+class SourceBlock:
     """Consecutive samples of every channel, all of one length."""
 
     current: Samples
@@ -121,7 +121,7 @@ class Source(Protocol):
         """What was assumed, filled or dropped, one sentence each."""
         ...
 
-    def pieces(self, should_stop: ShouldStop, progress: Progress) -> Iterator[Piece]:
+    def pieces(self, should_stop: ShouldStop, progress: Progress) -> Iterator[SourceBlock]:
         """Yield the samples in order."""
         ...
 

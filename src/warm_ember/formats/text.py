@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from warm_ember.errors import BadFileError, Cancelled
-from warm_ember.formats.ahead import one_ahead
+from warm_ember.formats.ahead import prefetch
 from warm_ember.formats.cells import MISSING, OVERRANGE, TRUTHS, split_unit
 from warm_ember.formats.clock_text import Unroller, clock_seconds, start_utc_of, utc_text
 from warm_ember.formats.column_words import Quantity, split_header, unit_of
@@ -114,7 +114,7 @@ class TextSource(ColumnReader):
         time = self.columns.time
         form = dialect.columns[time.index].form if time is not None else None
         roller = Unroller(form.turns_s if form is not None and self._date is None else math.inf)
-        for share, table in one_ahead(tables()):
+        for share, table in prefetch(tables()):
             if should_stop():
                 raise Cancelled("stopped")
             batch = {index: self._numbers(table.column(f"c{index}"), index) for index in used}

@@ -26,14 +26,14 @@ class LengthTo(msgspec.Struct, frozen=True, tag="length to", forbid_unknown_fiel
     to_s: float
 
 
-class OftenBy(msgspec.Struct, frozen=True, tag="often by", forbid_unknown_fields=True):
+class ScaleRate(msgspec.Struct, frozen=True, tag="often by", forbid_unknown_fields=True):
     """A state happens so many times as often; what is left over is spent at rest."""
 
     state: str
     factor: float
 
 
-class Becomes(msgspec.Struct, frozen=True, tag="becomes", forbid_unknown_fields=True):
+class ReplaceState(msgspec.Struct, frozen=True, tag="becomes", forbid_unknown_fields=True):
     """A state is called by another name from now on: what the firmware says of it changes."""
 
     state: str
@@ -60,16 +60,16 @@ class ActivityEvery(msgspec.Struct, frozen=True, tag="activity every", forbid_un
     interval_s: float
 
 
-class Saves(msgspec.Struct, frozen=True, tag="saves", forbid_unknown_fields=True):
+class ReduceAverage(msgspec.Struct, frozen=True, tag="saves", forbid_unknown_fields=True):
     """The average current falls by a typed amount."""
 
     saved_a: float
 
 
-Effect = CurrentBy | CurrentTo | LengthTo | OftenBy | Becomes | PartTo | ActivityEvery | Saves
+Effect = CurrentBy | CurrentTo | LengthTo | ScaleRate | ReplaceState | PartTo | ActivityEvery | ReduceAverage
 
 
-class Change(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class PlannedChange(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """One change to the device.
 
     Parameters
@@ -90,7 +90,7 @@ class Change(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         What else it costs, in words.
     proved_by
         The run that contains it; empty while there is none.
-    is_in
+    is_planned
         Whether it is in the plan; one that is not is kept beside it.
     """
 
@@ -104,7 +104,7 @@ class Change(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     memory_bytes: float = 0.0
     costs: str = ""
     proved_by: str = ""
-    is_in: bool = True
+    is_planned: bool = msgspec.field(default=True, name="is_in")
 
 
 class Limits(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -118,5 +118,5 @@ class Limits(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class Plan(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Changes in their order, and what they may cost together."""
 
-    changes: tuple[Change, ...] = ()
+    changes: tuple[PlannedChange, ...] = ()
     limits: Limits = Limits()

@@ -53,7 +53,7 @@ class SleepMode(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         What sleeps in it. Modes are held against others of the same part only.
     floor_a
         What the device draws in it; None for what is measured.
-    crossing_c
+    transition_charge_c
         Charge to enter and leave it; None for what is measured.
     latency_s
         Time until the device answers; None when nobody said so.
@@ -68,7 +68,7 @@ class SleepMode(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     name: str
     part: str = ""
     floor_a: float | None = None
-    crossing_c: float | None = None
+    transition_charge_c: float | None = msgspec.field(default=None, name="crossing_c")
     latency_s: float | None = None
     keeps_memory: bool = True
     source: str = ""

@@ -85,7 +85,7 @@ def export(
     elif what == "ledger":
         write_table(tables.ledger_table(session.results.ledger(project, name, should_stop)), path)
     elif what == "crossings":
-        write_table(tables.crossings_table(session.states.crossings(project, name, should_stop).crossings), path)
+        write_table(tables.transitions_table(session.states.transitions(project, name, should_stop).changes), path)
     elif what == "wakes":
         write_table(tables.wakes_table(session.results.wake_ledger(project, name, should_stop=should_stop)), path)
     elif what == "functions":

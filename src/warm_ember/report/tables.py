@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from warm_ember.attribution.crossings import Crossing
 from warm_ember.attribution.functions import FunctionLedger
 from warm_ember.attribution.ledger import Ledger
+from warm_ember.attribution.transitions import Transition
 from warm_ember.attribution.wake_ledger import WakeLedger
 from warm_ember.attribution.wakes import Cause
 from warm_ember.battery.emulation import Emulation
@@ -134,7 +134,7 @@ def ledger_table(ledger: Ledger) -> pa.Table:
     )
 
 
-def crossings_table(crossings: tuple[Crossing, ...]) -> pa.Table:
+def transitions_table(crossings: tuple[Transition, ...]) -> pa.Table:
     """Return the changes of state, one row for each kind."""
     import pyarrow as pa
 

@@ -6,12 +6,12 @@ from dataclasses import dataclass, replace
 
 from warm_ember.attribution.unseen import Unseen, at_its_limit, unseen_in, with_unseen
 from warm_ember.battery.cells import REFERENCE_C
-from warm_ember.battery.effects import Effect, bare_life, effects
+from warm_ember.battery.effects import YearEffect, bare_life, effects
 from warm_ember.battery.life import LifeEstimate, budget_current, estimate_life, life_of
 from warm_ember.battery.measured_cell import DischargeCheck, check_cell_against, constant_discharge
 from warm_ember.battery.parameters import parameters
-from warm_ember.battery.sensitivity import Step, sensitivity
-from warm_ember.battery.tradeoff import Course, Region, Way, course, region, ways
+from warm_ember.battery.sensitivity import SensitivityStep, sensitivity
+from warm_ember.battery.tradeoff import FeasibleRegion, LifeCurve, SingleParameterSolution, course, region, ways
 from warm_ember.battery.years import YearOfLife, by_year
 from warm_ember.model.arrays import Floats
 from warm_ember.model.battery import Cell
@@ -39,9 +39,9 @@ class Tradeoffs:
         The target, and the average current that it allows.
     """
 
-    ways: tuple[Way, ...]
-    course: Course | None
-    region: Region | None
+    ways: tuple[SingleParameterSolution, ...]
+    course: LifeCurve | None
+    region: FeasibleRegion | None
     target_s: float | None
     budget_a: float | None
 
@@ -61,7 +61,7 @@ class LifeInYears:
     """
 
     years: tuple[YearOfLife, ...]
-    effects: tuple[Effect, ...]
+    effects: tuple[YearEffect, ...]
     bare_s: float
 
 
@@ -184,7 +184,7 @@ class BatteryResults:
         return Tradeoffs(ways(model, target_s), line, edge, target_s, budget_a)
 
     @remembered
-    def steps(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[Step, ...]:
+    def steps(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[SensitivityStep, ...]:
         """Work out what one more step of each parameter does to one run's life."""
         return sensitivity(life_model(project, self._results.load(project, name, should_stop)))
 

@@ -18,7 +18,17 @@ from warm_ember.model.battery import Activity, Battery, Climate, FromStates, Sup
 from warm_ember.model.bench import Attached, Bench, Identity, Power, Recipe, Settings, Take, WaitFor
 from warm_ember.model.figure import Grade
 from warm_ember.model.parts import PartOn
-from warm_ember.model.plan import Becomes, Change, CurrentBy, Effect, LengthTo, Limits, OftenBy, PartTo, Plan
+from warm_ember.model.plan import (
+    CurrentBy,
+    Effect,
+    LengthTo,
+    Limits,
+    PartTo,
+    Plan,
+    PlannedChange,
+    ReplaceState,
+    ScaleRate,
+)
 from warm_ember.model.program import ASLEEP, Function, ProgramTrace
 from warm_ember.model.project import Bracket, ExpectedValue, Project, Run, StateGroup
 from warm_ember.model.wake_plan import ModePower, Rest, Trigger, WakePath, WakePlan
@@ -145,8 +155,10 @@ def _expected() -> tuple[ExpectedValue, ...]:
 def _plan() -> Plan:
     """Return what was changed from run to run: predicted on one, proved by the next."""
 
-    def change(name: str, number: int, reason: str, *effects: Effect, costs: str = "", effort: float = 1.0) -> Change:
-        return Change(
+    def change(
+        name: str, number: int, reason: str, *effects: Effect, costs: str = "", effort: float = 1.0
+    ) -> PlannedChange:
+        return PlannedChange(
             name, effects, f"r{number - 1}", reason, effort, costs=costs, proved_by=f"r{number}",
         )  # fmt: skip
 
@@ -154,7 +166,7 @@ def _plan() -> Plan:
         (
             change(
                 "Sleep instead of waiting in a loop", 2, "sleep-not-entered", CurrentBy(-3.0984e-3, "Busy wait"),
-                Becomes("Busy wait", "Deep sleep"), costs="an interrupt is answered 0.9 ms later",
+                ReplaceState("Busy wait", "Deep sleep"), costs="an interrupt is answered 0.9 ms later",
             ),
             change("Unplug the serial bridge", 2, "bench", CurrentBy(-310e-6)),
             change(
@@ -172,7 +184,7 @@ def _plan() -> Plan:
             ),
             change("Gate the FRAM between writes", 5, "matrix", PartTo("Sedge", "unpowered", of="standby"), effort=2.0),
             change(
-                "Write eight counts at a time", 5, "", OftenBy("Log write", 0.125), effort=2.0,
+                "Write eight counts at a time", 5, "", ScaleRate("Log write", 0.125), effort=2.0,
                 costs="a reset loses up to seven counts",
             ),
         ),

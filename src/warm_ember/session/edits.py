@@ -11,7 +11,7 @@ import msgspec
 from warm_ember.model.battery import Activity, FromStates
 from warm_ember.model.fold import AlignBy, FoldPlan
 from warm_ember.model.parts import PartLibrary
-from warm_ember.model.plan import Becomes, Change
+from warm_ember.model.plan import PlannedChange, ReplaceState
 from warm_ember.model.project import Bracket, Edit, ExpectedValue, Project, StateGroup, TypedClock
 from warm_ember.model.rules import BandRule, HandRule, LevelsRule, LineRule, LogRule, Rule
 from warm_ember.model.wakes import SleepMode
@@ -241,12 +241,12 @@ def _modes_renamed(modes: tuple[SleepMode, ...], old: str, new: str) -> tuple[Sl
     return tuple(replace(mode, name=new) if mode.name == old else mode for mode in modes)
 
 
-def _change_renamed(change: Change, old: str, new: str) -> Change:
+def _change_renamed(change: PlannedChange, old: str, new: str) -> PlannedChange:
     effects = []
     for effect in change.effects:
         if getattr(effect, "state", None) == old:
             effect = replace(effect, state=new)
-        if isinstance(effect, Becomes) and effect.name == old:
+        if isinstance(effect, ReplaceState) and effect.name == old:
             effect = replace(effect, name=new)
         effects.append(effect)
     return replace(change, effects=tuple(effects))

@@ -138,7 +138,7 @@ class ResultGraph:
     def _identity_of(self, _project: Project, name: str) -> Hashable:
         return self._open_capture(name).identity
 
-    def once(
+    def get_or_compute(
         self,
         key: Hashable,
         project: Project,
@@ -308,6 +308,6 @@ def remembered(function: Callable[P, T]) -> Callable[P, T]:
         def work(view: Project, stop: ShouldStop) -> T:
             return cast("Callable[..., T]", function)(owner, view, **of, should_stop=stop)
 
-        return owner.graph.once((function, *of.values()), project, work, should_stop)
+        return owner.graph.get_or_compute((function, *of.values()), project, work, should_stop)
 
     return ask

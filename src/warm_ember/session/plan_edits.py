@@ -5,16 +5,16 @@ from __future__ import annotations
 from msgspec.structs import replace
 
 from warm_ember.model.parts import PartOn
-from warm_ember.model.plan import Change, Limits, PartTo
+from warm_ember.model.plan import Limits, PartTo, PlannedChange
 from warm_ember.model.project import Edit, Project
 from warm_ember.model.wake_plan import ModePower
 
 
-def _with_changes(project: Project, changes: tuple[Change, ...]) -> Project:
+def _with_changes(project: Project, changes: tuple[PlannedChange, ...]) -> Project:
     return replace(project, plan=replace(project.plan, changes=changes))
 
 
-def add_change(change: Change) -> Edit:
+def add_change(change: PlannedChange) -> Edit:
     """Take a change into the plan, last; one of the same name on the same run gives way."""
 
     def edit(project: Project) -> Project:
@@ -24,7 +24,7 @@ def add_change(change: Change) -> Edit:
     return edit
 
 
-def set_change(before: Change, after: Change) -> Edit:
+def set_change(before: PlannedChange, after: PlannedChange) -> Edit:
     """Put a change in the place of another."""
 
     def edit(project: Project) -> Project:
@@ -33,7 +33,7 @@ def set_change(before: Change, after: Change) -> Edit:
     return edit
 
 
-def drop_change(change: Change) -> Edit:
+def drop_change(change: PlannedChange) -> Edit:
     """Take a change out."""
 
     def edit(project: Project) -> Project:
@@ -42,7 +42,7 @@ def drop_change(change: Change) -> Edit:
     return edit
 
 
-def order_changes(order: tuple[Change, ...]) -> Edit:
+def order_changes(order: tuple[PlannedChange, ...]) -> Edit:
     """Put some changes into an order; all others keep their places."""
 
     def edit(project: Project) -> Project:
@@ -54,7 +54,7 @@ def order_changes(order: tuple[Change, ...]) -> Edit:
     return edit
 
 
-def move_change(change: Change, by: int, among: tuple[Change, ...]) -> Edit:
+def move_change(change: PlannedChange, by: int, among: tuple[PlannedChange, ...]) -> Edit:
     """Move a change up or down among some."""
     order = list(among)
     at = order.index(change)
@@ -63,11 +63,11 @@ def move_change(change: Change, by: int, among: tuple[Change, ...]) -> Edit:
     return order_changes(tuple(order))
 
 
-def choose_changes(chosen: tuple[Change, ...], among: tuple[Change, ...]) -> Edit:
+def choose_changes(chosen: tuple[PlannedChange, ...], among: tuple[PlannedChange, ...]) -> Edit:
     """Leave only some of a number of changes in the plan; the others are kept beside it."""
 
     def edit(project: Project) -> Project:
-        changes = tuple(replace(one, is_in=one in chosen) if one in among else one for one in project.plan.changes)
+        changes = tuple(replace(one, is_planned=one in chosen) if one in among else one for one in project.plan.changes)
         return _with_changes(project, changes)
 
     return edit
@@ -95,7 +95,7 @@ def plan_part(part: str, mode: str, state: str, now: str, run: str) -> Edit:
         if mode == now:
             return project
         known = next((one.mode(mode) for one in project.parts if one.name == part), None)
-        change = Change(
+        change = PlannedChange(
             f"{part} {mode} in {state}",
             (PartTo(part, mode, state),),
             run,

@@ -11,7 +11,7 @@ import numpy as np
 from warm_ember.formats.column_words import Column, split_headers
 from warm_ember.formats.columns import ColumnReader
 from warm_ember.formats.registry import open_source
-from warm_ember.formats.source import ImportOptions, Piece, Source
+from warm_ember.formats.source import ImportOptions, Source, SourceBlock
 from warm_ember.formats.text import TextSource
 from warm_ember.formats.text_dialect import cells_of
 from warm_ember.model.arrays import Samples
@@ -106,7 +106,7 @@ def preview(path: Path, options: ImportOptions, *, should_stop: ShouldStop = nev
         If `should_stop` answered yes.
     """
     source = open_source(path, options)
-    pieces: list[Piece] = []
+    pieces: list[SourceBlock] = []
     samples, whole = 0, True
     for piece in source.pieces(should_stop, ignore_progress):
         pieces.append(piece)
@@ -186,7 +186,7 @@ def _columns(source: Source) -> tuple[tuple[str, ...], tuple[int, int, int]]:
 
 
 def _table(
-    source: Source, pieces: list[Piece], interval_s: float
+    source: Source, pieces: list[SourceBlock], interval_s: float
 ) -> tuple[tuple[str, ...], tuple[tuple[str, ...], ...]]:
     first = pieces[0]
     channels: list[tuple[str, Samples]] = [("current, A", first.current)]

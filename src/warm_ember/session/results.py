@@ -40,8 +40,8 @@ from warm_ember.signal.resolution import tells_within
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.signal.stretch import StretchReading, read_stretch, snap
 from warm_ember.store.capture import Capture
-from warm_ember.tuning.findings.registry import Checkup, check
-from warm_ember.tuning.findings.waste import Waste
+from warm_ember.tuning.findings.registry import QualityReport, check
+from warm_ember.tuning.findings.waste import WasteContext
 from warm_ember.tuning.findings.wasters import find_waste
 
 _MOST_PULSES = 16
@@ -261,15 +261,15 @@ class Results:
     @remembered
     def findings(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[Finding, ...]:
         """Find what is wrong with one capture, and what is wasted in it, in the order of time."""
-        faults = self.checkup(project, name, should_stop).findings
+        faults = self.quality(project, name, should_stop).findings
         if project.clock_of(name) is not None:  # typed, so that nothing is open any more
             faults = tuple(one for one in faults if one.kind is not Kind.AMBIGUOUS_CLOCK)
         return find_waste(self.waste(project, name, should_stop), faults)
 
-    def waste(self, project: Project, name: str, should_stop: ShouldStop = never) -> Waste:
+    def waste(self, project: Project, name: str, should_stop: ShouldStop = never) -> WasteContext:
         """Return what waste is looked for in."""
         capture = self.graph.capture(project, name)
-        return Waste(
+        return WasteContext(
             capture,
             self.placement(project, name, should_stop),
             self.ledger(project, name, should_stop),
@@ -283,7 +283,7 @@ class Results:
         )
 
     @remembered
-    def checkup(self, project: Project, name: str, should_stop: ShouldStop = never) -> Checkup:
+    def quality(self, project: Project, name: str, should_stop: ShouldStop = never) -> QualityReport:
         """Find what is wrong with one capture, and say what was looked at."""
         levels = partial(self.levels, project, name, should_stop)
         return check(self.graph.capture(project, name), levels, should_stop=should_stop)

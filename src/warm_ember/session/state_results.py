@@ -5,13 +5,19 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from functools import partial
 
-from warm_ember.attribution.belief import Belief, Marker, compare_belief, default_threshold_a, state_asleep
 from warm_ember.attribution.clock import TIMED_EVENTS, Residuals, residuals
-from warm_ember.attribution.crossings import Comeback, Crossing, find_comebacks, find_crossings
 from warm_ember.attribution.expected import resolve
 from warm_ember.attribution.functions import FunctionLedger, function_ledger, lay_on_current
 from warm_ember.attribution.ledger import Ledger, LedgerRow, make_ledger
 from warm_ember.attribution.relabelling import SplitBy, grouped, split
+from warm_ember.attribution.sleep_agreement import (
+    Marker,
+    SleepAgreement,
+    compare_sleep,
+    default_threshold_a,
+    state_asleep,
+)
+from warm_ember.attribution.transitions import StateReturn, Transition, find_returns, find_transitions
 from warm_ember.model.placement import Alignment
 from warm_ember.model.program import ProgramTrace
 from warm_ember.model.project import Project
@@ -21,11 +27,11 @@ from warm_ember.signal.series import ShouldStop, never
 
 
 @dataclass(frozen=True, eq=False)
-class Crossings:
+class Transitions:
     """What changes of state take, and whether states come back as they were left."""
 
-    crossings: tuple[Crossing, ...]
-    comebacks: tuple[Comeback, ...]
+    changes: tuple[Transition, ...]
+    returns: tuple[StateReturn, ...]
 
 
 class StateResults:
@@ -60,17 +66,19 @@ class StateResults:
         return tuple(row for row in ledger.rows if row.name in parts)
 
     @remembered
-    def crossings(self, project: Project, name: str, should_stop: ShouldStop = never) -> Crossings:
+    def transitions(self, project: Project, name: str, should_stop: ShouldStop = never) -> Transitions:
         """Find what lies between the states of one capture."""
         current = self.graph.capture(project, name).current
         placement = self._results.placement(project, name, should_stop)
-        return Crossings(
-            find_crossings(current, placement, should_stop=should_stop),
-            find_comebacks(current, placement, should_stop=should_stop),
+        return Transitions(
+            find_transitions(current, placement, should_stop=should_stop),
+            find_returns(current, placement, should_stop=should_stop),
         )
 
     @remembered
-    def belief(self, project: Project, name: str, marker: Marker, should_stop: ShouldStop = never) -> Belief | None:
+    def agreement(
+        self, project: Project, name: str, marker: Marker, should_stop: ShouldStop = never
+    ) -> SleepAgreement | None:
         """Hold what the firmware believes of its sleep against the current; None when it says nothing of it."""
         capture, placement = self.graph.capture(project, name), self._results.placement(project, name, should_stop)
         alignment = placement.alignment or Alignment()
@@ -82,7 +90,7 @@ class StateResults:
             threshold_a = default_threshold_a(self._results.levels(project, name, should_stop), asleep_a)
         if threshold_a is None:
             return None
-        return compare_belief(capture, alignment, threshold_a, marker, should_stop=should_stop)
+        return compare_sleep(capture, alignment, threshold_a, marker, should_stop=should_stop)
 
     @remembered
     def residuals(

@@ -13,21 +13,21 @@ from warm_ember.attribution.ledger import Ledger
 from warm_ember.battery.life import LifeEstimate, follow_life, life_of
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.figure import Bound
-from warm_ember.model.plan import Change
+from warm_ember.model.plan import PlannedChange
 from warm_ember.model.project import Project
 from warm_ember.session.graph import look_up, remembered
 from warm_ember.session.results import Results, attached, life_model, run_names
 from warm_ember.signal.estimates import Estimate
 from warm_ember.signal.series import ShouldStop, never
-from warm_ember.tuning.claims import CHARGE, LIFE, POWER, Claim, Interval, Judged, judge, read_claim
+from warm_ember.tuning.claims import CHARGE, LIFE, POWER, Claim, ClaimedValue, ClaimResult, check_claim, read_claim
 from warm_ember.tuning.confounders import Confounder, confounders
-from warm_ember.tuning.difference import Difference, Side, average, by_activity, by_source, by_state, of_average
-from warm_ember.tuning.findings.timer_overridden import Granted, asked_and_granted
+from warm_ember.tuning.difference import ComparedRun, Difference, average, by_activity, by_source, by_state, of_average
+from warm_ember.tuning.findings.timer_overridden import GrantedTimer, asked_and_granted
 from warm_ember.tuning.matrix import Matrix, make_matrix
-from warm_ember.tuning.offers import Offer, offers
-from warm_ember.tuning.prediction import Predicted, Start, Step, predict, staircase
+from warm_ember.tuning.prediction import Predicted, PredictedStep, Start, predict, waterfall
 from warm_ember.tuning.proof import Proof, prove
-from warm_ember.tuning.search import Found, smallest_set
+from warm_ember.tuning.search import SmallestSet, smallest_set
+from warm_ember.tuning.suggestions import SuggestedChange, suggest_changes
 from warm_ember.tuning.timers.period_model import PeriodModel, of_source, of_state
 
 PLAN = "the plan"
@@ -104,14 +104,14 @@ class PlanResults:
     bound: Bound | None
     before_a: float | None
     before_life_s: float | None
-    steps: tuple[Step, ...]
+    steps: tuple[PredictedStep, ...]
     lives_s: tuple[float, ...]
     predicted: Predicted
     life: LifeEstimate
     proofs: tuple[Proof, ...]
     target_s: float | None
     budget_a: float | None
-    offers: tuple[Offer, ...]
+    suggestions: tuple[SuggestedChange, ...]
     matrix: Matrix
     mode_of: Mapping[str, str]
 
@@ -135,7 +135,7 @@ class TuningResults:
         runs = [results.run(project, name, should_stop) for name in names]
         wakes = [results.wake_ledger(project, name, should_stop=should_stop) for name in names]
         one, other = (
-            Side(run.by_state, run.modelled, run.load, ledger) for run, ledger in zip(runs, wakes, strict=True)
+            ComparedRun(run.by_state, run.modelled, run.load, ledger) for run, ledger in zip(runs, wakes, strict=True)
         )
         infos = [run.capture.info for run in runs]
         return Comparison(
@@ -150,7 +150,9 @@ class TuningResults:
             confounders(infos[0], infos[1], (runs[0].ledger.duration_s, runs[1].ledger.duration_s)),
         )
 
-    def claim(self, project: Project, text: str, before: str, after: str, should_stop: ShouldStop = never) -> Judged:
+    def claim(
+        self, project: Project, text: str, before: str, after: str, should_stop: ShouldStop = never
+    ) -> ClaimResult:
         """Check a claim on two runs, or on the plan of the first when the second is `PLAN`.
 
         Raises
@@ -162,19 +164,19 @@ class TuningResults:
         if after == PLAN:
             start = self.start(project, before, should_stop)
             predicted = predict(start, look_up(project, changes_ahead, before))
-            second = Side(predicted.by_state, predicted.ledger, predicted.load)
+            second = ComparedRun(predicted.by_state, predicted.ledger, predicted.load)
             model = life_model(project, predicted.load)
             life = follow_life(model, project.target_s, first.life)
         else:
             run = self._results.run(project, after, should_stop)
-            second, life = Side(run.by_state, run.modelled, run.load), run.life
+            second, life = ComparedRun(run.by_state, run.modelled, run.load), run.life
         states = tuple(dict.fromkeys(row.name for ledger in (first.ledger, second.ledger) for row in ledger.rows))
         claim = read_claim(text, states)
-        sides = (Side(first.by_state, first.modelled, first.load), second)
+        sides = (ComparedRun(first.by_state, first.modelled, first.load), second)
         volts = [_mean_v(first.ledger), _mean_v(first.ledger if after == PLAN else second.ledger)]
         known = zip(sides, (first.life, life), volts, strict=True)
         about = [_about(claim, side, of, supply_v) for side, of, supply_v in known]
-        return judge(claim, about[0], about[1])
+        return check_claim(claim, about[0], about[1])
 
     def start(self, project: Project, name: str, should_stop: ShouldStop = never) -> Start:
         """Return what predictions of changes to one run start from."""
@@ -189,7 +191,7 @@ class TuningResults:
         )
 
     def predict(
-        self, project: Project, name: str, changes: tuple[Change, ...], should_stop: ShouldStop = never
+        self, project: Project, name: str, changes: tuple[PlannedChange, ...], should_stop: ShouldStop = never
     ) -> Predicted:
         """Predict one run with some changes."""
         return predict(self.start(project, name, should_stop), changes)
@@ -201,8 +203,8 @@ class TuningResults:
         return load.mean_a, life_of(life_model(project, load))
 
     def smallest_set(
-        self, project: Project, name: str, changes: tuple[Change, ...], should_stop: ShouldStop = never
-    ) -> Found | None:
+        self, project: Project, name: str, changes: tuple[PlannedChange, ...], should_stop: ShouldStop = never
+    ) -> SmallestSet | None:
         """Search for the fewest changes that meet the target; None without a target."""
         budget_a = self._results.run(project, name, should_stop).life.budget_a
         if budget_a is None:
@@ -217,7 +219,7 @@ class TuningResults:
         run = results.run(project, name, should_stop)
         start = self.start(project, name, should_stop)
         ahead = look_up(project, changes_ahead, name)
-        steps, predicted = staircase(start, ahead), predict(start, ahead)
+        steps, predicted = waterfall(start, ahead), predict(start, ahead)
         model = life_model(project, predicted.load)
         planned_s = life_of(model)
         before = look_up(project, step_before, name)
@@ -225,7 +227,9 @@ class TuningResults:
         matrix = self.matrix(project, name, should_stop)
         found = results.findings(project, name, should_stop)
         supply_v = run.capture.info.supply_v or project.supply_v
-        offered = offers(start, found, matrix, project.plan.changes, ahead, look_up(project, attached), supply_v)
+        offered = suggest_changes(
+            start, found, matrix, project.plan.changes, ahead, look_up(project, attached), supply_v
+        )
         return PlanResults(
             name,
             before,
@@ -274,7 +278,7 @@ class TuningResults:
         return tuple(one for one in (*sources, *states) if one is not None)
 
     @remembered
-    def asked(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[Granted, ...]:
+    def asked(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[GrantedTimer, ...]:
         """Return what was asked of a network and what it granted, in the order of the log."""
         return asked_and_granted(self._results.waste(project, name, should_stop))
 
@@ -288,7 +292,7 @@ class TuningResults:
             for before in dict.fromkeys(change.on for change in changes):
                 mine = tuple(one for one in changes if one.on == before)
                 runs = [results.run(project, one, should_stop) for one in (before, after)]
-                sides = [Side(run.by_state, run.modelled, run.load) for run in runs]
+                sides = [ComparedRun(run.by_state, run.modelled, run.load) for run in runs]
                 found.append(prove(before, after, mine, self.start(project, before, should_stop), *sides))
         return tuple(found)
 
@@ -298,7 +302,7 @@ def _mean_v(ledger: Ledger) -> float | None:
     return ledger.energy_j / ledger.charge_c if ledger.energy_j is not None and ledger.charge_c else None
 
 
-def _about(claim: Claim, side: Side, life: LifeEstimate, supply_v: float | None) -> Estimate | Interval:
+def _about(claim: Claim, side: ComparedRun, life: LifeEstimate, supply_v: float | None) -> Estimate | ClaimedValue:
     """Return what a claim is about, of one run."""
     if claim.about == POWER:
         if supply_v is None:
@@ -315,18 +319,18 @@ def _about(claim: Claim, side: Side, life: LifeEstimate, supply_v: float | None)
         low_s, high_s = (
             np.quantile(life.draws_s, (0.05, 0.95)) if np.isfinite(life.draws_s).all() else (life.life_s,) * 2
         )
-        return Interval(life.life_s, float(low_s), float(high_s))
+        return ClaimedValue(life.life_s, float(low_s), float(high_s))
     row = side.ledger.row(claim.about)
     if row is None or row.mean.value is None:
         raise BadArgumentError(f"{claim.about} was not measured there")
     return row.estimate
 
 
-def changes_ahead(project: Project, name: str) -> tuple[Change, ...]:
+def changes_ahead(project: Project, name: str) -> tuple[PlannedChange, ...]:
     """Return the changes in the plan that a run does not contain yet."""
     names = [run.name for run in project.runs]
     done = set(names[: names.index(name) + 1]) if name in names else set()
-    return tuple(change for change in project.plan.changes if change.is_in and change.proved_by not in done)
+    return tuple(change for change in project.plan.changes if change.is_planned and change.proved_by not in done)
 
 
 def step_before(project: Project, name: str) -> str:

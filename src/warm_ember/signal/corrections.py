@@ -95,7 +95,7 @@ def correct(
 
 
 @dataclass(frozen=True, slots=True)
-class Effect:
+class CorrectionEffect:
     """What corrections do to a capture: its mean and peak afterwards, and the lowest voltage at the target.
 
     The voltages are None where there is no burden or no voltage is known.
@@ -109,7 +109,7 @@ class Effect:
 
 def effect_of(
     corrections: Sequence[Correction], *, mean_a: float, peak_a: float, supply_v: float | None = None
-) -> Effect:
+) -> CorrectionEffect:
     """Say what corrections would do, from the mean and the peak alone.
 
     Parameters
@@ -131,4 +131,4 @@ def effect_of(
     has_burden = any(isinstance(correction, Burden) for correction in corrections)
     lowest_v = float(made.voltage[1]) if has_burden and made.voltage is not None else None
     drop_v = supply_v - lowest_v if lowest_v is not None and supply_v is not None else None
-    return Effect(float(made.current[0]), float(made.current[1]), drop_v, lowest_v)
+    return CorrectionEffect(float(made.current[0]), float(made.current[1]), drop_v, lowest_v)

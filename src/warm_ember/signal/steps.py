@@ -17,7 +17,7 @@ _SMALLEST_SCALE_A = 1e-9
 
 
 @dataclass(frozen=True, slots=True)
-class Step:
+class LevelStep:
     """One step of an occurrence: where it lies from the alignment, its mean current, its charge and its share."""
 
     from_s: float
@@ -118,7 +118,7 @@ def found_edges_s(folded: Fold, *, most: int = MOST_STEPS) -> tuple[float, ...]:
     return tuple(float(folded.edges_s[edge]) for edge in find_edges(folded.median_a, most=most))
 
 
-def steps_of(folded: Fold, edges_s: tuple[float, ...]) -> tuple[Step, ...]:
+def steps_of(folded: Fold, edges_s: tuple[float, ...]) -> tuple[LevelStep, ...]:
     """Cut the mean occurrence at some edges.
 
     Parameters
@@ -140,7 +140,7 @@ def steps_of(folded: Fold, edges_s: tuple[float, ...]) -> tuple[Step, ...]:
     charges = np.diff(np.interp(bounds, folded.edges_s, running))
     whole = float(charges.sum())
     return tuple(
-        Step(
+        LevelStep(
             float(begin),
             float(end),
             float(charge / (end - begin)),

@@ -13,7 +13,7 @@ from enum import StrEnum
 
 from warm_ember.errors import BadArgumentError
 from warm_ember.signal.estimates import Estimate, quotient
-from warm_ember.units import bare, months_text, parse_duration, parse_quantity, percent_text, quantity_text
+from warm_ember.units import format_trimmed, months_text, parse_duration, parse_quantity, percent_text, quantity_text
 
 _TELLS_ZERO = 1e-12
 
@@ -27,7 +27,7 @@ class Outcome(StrEnum):
 
 
 @dataclass(frozen=True)
-class Interval:
+class ClaimedValue:
     """A value with the ends of its 90 % interval; infinite where nothing is known of the spread."""
 
     value: float
@@ -63,17 +63,17 @@ class Claim:
         subject = subjects.get(self.about, f"the mean current of {self.about}")
         bound = "at least" if self.at_least else "at most"
         if self.is_ratio:
-            return f"{subject} after is {bound} {bare(self.limit)} times that before"
+            return f"{subject} after is {bound} {format_trimmed(self.limit)} times that before"
         limit = months_text(self.limit) if self.about == LIFE else quantity_text(self.limit, unit_of(self))
         return f"{subject} is {bound} {limit}"
 
 
 @dataclass(frozen=True)
-class Judged:
+class ClaimResult:
     """A claim with what the evidence supports."""
 
     claim: Claim
-    found: Interval
+    found: ClaimedValue
     outcome: Outcome
     words: str
 
@@ -185,7 +185,7 @@ def _about(words: str, states: tuple[str, ...]) -> str:
     raise BadArgumentError(f"{words!r} is nothing that was measured here; there are: {there_are}")
 
 
-def judge(claim: Claim, before: Estimate | Interval | None, after: Estimate | Interval) -> Judged:
+def check_claim(claim: Claim, before: Estimate | ClaimedValue | None, after: Estimate | ClaimedValue) -> ClaimResult:
     """Hold a claim against what was measured or predicted.
 
     Parameters
@@ -207,20 +207,20 @@ def judge(claim: Claim, before: Estimate | Interval | None, after: Estimate | In
     ratio's is not. The errors of both are taken as independent.
     """
     if not claim.is_ratio:
-        found = after if isinstance(after, Interval) else _interval(after)
-        return Judged(claim, found, _outcome(claim, found, claim.limit), _bound_words(claim, found))
+        found = after if isinstance(after, ClaimedValue) else _interval(after)
+        return ClaimResult(claim, found, _outcome(claim, found, claim.limit), _bound_words(claim, found))
     if not isinstance(before, Estimate) or not isinstance(after, Estimate) or before.value <= _TELLS_ZERO:
         raise BadArgumentError(f"there is no {claim.about} before to compare with")
-    ratio = Interval(after.value / before.value, *quotient(after, before))
+    ratio = ClaimedValue(after.value / before.value, *quotient(after, before))
     outcome = _outcome(claim, _interval(after.less(before.times(claim.limit))), 0.0)
-    return Judged(claim, ratio, outcome, _ratio_words(claim, ratio, outcome))
+    return ClaimResult(claim, ratio, outcome, _ratio_words(claim, ratio, outcome))
 
 
-def _interval(estimate: Estimate) -> Interval:
-    return Interval(estimate.value, *(estimate.interval() or (-math.inf, math.inf)))
+def _interval(estimate: Estimate) -> ClaimedValue:
+    return ClaimedValue(estimate.value, *(estimate.interval() or (-math.inf, math.inf)))
 
 
-def _outcome(claim: Claim, found: Interval, limit: float) -> Outcome:
+def _outcome(claim: Claim, found: ClaimedValue, limit: float) -> Outcome:
     worst, best = (found.low, found.high) if claim.at_least else (found.high, found.low)
     sign = 1 if claim.at_least else -1
     if sign * (worst - limit) >= 0:
@@ -228,21 +228,21 @@ def _outcome(claim: Claim, found: Interval, limit: float) -> Outcome:
     return Outcome.OPEN if sign * (best - limit) >= 0 else Outcome.REFUTED
 
 
-def _ratio_words(claim: Claim, ratio: Interval, outcome: Outcome) -> str:
+def _ratio_words(claim: Claim, ratio: ClaimedValue, outcome: Outcome) -> str:
     low, high = max(ratio.low, 0.0), ratio.high
-    interval = f"{bare(low)} to {bare(high)}" if math.isfinite(high) else _UNKNOWN_SPREAD
+    interval = f"{format_trimmed(low)} to {format_trimmed(high)}" if math.isfinite(high) else _UNKNOWN_SPREAD
     change = percent_text(abs(ratio.value - 1))
     moved = "less" if ratio.value < 1 else "more"
     what = {CHARGE: "of the charge", POWER: "of the power", LIFE: "of the life"}.get(claim.about, f"of {claim.about}")
     ends = {
         Outcome.SUPPORTED: "as claimed",
-        Outcome.REFUTED: f"not {bare(claim.limit)}",
-        Outcome.OPEN: f"{bare(claim.limit)} is within what chance allows",
+        Outcome.REFUTED: f"not {format_trimmed(claim.limit)}",
+        Outcome.OPEN: f"{format_trimmed(claim.limit)} is within what chance allows",
     }[outcome]
-    return f"{bare(ratio.value)} {what} ({interval}), {change} {moved}: {ends}"
+    return f"{format_trimmed(ratio.value)} {what} ({interval}), {change} {moved}: {ends}"
 
 
-def _bound_words(claim: Claim, found: Interval) -> str:
+def _bound_words(claim: Claim, found: ClaimedValue) -> str:
     if claim.about == LIFE:
         return f"{months_text(found.value)} ({months_text(found.low).number} to {months_text(found.high)})"
     unit = unit_of(claim)

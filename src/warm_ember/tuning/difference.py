@@ -87,7 +87,7 @@ class Difference:
 
 
 @dataclass(frozen=True, eq=False)
-class Side:
+class ComparedRun:
     """What one run brings to a comparison.
 
     Parameters
@@ -106,27 +106,27 @@ class Side:
     wakes: WakeLedger | None = None
 
 
-def by_state(before: Side, after: Side) -> tuple[Difference, ...]:
+def by_state(before: ComparedRun, after: ComparedRun) -> tuple[Difference, ...]:
     """Compare two runs state by state, the largest change first."""
     return _compared(before, after, _states)
 
 
-def by_source(before: Side, after: Side) -> tuple[Difference, ...]:
+def by_source(before: ComparedRun, after: ComparedRun) -> tuple[Difference, ...]:
     """Compare what each source of wakes adds in the two captures, the largest change first."""
     return _compared(before, after, _sources)
 
 
-def by_activity(before: Side, after: Side) -> tuple[Difference, ...]:
+def by_activity(before: ComparedRun, after: ComparedRun) -> tuple[Difference, ...]:
     """Compare two runs activity by activity, the largest change first."""
     return _compared(before, after, _activities)
 
 
-def of_average(before: Side, after: Side) -> Difference:
+def of_average(before: ComparedRun, after: ComparedRun) -> Difference:
     """Compare the averages over the device's life."""
     return _difference("average", _average(before), _average(after))
 
 
-def average(side: Side) -> Estimate:
+def average(side: ComparedRun) -> Estimate:
     """Return the average over the device's life with what is known of its error."""
     if not side.load.costs:
         return side.ledger.estimate
@@ -156,7 +156,7 @@ def _part(estimate: Estimate, bound: Bound | None, hides_a: float = 0.0) -> _Par
     return _Part(estimate, bound, max(estimate.value, 0.0), hides_a)
 
 
-def _average(side: Side) -> _Part:
+def _average(side: ComparedRun) -> _Part:
     found, load = average(side), side.load
     if not load.costs:
         mean = side.ledger.mean
@@ -165,7 +165,9 @@ def _average(side: Side) -> _Part:
     return _part(found, load.bound)
 
 
-def _compared(before: Side, after: Side, take: Callable[[Side], dict[str, _Part]]) -> tuple[Difference, ...]:
+def _compared(
+    before: ComparedRun, after: ComparedRun, take: Callable[[ComparedRun], dict[str, _Part]]
+) -> tuple[Difference, ...]:
     sides = [take(side) for side in (before, after)]
     found = [_difference(name, *(side.get(name, _NOTHING) for side in sides)) for name in _names(sides)]
     return tuple(sorted(found, key=lambda one: -abs(one.change_a)))
@@ -199,7 +201,7 @@ def _read(estimate: Estimate) -> Estimate:
     return total((estimate, Estimate(0.0, _LEAST_SPREAD * abs(estimate.value))))
 
 
-def _states(side: Side) -> dict[str, _Part]:
+def _states(side: ComparedRun) -> dict[str, _Part]:
     """Return what each state adds to the average: in the capture, or by its part in each activity and in the base."""
     load = side.load
     if not load.costs:
@@ -223,12 +225,12 @@ def _states(side: Side) -> dict[str, _Part]:
     }
 
 
-def _sources(side: Side) -> dict[str, _Part]:
+def _sources(side: ComparedRun) -> dict[str, _Part]:
     wakes = side.wakes
     return {} if wakes is None else {row.source: _part(row.added, row.bound) for row in wakes.sources}
 
 
-def _activities(side: Side) -> dict[str, _Part]:
+def _activities(side: ComparedRun) -> dict[str, _Part]:
     load = side.load
     if not load.costs:
         return {load.base_name: replace(_average(side), estimate=replace(side.ledger.estimate, value=load.base_a))}

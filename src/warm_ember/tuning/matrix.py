@@ -18,7 +18,7 @@ ARMED, DEAF = "armed", "not armed"
 
 
 @dataclass(frozen=True)
-class Cell:
+class MatrixCell:
     """One part in one state.
 
     Parameters
@@ -55,7 +55,7 @@ class Row:
     name: str
     detail: str
     group: str
-    cells: tuple[Cell, ...]
+    cells: tuple[MatrixCell, ...]
     modes: tuple[str, ...]
 
 
@@ -104,7 +104,7 @@ class Column:
 
 
 @dataclass(frozen=True)
-class Broken:
+class RuleViolation:
     """A rule that does not hold.
 
     Parameters
@@ -128,7 +128,7 @@ class Matrix:
 
     rows: tuple[Row, ...]
     columns: tuple[Column, ...]
-    broken: tuple[Broken, ...]
+    broken: tuple[RuleViolation, ...]
 
     def row(self, name: str) -> Row | None:
         """Return a row, or None."""
@@ -138,7 +138,7 @@ class Matrix:
         """Return a column, or None."""
         return next((column for column in self.columns if column.state == state), None)
 
-    def cell(self, name: str, state: str) -> Cell | None:
+    def cell(self, name: str, state: str) -> MatrixCell | None:
         """Return a cell, or None."""
         row = self.row(name)
         states = [column.state for column in self.columns]
@@ -195,7 +195,7 @@ def _part_row(part: Part, states: list[str], known: Mapping[str, ExpectedValue])
         value = known.get(state)
         mode_name = next((one.mode for one in value.parts if one.part == part.name), "") if value is not None else ""
         mode = part.mode(mode_name)
-        cells.append(Cell() if mode is None else Cell(mode.name, mode.power, mode.current_a))
+        cells.append(MatrixCell() if mode is None else MatrixCell(mode.name, mode.power, mode.current_a))
     return Row(part.name, part.kind, part.group.value, tuple(cells), tuple(mode.name for mode in part.modes))
 
 
@@ -209,7 +209,7 @@ def _plan_rows(plan: WakePlan, powers: list[ModePower | None], taken: set[str]) 
             cells = []
             for power in powers:
                 on = power is None or name in (power.domains if group is Group.DOMAIN else power.oscillators)
-                cells.append(Cell("on" if on else "off", Power.ON if on else Power.OFF))
+                cells.append(MatrixCell("on" if on else "off", Power.ON if on else Power.OFF))
             rows.append(Row(name, "", group.value, tuple(cells), ("on", "off")))
     return rows
 
@@ -217,11 +217,13 @@ def _plan_rows(plan: WakePlan, powers: list[ModePower | None], taken: set[str]) 
 def _source_row(path: WakePath, powers: list[ModePower | None]) -> Row:
     is_armed = path.enabled and path.wired and path.rearmed
     word = ARMED if is_armed else DEAF
-    cells = tuple(Cell() if power is None else Cell(word, Power.ON if is_armed else Power.OFF) for power in powers)
+    cells = tuple(
+        MatrixCell() if power is None else MatrixCell(word, Power.ON if is_armed else Power.OFF) for power in powers
+    )
     return Row(path.source, path.pin, WAKES, cells, ())
 
 
-def _check(matrix: Matrix, rule: PowerRule, state: str) -> list[Broken]:
+def _check(matrix: Matrix, rule: PowerRule, state: str) -> list[RuleViolation]:
     """Return where a rule does not hold in a state."""
     here = matrix.cell(rule.when.part, state)
     if here is None or not _is(here, rule.when):
@@ -233,16 +235,16 @@ def _check(matrix: Matrix, rule: PowerRule, state: str) -> list[Broken]:
         # Of what nothing is said nothing is known.
         if other is not None and other.mode and not _is(other, need):
             words = f"{rule.when.part} {here.mode} in {state} needs {_words(need)}, which is {other.mode}{why}."
-            found.append(Broken(words, state, (rule.when.part, need.part)))
+            found.append(RuleViolation(words, state, (rule.when.part, need.part)))
     for bar in rule.excludes:
         other = matrix.cell(bar.part, state)
         if other is not None and other.mode and _is(other, bar):
             words = f"{rule.when.part} {here.mode} does not go with {bar.part} {other.mode} in {state}{why}."
-            found.append(Broken(words, state, (rule.when.part, bar.part)))
+            found.append(RuleViolation(words, state, (rule.when.part, bar.part)))
     return found
 
 
-def _is(cell: Cell, wanted: PartIn) -> bool:
+def _is(cell: MatrixCell, wanted: PartIn) -> bool:
     if not cell.mode:
         return False
     return cell.mode in wanted.modes if wanted.modes else cell.power is not Power.OFF
@@ -252,7 +254,7 @@ def _words(wanted: PartIn) -> str:
     return f"{wanted.part} in {' or '.join(wanted.modes)}" if wanted.modes else f"{wanted.part} on"
 
 
-def _of_plan(plan: WakePlan, states: list[str], powers: list[ModePower | None]) -> list[Broken]:
+def _of_plan(plan: WakePlan, states: list[str], powers: list[ModePower | None]) -> list[RuleViolation]:
     """Return the sources that cannot wake the device from a state."""
     found = []
     checked = check_plan(plan, {})
@@ -265,7 +267,7 @@ def _of_plan(plan: WakePlan, states: list[str], powers: list[ModePower | None]) 
             if path.oscillator and path.oscillator not in power.oscillators:
                 missing.append(path.oscillator)
             words = f"{path.source} cannot wake the device from {state}: {verdict.words}."
-            found.append(Broken(words, state, (path.source, *missing[:1])))
+            found.append(RuleViolation(words, state, (path.source, *missing[:1])))
     return found
 
 

@@ -21,14 +21,14 @@ from warm_ember.model.load import Load
 from warm_ember.model.parts import Part, PartOn
 from warm_ember.model.plan import (
     ActivityEvery,
-    Becomes,
-    Change,
     CurrentBy,
     CurrentTo,
     LengthTo,
-    OftenBy,
     PartTo,
-    Saves,
+    PlannedChange,
+    ReduceAverage,
+    ReplaceState,
+    ScaleRate,
 )
 
 _GONE = 1e-12
@@ -107,14 +107,14 @@ class Predicted:
         return self.load.mean_a
 
 
-def predict(start: Start, changes: Iterable[Change]) -> Predicted:
+def predict(start: Start, changes: Iterable[PlannedChange]) -> Predicted:
     """Apply changes in their order and sum anew."""
     moved = _Moves(start.ledger)
     on = {state: list(parts) for state, parts in start.on.items()}
     activities, saved_a, unclear = start.activities, 0.0, list[str]()
     for change in changes:
         for effect in change.effects:
-            if isinstance(effect, Saves):
+            if isinstance(effect, ReduceAverage):
                 saved_a += effect.saved_a
             elif isinstance(effect, ActivityEvery):
                 activities = _every(activities, effect, unclear)
@@ -169,7 +169,9 @@ def _part_to(start: Start, on: dict[str, list[PartOn]], moved: _Moves, effect: P
         unclear.append(f"{effect.part} is not known to be in another mode {where}")
 
 
-def _move(moved: _Moves, effect: CurrentBy | CurrentTo | LengthTo | OftenBy | Becomes, unclear: list[str]) -> None:
+def _move(
+    moved: _Moves, effect: CurrentBy | CurrentTo | LengthTo | ScaleRate | ReplaceState, unclear: list[str]
+) -> None:
     if isinstance(effect, CurrentBy) and not effect.state:
         for state in moved.of:
             moved.by(state, effect.by_a)
@@ -186,7 +188,7 @@ def _move(moved: _Moves, effect: CurrentBy | CurrentTo | LengthTo | OftenBy | Be
     elif isinstance(effect, LengthTo):
         shorter = float(np.minimum(row.entry_dwell_s * before.time, effect.to_s).sum()) / row.dwell_s
         moved.of[row.name] = replace(before, time=min(before.time, shorter))
-    elif isinstance(effect, OftenBy):
+    elif isinstance(effect, ScaleRate):
         moved.of[row.name] = replace(before, time=before.time * max(effect.factor, 0.0))
     elif moved.row(effect.name) is None:
         moved.of[row.name] = replace(before, name=effect.name)
@@ -281,7 +283,7 @@ def _measure(measure: MeasureOccurrences, moved: dict[str, _Moved]) -> MeasureOc
 
 
 @dataclass(frozen=True, eq=False)
-class Step:
+class PredictedStep:
     """One change on the way from what is measured to the plan.
 
     Parameters
@@ -298,7 +300,7 @@ class Step:
         Why a part of it does nothing here.
     """
 
-    change: Change
+    change: PlannedChange
     saved_a: float
     alone_a: float
     load: Load
@@ -310,21 +312,21 @@ class Step:
         return self.load.mean_a
 
 
-def staircase(start: Start, changes: Iterable[Change]) -> tuple[Step, ...]:
+def waterfall(start: Start, changes: Iterable[PlannedChange]) -> tuple[PredictedStep, ...]:
     """Predict changes one after the other."""
     chosen = tuple(changes)
     first_a = predict(start, ()).mean_a
     steps, before_a = [], first_a
     for number, change in enumerate(chosen):
         load, alone = predict(start, chosen[: number + 1]).load, predict(start, (change,))
-        steps.append(Step(change, before_a - load.mean_a, first_a - alone.mean_a, load, alone.unclear))
+        steps.append(PredictedStep(change, before_a - load.mean_a, first_a - alone.mean_a, load, alone.unclear))
         before_a = load.mean_a
     return tuple(steps)
 
 
-def by_gain(start: Start, changes: Iterable[Change]) -> tuple[Change, ...]:
+def by_gain(start: Start, changes: Iterable[PlannedChange]) -> tuple[PlannedChange, ...]:
     """Order changes by what each saves for its effort, the best next one first, after those before it."""
-    left, chosen = list(changes), list[Change]()
+    left, chosen = list(changes), list[PlannedChange]()
     before_a = predict(start, ()).mean_a
     while left:
         after = [(predict(start, (*chosen, one)).mean_a, one) for one in left]

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from warm_ember.model.plan import Change
-from warm_ember.tuning.difference import Difference, Side, by_state, of_average
+from warm_ember.model.plan import PlannedChange
+from warm_ember.tuning.difference import ComparedRun, Difference, by_state, of_average
 from warm_ember.tuning.prediction import Predicted, Start, predict
 
 _WITHIN = 0.1
@@ -31,7 +31,7 @@ class Proof:
 
     before: str
     after: str
-    changes: tuple[Change, ...]
+    changes: tuple[PlannedChange, ...]
     before_a: float
     predicted_a: float
     measured: Difference
@@ -66,7 +66,12 @@ class Proof:
 
 
 def prove(
-    before: str, after: str, changes: tuple[Change, ...], start: Start, side_before: Side, side_after: Side
+    before: str,
+    after: str,
+    changes: tuple[PlannedChange, ...],
+    start: Start,
+    side_before: ComparedRun,
+    side_after: ComparedRun,
 ) -> Proof:
     """Predict changes from the run before, and hold that against the run after."""
     predicted = predict(start, changes)
@@ -82,5 +87,5 @@ def prove(
     )
 
 
-def _side(predicted: Predicted) -> Side:
-    return Side(predicted.by_state, predicted.ledger, predicted.load)
+def _side(predicted: Predicted) -> ComparedRun:
+    return ComparedRun(predicted.by_state, predicted.ledger, predicted.load)

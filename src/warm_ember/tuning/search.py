@@ -8,7 +8,7 @@ from itertools import combinations
 from math import comb
 
 from warm_ember.errors import Cancelled
-from warm_ember.model.plan import Change, Limits
+from warm_ember.model.plan import Limits, PlannedChange
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.tuning.prediction import Start, predict
 
@@ -33,7 +33,7 @@ class Costs:
         return tuple(name for name, value, limit in pairs if limit is not None and value > limit)
 
 
-def costs_of(changes: Iterable[Change]) -> Costs:
+def costs_of(changes: Iterable[PlannedChange]) -> Costs:
     """Add up what changes cost."""
     chosen = tuple(changes)
     return Costs(
@@ -44,7 +44,7 @@ def costs_of(changes: Iterable[Change]) -> Costs:
 
 
 @dataclass(frozen=True)
-class Found:
+class SmallestSet:
     """The fewest changes that meet the target.
 
     Parameters
@@ -57,14 +57,14 @@ class Found:
         Whether every smaller set was tried.
     """
 
-    changes: tuple[Change, ...] | None
+    changes: tuple[PlannedChange, ...] | None
     mean_a: float
     is_complete: bool
 
 
 def smallest_set(
-    start: Start, changes: Sequence[Change], budget_a: float, limits: Limits, *, should_stop: ShouldStop = never
-) -> Found:
+    start: Start, changes: Sequence[PlannedChange], budget_a: float, limits: Limits, *, should_stop: ShouldStop = never
+) -> SmallestSet:
     """Search for the fewest changes that bring the average down to a budget, within the limits.
 
     Parameters
@@ -88,9 +88,9 @@ def smallest_set(
     """
     lowest_a, tried = predict(start, ()).mean_a, 0
     if lowest_a <= budget_a:
-        return Found((), lowest_a, is_complete=True)
+        return SmallestSet((), lowest_a, is_complete=True)
     for size in range(1, len(changes) + 1):
-        met: list[tuple[float, float, tuple[Change, ...]]] = []
+        met: list[tuple[float, float, tuple[PlannedChange, ...]]] = []
         tried += comb(len(changes), size)
         if tried > _MOST_TRIED:
             return _greedy(start, changes, budget_a, limits, lowest_a)
@@ -105,21 +105,23 @@ def smallest_set(
                 met.append((sum(one.effort for one in chosen), mean_a, chosen))
         if met:
             _, mean_a, best = min(met, key=lambda one: one[:2])
-            return Found(best, mean_a, is_complete=True)
-    return Found(None, lowest_a, is_complete=True)
+            return SmallestSet(best, mean_a, is_complete=True)
+    return SmallestSet(None, lowest_a, is_complete=True)
 
 
-def _greedy(start: Start, changes: Sequence[Change], budget_a: float, limits: Limits, lowest_a: float) -> Found:
+def _greedy(
+    start: Start, changes: Sequence[PlannedChange], budget_a: float, limits: Limits, lowest_a: float
+) -> SmallestSet:
     """Add the change that helps most, over and over: too many sets to try them all."""
-    chosen: list[Change] = []
+    chosen: list[PlannedChange] = []
     while True:
         left = [one for one in changes if one not in chosen and not costs_of((*chosen, one)).over(limits)]
         if not left:
-            return Found(None, lowest_a, is_complete=False)
+            return SmallestSet(None, lowest_a, is_complete=False)
         means = [(predict(start, (*chosen, one)).mean_a, number) for number, one in enumerate(left)]
         mean_a, number = min(means)
         chosen.append(left[number])
         lowest_a = min(lowest_a, mean_a)
         if mean_a <= budget_a:
             ordered = tuple(one for one in changes if one in chosen)
-            return Found(ordered, predict(start, ordered).mean_a, is_complete=False)
+            return SmallestSet(ordered, predict(start, ordered).mean_a, is_complete=False)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from warm_ember.attribution.ledger import Ledger
 from warm_ember.model.placement import UNPLACED, Placement
-from warm_ember.model.plan import Becomes, Change, LengthTo
+from warm_ember.model.plan import LengthTo, PlannedChange, ReplaceState
 from warm_ember.tuning.prediction import Predicted
 
 
@@ -46,7 +46,7 @@ class Segment:
 
 
 def predicted_waveform(
-    placement: Placement, ledger: Ledger, predicted: Predicted, changes: Iterable[Change]
+    placement: Placement, ledger: Ledger, predicted: Predicted, changes: Iterable[PlannedChange]
 ) -> tuple[Segment, ...]:
     """Draw a plan over what was measured.
 
@@ -65,7 +65,7 @@ def predicted_waveform(
     called: dict[str, str] = {}
     limits: dict[str, float] = {}
     for effect in (effect for change in changes for effect in change.effects):
-        if isinstance(effect, Becomes):
+        if isinstance(effect, ReplaceState):
             called[effect.state] = effect.name
         elif isinstance(effect, LengthTo):
             limits[effect.state] = min(effect.to_s, limits.get(effect.state, effect.to_s))

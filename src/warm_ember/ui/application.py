@@ -20,19 +20,19 @@ from PySide6.QtWidgets import QApplication
 from warm_ember.cli.signals import SIGNALS
 from warm_ember.errors import WarmEmberError
 from warm_ember.session.session import Session
-from warm_ember.ui.desk import Desk
 from warm_ember.ui.look.style import dress
-from warm_ember.ui.look.theme import DAY, NIGHT, Look
+from warm_ember.ui.look.theme import DAY, NIGHT, Appearance
+from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.shell.window import MainWindow
 
 log = logging.getLogger(__name__)
 
 
 def make_window(application: QApplication, settings: QSettings) -> MainWindow:
-    """Make the window with its desk and its look."""
-    look = Look({"night": NIGHT, "day": DAY}.get(str(settings.value("theme", ""))))
+    """Make the window with its controller and its look."""
+    look = Appearance({"night": NIGHT, "day": DAY}.get(str(settings.value("theme", ""))))
     dress(application, look)
-    return MainWindow(Desk(), look, settings)
+    return MainWindow(ProjectController(), look, settings)
 
 
 def run_window(project: Path | None, *, make_demo: bool = False) -> int:
@@ -62,7 +62,7 @@ def run_window(project: Path | None, *, make_demo: bool = False) -> int:
     window.show()
     # After the first paint, so that the window is up before anything is read.
     QTimer.singleShot(0, lambda: _open_first(window, project, make_demo=make_demo))
-    application.aboutToQuit.connect(window.desk.close)
+    application.aboutToQuit.connect(window.controller.close)
     with _closing_on_signals(application, window) as ended_by:
         code = application.exec()
     return 128 + ended_by[0] if ended_by else code
@@ -104,19 +104,19 @@ def _closing_on_signals(application: QApplication, window: MainWindow) -> Iterat
 
 
 def _open_first(window: MainWindow, project: Path | None, *, make_demo: bool) -> None:
-    desk = window.desk
+    controller = window.controller
     if make_demo and project is not None:
         from warm_ember.session.demo import make_demo as make
 
         def opened(session: Session) -> None:
-            desk.set_session(session)
+            controller.set_session(session)
 
         def failed(error: Exception) -> None:
             message = error.one_line if isinstance(error, WarmEmberError) else "the demo could not be made"
             log.error("making the demo failed", exc_info=error)
-            desk.troubled.emit(message)
+            controller.troubled.emit(message)
 
-        desk.jobs.run(
+        controller.jobs.run(
             "demo",
             "recording the demo's five runs",
             lambda should_stop, progress: make(project, should_stop=should_stop, progress=progress),
@@ -124,9 +124,9 @@ def _open_first(window: MainWindow, project: Path | None, *, make_demo: bool) ->
             failed,
         )
     elif project is not None:
-        desk.open(project)
+        controller.open(project)
     elif window.recent() and Path(window.recent()[0]).is_dir():
-        desk.open(Path(window.recent()[0]))
+        controller.open(Path(window.recent()[0]))
 
 
 def _log_to_file() -> None:

@@ -16,7 +16,7 @@ from warm_ember.report.writing import check_ending, complete_or_nothing
 from warm_ember.session.results import RunResults
 from warm_ember.ui.lanes.stack import LaneStack
 from warm_ember.ui.lanes.time_window import TimeWindow
-from warm_ember.ui.look.theme import DAY, Look, Theme
+from warm_ember.ui.look.theme import DAY, Appearance, Theme
 
 ENDINGS = (".svg", ".png")
 _SHARPNESS = 2
@@ -82,7 +82,7 @@ def save_trace(
     """Draw the lanes of a run into a file, without a window."""
     application = QApplication.instance() or QApplication(["warm-ember"])
     window = TimeWindow()
-    stack = LaneStack(Look(theme), window, with_flags=False)
+    stack = LaneStack(Appearance(theme), window, with_flags=False)
     window.set_capture(results.capture.duration_s, results.capture.current.interval_s)
     begin, end = stretch
     window.show(0.0 if begin is None else begin, window.duration_s if end is None else end)

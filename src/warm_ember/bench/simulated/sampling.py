@@ -22,7 +22,7 @@ _HISTORY_S = 10e-3
 
 
 @dataclass(frozen=True, eq=False)
-class Piece:
+class SampledBlock:
     """Samples in a row: what was read, and what truly flowed; each shape ``(n,)``."""
 
     current: Samples
@@ -92,7 +92,7 @@ class Sampler:
             self._post.board.forget_before(grid.end_s - _HISTORY_S)
             self._line_bits(self._post, grid)
 
-    def take(self, samples: int, beside: Floats | None = None) -> Piece:
+    def take(self, samples: int, beside: Floats | None = None) -> SampledBlock:
         """Take the next samples.
 
         Parameters
@@ -118,7 +118,7 @@ class Sampler:
         if self._post is not None:
             self._post.board.forget_before(grid.end_s - _HISTORY_S)
             bits = self._line_bits(self._post, grid)
-        return Piece(self._reader.read(flowing), volts, bits, flowing)
+        return SampledBlock(self._reader.read(flowing), volts, bits, flowing)
 
     def _drawn_by(self, post: Post, grid: Grid) -> Floats:
         drawn = sample_means(np.array(post.board.times_s), np.array(post.board.currents_a), grid)

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from warm_ember.bench.simulated.attachments import drawn_beside
-from warm_ember.bench.simulated.sampling import Piece, Sampler
+from warm_ember.bench.simulated.sampling import SampledBlock, Sampler
 from warm_ember.bench.simulated.target import LEADS, Target
 from warm_ember.model.arrays import Flags
 
@@ -30,7 +30,7 @@ class Start:
     bit: int = 0
     rising: bool = True
 
-    def found_in(self, piece: Piece) -> int | None:
+    def found_in(self, piece: SampledBlock) -> int | None:
         """Return the first sample after a crossing; None when there is none."""
         high: Flags = piece.current >= self.level_a if self.source == "level" else (piece.lines >> self.bit & 1) > 0
         if not self.rising:
@@ -78,7 +78,7 @@ class Sweep:
         self._rate_hz, self._points, self._start, self._before = rate_hz, points, start, before
         self._sampler = make_sampler()
         self.armed_s = self._sampler.reached_s
-        self._waiting: Piece | None = None
+        self._waiting: SampledBlock | None = None
         self.is_triggered = start.source == "immediate"
         self._made = 0
         self._unread: dict[str, list[np.ndarray]] = {name: [] for name in CHANNELS}
@@ -126,7 +126,7 @@ class Sweep:
         else:
             self._waiting = _part(both, max(0, len(both.current) - self._before - 1), len(both.current))
 
-    def _keep(self, piece: Piece) -> None:
+    def _keep(self, piece: SampledBlock) -> None:
         piece = _part(piece, 0, int(min(len(piece.current), self._points - self._made)))
         self._made += len(piece.current)
         for name in CHANNELS:
@@ -148,14 +148,14 @@ class Sweep:
                 self._unread[name], self._unread_samples[name] = [], 0
 
 
-def _part(piece: Piece, first: int, last: int) -> Piece:
-    return Piece(
+def _part(piece: SampledBlock, first: int, last: int) -> SampledBlock:
+    return SampledBlock(
         piece.current[first:last], piece.voltage[first:last], piece.lines[first:last], piece.flowing[first:last]
     )
 
 
-def _joined(one: Piece | None, other: Piece) -> Piece:
+def _joined(one: SampledBlock | None, other: SampledBlock) -> SampledBlock:
     if one is None:
         return other
     names = ("current", "voltage", "lines", "flowing")
-    return Piece(*(np.concatenate((getattr(one, name), getattr(other, name))) for name in names))
+    return SampledBlock(*(np.concatenate((getattr(one, name), getattr(other, name))) for name in names))

@@ -12,7 +12,7 @@ from warm_ember.model.finding import Finding, Kind
 from warm_ember.model.placement import UNPLACED
 from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.timer_overridden import timer_overridden
-from warm_ember.tuning.findings.waste import Waste
+from warm_ember.tuning.findings.waste import WasteContext
 from warm_ember.units import duration_text, quantity_text
 
 _LOOKED_AT, _PIECES = 60, 200
@@ -35,7 +35,7 @@ class _Tail:
     state: str
 
 
-def awake_tail(waste: Waste) -> list[Finding]:
+def awake_tail(waste: WasteContext) -> list[Finding]:
     """Find wakes that end in a long level, lower than the work before it and far above sleep.
 
     Notes
@@ -49,14 +49,14 @@ def awake_tail(waste: Waste) -> list[Finding]:
     return [finding for row in waste.wakes.sources for finding in _of_source(waste, row, overridden)]
 
 
-def _is_open(waste: Waste, overridden: list[Finding], wake: int) -> bool:
+def _is_open(waste: WasteContext, overridden: list[Finding], wake: int) -> bool:
     """Answer whether what a wake ends with is not waiting for a timer that the network chose."""
     wakes = waste.wakes.wakes
     first, last = (float(edge[wake]) * waste.wakes.interval_s for edge in (wakes.first, wakes.last))
     return not any(one.from_s < last and one.to_s > first for one in overridden)
 
 
-def _of_source(waste: Waste, row: SourceRow, overridden: list[Finding]) -> list[Finding]:
+def _of_source(waste: WasteContext, row: SourceRow, overridden: list[Finding]) -> list[Finding]:
     wakes, interval_s = waste.wakes.wakes, waste.wakes.interval_s
     mine = np.flatnonzero(wakes.by(row.source))
     mine = mine[[_is_open(waste, overridden, k) for k in mine.tolist()]]
@@ -89,11 +89,11 @@ def _of_source(waste: Waste, row: SourceRow, overridden: list[Finding]) -> list[
     return [Finding(Kind.AWAKE_TAIL, first, last, cost_a, sure, text, remedy, waste.less_in(state, cost_a))]
 
 
-def _running_a(waste: Waste, tails: list[_Tail]) -> float:
+def _running_a(waste: WasteContext, tails: list[_Tail]) -> float:
     return float(np.median([tail.before_a for tail in tails]))
 
 
-def _tail(waste: Waste, first: int, last: int) -> _Tail | None:
+def _tail(waste: WasteContext, first: int, last: int) -> _Tail | None:
     """Return the last level of a wake; None where it is short, or alone."""
     series, interval_s, floor_a = waste.recording.current, waste.wakes.interval_s, waste.wakes.floor_a
     # The ways in and out belong to nothing, and a log is no more exact than its clock.
@@ -119,7 +119,7 @@ def _tail(waste: Waste, first: int, last: int) -> _Tail | None:
     return _Tail(lasts_s, level_a - floor_a, before_a - floor_a, _state(waste, (first + begin * size + last) // 2))
 
 
-def _state(waste: Waste, at: int) -> str:
+def _state(waste: WasteContext, at: int) -> str:
     """Return the state at a sample, empty where there is none."""
     placement = waste.placement
     index = int(np.searchsorted(placement.edges, at, side="right")) - 1

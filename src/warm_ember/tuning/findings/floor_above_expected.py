@@ -5,7 +5,7 @@ from __future__ import annotations
 from warm_ember.model.finding import Finding, Kind
 from warm_ember.model.plan import CurrentBy, Effect
 from warm_ember.tuning.findings.confidence import confidence
-from warm_ember.tuning.findings.waste import Waste
+from warm_ember.tuning.findings.waste import WasteContext
 from warm_ember.tuning.leaks import leak_words, possible_leaks
 from warm_ember.units import quantity_text
 
@@ -13,7 +13,7 @@ _MATTERS, _LEAST_TOLERANCE, _BETWEEN = 2e-3, 0.15, 0.2
 _AS_MUCH = 0.8
 
 
-def floor_above_expected(waste: Waste) -> list[Finding]:
+def floor_above_expected(waste: WasteContext) -> list[Finding]:
     """Hold the floor of rest against the sum of what should be on, and say what could draw the difference.
 
     Notes
@@ -47,7 +47,7 @@ def floor_above_expected(waste: Waste) -> list[Finding]:
     return [Finding(Kind.FLOOR_ABOVE_EXPECTED, from_s, to_s, cost_a, sure, text, remedy, effects)]
 
 
-def _elsewhere(waste: Waste, above_a: float) -> tuple[Effect, ...]:
+def _elsewhere(waste: WasteContext, above_a: float) -> tuple[Effect, ...]:
     """Return the same effect on the other states that draw as much too much: what leaks does not only leak asleep."""
     rest = waste.rest
     return tuple(

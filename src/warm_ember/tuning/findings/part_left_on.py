@@ -10,7 +10,7 @@ from warm_ember.model.finding import Finding, Kind
 from warm_ember.model.parts import PartOn
 from warm_ember.signal.bands import runs_of
 from warm_ember.tuning.findings.confidence import confidence
-from warm_ember.tuning.findings.waste import Waste
+from warm_ember.tuning.findings.waste import WasteContext
 from warm_ember.tuning.leaks import leak_words, possible_leaks
 from warm_ember.units import duration_text, quantity_text
 
@@ -20,7 +20,7 @@ _LEAST_BLOCKS = 4
 _WHOLE = 0.97
 
 
-def part_left_on(waste: Waste) -> list[Finding]:
+def part_left_on(waste: WasteContext) -> list[Finding]:
     """Find rest at a higher level that begins where an activity ends, flat and for a while.
 
     Notes
@@ -60,7 +60,7 @@ def part_left_on(waste: Waste) -> list[Finding]:
     return [Finding(Kind.PART_LEFT_ON, from_s, to_s, cost_a, sure, text, remedy, effects)]
 
 
-def _meant(waste: Waste) -> tuple[PartOn, ...]:
+def _meant(waste: WasteContext) -> tuple[PartOn, ...]:
     expected = waste.expected_at_rest
     return expected.parts if expected is not None else ()
 

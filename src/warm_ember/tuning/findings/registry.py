@@ -35,7 +35,7 @@ class Fact:
 
 
 @dataclass(frozen=True, eq=False)
-class Checkup:
+class QualityReport:
     """What was found in a capture, and what was looked at on the way."""
 
     findings: tuple[Finding, ...]
@@ -44,7 +44,7 @@ class Checkup:
 
 def check(
     recording: Recording, levels: Callable[[], Levels] | None = None, *, should_stop: ShouldStop = never
-) -> Checkup:
+) -> QualityReport:
     """Find all that is wrong with a capture, in the order of time; only what is more likely so than not.
 
     Parameters
@@ -62,14 +62,14 @@ def check(
         If `should_stop` answered yes.
     """
     if recording.current.samples < 2:
-        return Checkup((), ())
+        return QualityReport((), ())
     found_levels = levels() if levels is not None else find_levels(recording.current, should_stop=should_stop)
     lowest = level_noise(recording.current, found_levels, 0) if len(found_levels.centres_a) else None
     evidence = Evidence(recording, found_levels, lowest, should_stop)
     found = [finding for finder in FINDERS for finding in finder(evidence)]
     listed = [finding for finding in found if finding.confidence >= LEAST_CONFIDENCE]
     ordered = tuple(sorted(listed, key=lambda finding: (finding.from_s, finding.to_s)))
-    return Checkup(ordered, _facts(evidence, {finding.kind for finding in ordered}))
+    return QualityReport(ordered, _facts(evidence, {finding.kind for finding in ordered}))
 
 
 def find_all(recording: Recording, *, should_stop: ShouldStop = never) -> tuple[Finding, ...]:

@@ -8,13 +8,13 @@ from warm_ember.attribution.sleep_depth import Mode
 from warm_ember.attribution.wake_ledger import WakeLedger
 from warm_ember.model.finding import Finding, Kind
 from warm_ember.tuning.findings.confidence import confidence
-from warm_ember.tuning.findings.waste import Waste
+from warm_ember.tuning.findings.waste import WasteContext
 from warm_ember.units import duration_text, quantity_text
 
 _MATTERS, _OFTEN = 0.02, 0.2
 
 
-def sleep_depth(waste: Waste) -> list[Finding]:
+def sleep_depth(waste: WasteContext) -> list[Finding]:
     """Find modes whose stretches should often have been in another, where that costs a part of the average."""
     found, ledger = [], waste.wakes
     # Levels of the current are no modes: somebody has to have named them.
@@ -40,7 +40,7 @@ def sleep_depth(waste: Waste) -> list[Finding]:
     return found
 
 
-def _state_of(waste: Waste, mode: Mode) -> str:
+def _state_of(waste: WasteContext, mode: Mode) -> str:
     """Return the state that sleep in a mode is in; empty where none is known."""
     rest = waste.rest
     return rest.state if rest is not None and rest.mode == mode.name else ""

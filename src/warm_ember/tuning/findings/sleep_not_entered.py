@@ -7,15 +7,15 @@ from dataclasses import replace
 
 import numpy as np
 
-from warm_ember.attribution.belief import logged_sleep
 from warm_ember.attribution.rest import Rest
+from warm_ember.attribution.sleep_agreement import logged_sleep
 from warm_ember.model.arrays import Flags, Floats, Indices
 from warm_ember.model.finding import Finding, Kind
 from warm_ember.model.placement import UNPLACED
-from warm_ember.model.plan import Becomes, CurrentBy, Effect
+from warm_ember.model.plan import CurrentBy, Effect, ReplaceState
 from warm_ember.signal.intervals import interval_sums
 from warm_ember.tuning.findings.confidence import confidence
-from warm_ember.tuning.findings.waste import Waste
+from warm_ember.tuning.findings.waste import WasteContext
 from warm_ember.units import duration_text, quantity_text
 
 _RUNNING_A = 50e-6
@@ -29,7 +29,7 @@ _MOSTLY, _COMPARABLE, _RARE = 0.5, 0.2, 2
 _RUNS = re.compile(r"run|active|busy", re.IGNORECASE)
 
 
-def sleep_not_entered(waste: Waste) -> list[Finding]:
+def sleep_not_entered(waste: WasteContext) -> list[Finding]:
     """Find sleep at the current of running, and devices that never sleep at all."""
     rest = waste.rest
     if rest is None:
@@ -41,7 +41,7 @@ def sleep_not_entered(waste: Waste) -> list[Finding]:
     return _told(waste, rest) if rest.told else _never(waste)
 
 
-def _shifted(waste: Waste, rest: Rest) -> Rest:
+def _shifted(waste: WasteContext, rest: Rest) -> Rest:
     """Return where the log says that the device sleeps, though it may be shifted by a period of what that does.
 
     A device that sleeps as it should draws little there however the log is shifted; one that does not never does.
@@ -50,7 +50,7 @@ def _shifted(waste: Waste, rest: Rest) -> Rest:
     return replace(rest, first=slept[:, 0], last=slept[:, 1], told=True) if len(slept) else rest
 
 
-def _told(waste: Waste, rest: Rest) -> list[Finding]:
+def _told(waste: WasteContext, rest: Rest) -> list[Finding]:
     """Judge each stretch in which the firmware says that it sleeps."""
     running_a = _running_a(waste, rest)
     if running_a is None:
@@ -97,7 +97,7 @@ def _told(waste: Waste, rest: Rest) -> list[Finding]:
     ]
 
 
-def _idles(waste: Waste, rest: Rest, mean_a: Floats, running_a: float) -> Flags:
+def _idles(waste: WasteContext, rest: Rest, mean_a: Floats, running_a: float) -> Flags:
     """Flag stretches from end to end at a current far above sleep, though below that of running: the core waits idle.
 
     A part that is left on may draw as much. It follows what switched it on whenever that happens, or goes off in the
@@ -118,7 +118,7 @@ def _idles(waste: Waste, rest: Rest, mean_a: Floats, running_a: float) -> Flags:
     return np.asarray(idle)
 
 
-def _woken_by(waste: Waste, rest: Rest) -> Indices:
+def _woken_by(waste: WasteContext, rest: Rest) -> Indices:
     """Return the number of the source of the wake before each stretch."""
     first, _, number = _awake(waste, rest)
     if not len(first):
@@ -126,14 +126,14 @@ def _woken_by(waste: Waste, rest: Rest) -> Indices:
     return np.asarray(number[np.clip(np.searchsorted(first, rest.first) - 1, 0, None)])
 
 
-def _running_a(waste: Waste, rest: Rest) -> float | None:
+def _running_a(waste: WasteContext, rest: Rest) -> float | None:
     """Return what flows when the core runs: the least of what states and wakes show, or what flows before a sleep."""
     least, before = _least_awake(waste, rest), _just_before(waste, rest)
     found = [*least.tolist(), *([float(np.median(before))] if len(before) else [])]
     return min((one for one in found if one > 0), default=None)
 
 
-def _least_awake(waste: Waste, rest: Rest) -> Floats:
+def _least_awake(waste: WasteContext, rest: Rest) -> Floats:
     """Return for each source the lowest current that holds for a moment in its wakes, their ways in left out.
 
     Whatever a wake is for, it begins with the core alone; of short wakes that is hardly seen, of others it is.
@@ -157,7 +157,7 @@ def _least_awake(waste: Waste, rest: Rest) -> Floats:
     return np.array([float(np.median(one)) for one in found.values()])
 
 
-def _awake(waste: Waste, rest: Rest) -> tuple[Indices, Indices, Indices]:
+def _awake(waste: WasteContext, rest: Rest) -> tuple[Indices, Indices, Indices]:
     """Return where the device is awake by its own word, and what for: its wakes, else its other states."""
     wakes, placement = waste.wakes.wakes, waste.placement
     if waste.alignment.is_unusable and len(rest.first) > 1:
@@ -170,7 +170,7 @@ def _awake(waste: Waste, rest: Rest) -> tuple[Indices, Indices, Indices]:
     return placement.edges[:-1][others], placement.edges[1:][others], placement.state[others]
 
 
-def _just_before(waste: Waste, rest: Rest) -> Floats:
+def _just_before(waste: WasteContext, rest: Rest) -> Floats:
     """Return what flows in the last milliseconds before each stretch of sleep."""
     interval_s = rest.current.interval_s
     last = rest.first - max(1, round(1e-3 / interval_s))
@@ -185,7 +185,7 @@ def _just_before(waste: Waste, rest: Rest) -> Floats:
     return np.asarray(sums.mean[np.searchsorted(edges, first[whole])])
 
 
-def _asleep_a(waste: Waste, slept_a: Floats) -> tuple[float, str]:
+def _asleep_a(waste: WasteContext, slept_a: Floats) -> tuple[float, str]:
     """Return what sleep should draw, and where that is known from."""
     expected = waste.expected_at_rest
     if expected is not None:
@@ -196,7 +196,7 @@ def _asleep_a(waste: Waste, slept_a: Floats) -> tuple[float, str]:
     return 0.0, ""
 
 
-def _never(waste: Waste) -> list[Finding]:
+def _never(waste: WasteContext) -> list[Finding]:
     """Find a device that waits running: it spends most time in a state that draws more than another of its states."""
     # What happens once or twice says nothing of how the device waits.
     rows = [row for row in waste.ledger.rows if row.mean.value is not None and row.entries > _RARE]
@@ -220,12 +220,12 @@ def _never(waste: Waste) -> list[Finding]:
     effects: tuple[Effect, ...] = (CurrentBy(-less_a, longest.name),)
     least = min(waste.expected, key=lambda one: one.current_a, default=None)
     if least is not None and waste.ledger.row(least.state) is None:
-        effects = (*effects, Becomes(longest.name, least.state))
+        effects = (*effects, ReplaceState(longest.name, least.state))
     remedy, sure = "Sleep instead of waiting in a loop", confidence(Kind.SLEEP_NOT_ENTERED, is_sure=False)
     return [Finding(Kind.SLEEP_NOT_ENTERED, 0.0, waste.duration_s, cost_a, sure, text, remedy, effects)]
 
 
-def _could_spare_a(waste: Waste, resting_a: float) -> tuple[float, str]:
+def _could_spare_a(waste: WasteContext, resting_a: float) -> tuple[float, str]:
     """Return how much less would flow asleep: of the part that runs, where its modes are known; else all of it."""
     least = min(waste.expected, key=lambda one: one.current_a, default=None)
     if least is None or least.current_a >= resting_a:

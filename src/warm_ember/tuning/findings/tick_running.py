@@ -5,10 +5,10 @@ from __future__ import annotations
 import numpy as np
 
 from warm_ember.model.finding import Finding, Kind
-from warm_ember.model.plan import Saves
+from warm_ember.model.plan import ReduceAverage
 from warm_ember.tuning.findings.confidence import confidence
-from warm_ember.tuning.findings.waste import LONGEST_TICK_S, Waste
-from warm_ember.units import bare, duration_text, quantity_text
+from warm_ember.tuning.findings.waste import LONGEST_TICK_S, WasteContext
+from warm_ember.units import duration_text, format_trimmed, quantity_text
 
 _MATTERS = 0.04
 _OF_REST, _LEAST, _LEAST_A = 0.15, 2e-3, 1e-6
@@ -16,7 +16,7 @@ _MANY, _BRIEF, _MOSTLY = 50, 0.35, 0.6
 _REMEDY = "Stop the tick in sleep"
 
 
-def tick_running(waste: Waste) -> list[Finding]:
+def tick_running(waste: WasteContext) -> list[Finding]:
     """Find pulses with a period of at most 50 ms while the device should be at rest, or wakes that come like that.
 
     Notes
@@ -27,7 +27,7 @@ def tick_running(waste: Waste) -> list[Finding]:
     return _in_rest(waste) or _as_wakes(waste)
 
 
-def _in_rest(waste: Waste) -> list[Finding]:
+def _in_rest(waste: WasteContext) -> list[Finding]:
     tick, rest = waste.tick, waste.rest
     if tick is None or rest is None:
         return []
@@ -42,7 +42,7 @@ def _in_rest(waste: Waste) -> list[Finding]:
     return [Finding(Kind.TICK_RUNNING, from_s, to_s, cost_a, sure, words, _REMEDY, effects)]
 
 
-def _as_wakes(waste: Waste) -> list[Finding]:
+def _as_wakes(waste: WasteContext) -> list[Finding]:
     found = []
     ledger = waste.wakes
     for row in ledger.sources:
@@ -57,7 +57,7 @@ def _as_wakes(waste: Waste) -> list[Finding]:
             interval_s = ledger.interval_s
             from_s, to_s = float(ledger.wakes.first[mine[0]]) * interval_s, float(ledger.wakes.last[mine[-1]])
             words = _words(period.period_s, cost_a)
-            to_s, effects = to_s * interval_s, (Saves(cost_a),)
+            to_s, effects = to_s * interval_s, (ReduceAverage(cost_a),)
             found.append(
                 Finding(Kind.TICK_RUNNING, from_s, to_s, cost_a, confidence(Kind.TICK_RUNNING), words, _REMEDY, effects)
             )
@@ -65,7 +65,7 @@ def _as_wakes(waste: Waste) -> list[Finding]:
 
 
 def _words(period_s: float, mean_a: float) -> str:
-    rate = bare(1 / period_s)
+    rate = format_trimmed(1 / period_s)
     return (
         f"asleep the core wakes each {duration_text(period_s)} ({rate} times a second), which adds "
         f"{quantity_text(mean_a, 'A')} to the sleep. Stop the system tick before sleeping, and make up for the time "

@@ -13,7 +13,7 @@ from warm_ember.model.placement import UNPLACED
 from warm_ember.model.plan import Effect, LengthTo
 from warm_ember.signal.stretch import total
 from warm_ember.tuning.findings.confidence import confidence
-from warm_ember.tuning.findings.waste import Waste
+from warm_ember.tuning.findings.waste import WasteContext
 from warm_ember.tuning.timers.coded import TimerCode
 from warm_ember.tuning.timers.power_saving import ACTIVE_TIME, PERIODIC_UPDATE
 from warm_ember.tuning.timers.replies import decode_line, find_line
@@ -33,7 +33,7 @@ class Timers:
 
 
 @dataclass(frozen=True)
-class Granted:
+class GrantedTimer:
     """What was granted, and what was asked for before it.
 
     Parameters
@@ -55,7 +55,7 @@ class Granted:
         return any(one is not None and other is not None and abs(one - other) > _CLOSE for one, other in pairs)
 
 
-def asked_and_granted(waste: Waste) -> tuple[Granted, ...]:
+def asked_and_granted(waste: WasteContext) -> tuple[GrantedTimer, ...]:
     """Read what the log says was asked for and granted; nothing of a log that may lie in several ways."""
     if waste.alignment.is_unusable:
         return ()
@@ -70,11 +70,11 @@ def asked_and_granted(waste: Waste) -> tuple[Granted, ...]:
             continue
         granted = _granted(event.name)
         if asked is not None and granted is not None:
-            found.append(Granted(waste.alignment.to_capture(event.time_s), asked, granted))
+            found.append(GrantedTimer(waste.alignment.to_capture(event.time_s), asked, granted))
     return tuple(found)
 
 
-def timer_overridden(waste: Waste) -> list[Finding]:
+def timer_overridden(waste: WasteContext) -> list[Finding]:
     """Hold what the log says was granted against what it says was asked for.
 
     Notes
@@ -113,7 +113,7 @@ def timer_overridden(waste: Waste) -> list[Finding]:
     return found
 
 
-def _effects(waste: Waste, from_s: float, to_s: float, asked: Timers) -> tuple[Effect, ...]:
+def _effects(waste: WasteContext, from_s: float, to_s: float, asked: Timers) -> tuple[Effect, ...]:
     """Return that the state in which the modem stays on is left after the time that was asked for."""
     placement, interval_s = waste.placement, waste.recording.current.interval_s
     at = int(np.searchsorted(placement.edges, (from_s + to_s) / 2 / interval_s, side="right")) - 1

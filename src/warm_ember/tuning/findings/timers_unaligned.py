@@ -7,9 +7,9 @@ import numpy as np
 from warm_ember.attribution.wake_alignment import fewest_moments
 from warm_ember.attribution.wakes import UNKNOWN
 from warm_ember.model.finding import Finding, Kind
-from warm_ember.model.plan import Saves
+from warm_ember.model.plan import ReduceAverage
 from warm_ember.tuning.findings.confidence import confidence
-from warm_ember.tuning.findings.waste import LONGEST_TICK_S, Waste
+from warm_ember.tuning.findings.waste import LONGEST_TICK_S, WasteContext
 from warm_ember.units import duration_text
 
 _WITHIN = 0.5
@@ -17,7 +17,7 @@ _MATTERS, _SPARED = 0.03, 0.2
 _SAME = 5e-3
 
 
-def timers_unaligned(waste: Waste) -> list[Finding]:
+def timers_unaligned(waste: WasteContext) -> list[Finding]:
     """Let each timer come later by up to half the shortest period, or start together, and see what is spared.
 
     Notes
@@ -55,7 +55,7 @@ def timers_unaligned(waste: Waste) -> list[Finding]:
         f"let each come later by up to {duration_text(_WITHIN * shortest_s)}"
     )
     from_s, to_s = (float(edge) * ledger.interval_s for edge in (first[0], first[-1]))
-    remedy, effects = "Let the timers wake together", (Saves(cost_a),)
+    remedy, effects = "Let the timers wake together", (ReduceAverage(cost_a),)
     return [
         Finding(Kind.TIMERS_UNALIGNED, from_s, to_s, cost_a, confidence(Kind.TIMERS_UNALIGNED), text, remedy, effects)
     ]

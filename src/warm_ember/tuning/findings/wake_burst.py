@@ -6,9 +6,9 @@ import numpy as np
 
 from warm_ember.model.arrays import Floats
 from warm_ember.model.finding import Finding, Kind
-from warm_ember.model.plan import Saves
+from warm_ember.model.plan import ReduceAverage
 from warm_ember.tuning.findings.confidence import confidence
-from warm_ember.tuning.findings.waste import LONGEST_TICK_S, Waste
+from warm_ember.tuning.findings.waste import LONGEST_TICK_S, WasteContext
 from warm_ember.units import duration_text, quantity_text
 
 _LONGEST_GAP_S, _SHORTEST_GAP_S, _TRIED = 1.5, 1e-3, 25
@@ -17,7 +17,7 @@ _LEAST_WAKES, _LEAST_EXTRA, _BY_CHANCE, _BEYOND = 6, 5, 8.0, 4.0
 _TYPICAL, _APART, _MATTERS = 2.5, 4.0, 0.02
 
 
-def wake_burst(waste: Waste) -> list[Finding]:
+def wake_burst(waste: WasteContext) -> list[Finding]:
     """Find sources whose wakes come in bunches, far closer than chance would have them.
 
     Notes
@@ -61,7 +61,7 @@ def wake_burst(waste: Waste) -> list[Finding]:
                 confidence(Kind.WAKE_BURST, is_sure=bunches > 2),
                 text,
                 f"Let {row.source} wake once a bunch",
-                (Saves(cost_a),),
+                (ReduceAverage(cost_a),),
             )
         )
     return found

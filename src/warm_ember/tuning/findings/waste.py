@@ -16,7 +16,7 @@ from warm_ember.model.bench import Attached
 from warm_ember.model.finding import Finding
 from warm_ember.model.parts import Part
 from warm_ember.model.placement import Alignment, Placement
-from warm_ember.model.plan import CurrentBy, Effect, Saves
+from warm_ember.model.plan import CurrentBy, Effect, ReduceAverage
 from warm_ember.model.project import ExpectedValue
 from warm_ember.signal.pulse_train import PulseTrain, find_pulse_train
 from warm_ember.signal.series import ShouldStop, never
@@ -26,7 +26,7 @@ _RARE = 2
 
 
 @dataclass(frozen=True, eq=False)
-class Waste:
+class WasteContext:
     """What waste is looked for in.
 
     Parameters
@@ -134,14 +134,14 @@ class Waste:
             return ()
         row = self.ledger.row(rest.state)
         if row is None:  # rest is no state here: its share of the average is all that is known
-            return (Saves(by_a * self.share(rest.time_s)),)
+            return (ReduceAverage(by_a * self.share(rest.time_s)),)
         return (CurrentBy(-by_a * min(rest.time_s / row.dwell_s, 1.0), row.name),)
 
     def less_in(self, state: str, cost_a: float) -> tuple[Effect, ...]:
         """Return the effect of a state that costs so much less of the capture's average."""
         row = self.ledger.row(state)
         if row is None or not row.dwell_s:
-            return (Saves(cost_a),)
+            return (ReduceAverage(cost_a),)
         return (CurrentBy(-cost_a * self.duration_s / row.dwell_s, row.name),)
 
     def share(self, time_s: float) -> float:
@@ -149,4 +149,4 @@ class Waste:
         return time_s / self.duration_s if self.duration_s else 0.0
 
 
-Waster = Callable[[Waste], list[Finding]]
+Waster = Callable[[WasteContext], list[Finding]]

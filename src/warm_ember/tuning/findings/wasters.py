@@ -15,7 +15,7 @@ from warm_ember.tuning.findings.tick_running import tick_running
 from warm_ember.tuning.findings.timer_overridden import timer_overridden
 from warm_ember.tuning.findings.timers_unaligned import timers_unaligned
 from warm_ember.tuning.findings.wake_burst import wake_burst
-from warm_ember.tuning.findings.waste import Waste, Waster
+from warm_ember.tuning.findings.waste import WasteContext, Waster
 
 WASTERS: tuple[Waster, ...] = (
     tick_running,
@@ -45,7 +45,7 @@ def _just_before(finding: Finding) -> float:
     return max((finding.from_s + finding.to_s) / 2, finding.to_s - _CLOCK_S)
 
 
-def find_waste(waste: Waste, checked: Iterable[Finding] = ()) -> tuple[Finding, ...]:
+def find_waste(waste: WasteContext, checked: Iterable[Finding] = ()) -> tuple[Finding, ...]:
     """Find all that is wasted in a capture; only what is more likely so than not.
 
     Parameters

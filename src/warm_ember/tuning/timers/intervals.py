@@ -5,14 +5,14 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from warm_ember.errors import BadArgumentError
-from warm_ember.units import bare, duration_text
+from warm_ember.units import duration_text, format_trimmed
 
 ALLOWED, ROUNDED, OUTSIDE = "allowed", "rounded", "outside"
 _CLOSE = 1e-9
 
 
 @dataclass(frozen=True)
-class Interval:
+class TimerInterval:
     """One interval as a standard has it.
 
     Parameters
@@ -60,7 +60,7 @@ class Standard:
     delay_s: float
     clause: str
 
-    def at(self, wanted_s: float, skipped: int = 0) -> Interval:
+    def at(self, wanted_s: float, skipped: int = 0) -> TimerInterval:
         """Return an interval near a wanted one, of which the device sleeps through some.
 
         Raises
@@ -77,7 +77,7 @@ class Standard:
         outside = abs(kept - seconds) > _CLOSE
         state = OUTSIDE if outside else ROUNDED if abs(kept - wanted_s) > _CLOSE * wanted_s else ALLOWED
         each_s = (kept + self.delay_s) * (1 + skipped)
-        return Interval(kept, state, each_s, each_s / 2, each_s, self.words)
+        return TimerInterval(kept, state, each_s, each_s / 2, each_s, self.words)
 
     @property
     def words(self) -> str:
@@ -118,7 +118,7 @@ def supervision(interval_s: float, skipped: int, timeout_s: float) -> str:
     if not least_s < timeout_s <= LONGEST_SUPERVISION_S:
         return (
             f"with {skipped} events skipped at {duration_text(interval_s)} the timeout has to be above "
-            f"{duration_text(least_s)} and at most {bare(LONGEST_SUPERVISION_S)} s"
+            f"{duration_text(least_s)} and at most {format_trimmed(LONGEST_SUPERVISION_S)} s"
         )
     return ""
 

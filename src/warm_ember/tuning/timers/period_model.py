@@ -10,13 +10,13 @@ from warm_ember.attribution.recording import Recording
 from warm_ember.attribution.wake_ledger import WakeLedger
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.placement import Placement
-from warm_ember.model.plan import ActivityEvery, Change, CurrentBy, Effect, Saves
+from warm_ember.model.plan import ActivityEvery, CurrentBy, Effect, PlannedChange, ReduceAverage
 from warm_ember.model.project import Project
 from warm_ember.signal.bands import band_stays
 from warm_ember.signal.intervals import interval_sums
-from warm_ember.signal.periods import period_of
 from warm_ember.signal.series import Series, ShouldStop, never
 from warm_ember.signal.stretch import total
+from warm_ember.signal.timer_periods import period_of
 from warm_ember.units import duration_text
 
 _LEAST = 6
@@ -65,7 +65,7 @@ class PeriodModel:
             raise BadArgumentError(f"expected a period above 0, found {period_s:g} s")
         return self.floor_a + self.charge_c / period_s
 
-    def change(self, period_s: float, project: Project, run: str) -> Change:
+    def change(self, period_s: float, project: Project, run: str) -> PlannedChange:
         """Return the change that another period is.
 
         A source that an activity of the same period stands for changes the activity; another source saves what it no
@@ -73,13 +73,13 @@ class PeriodModel:
         """
         by_a = self.mean_a(period_s) - self.mean_a(self.period_s)
         activity = next((one for one in project.activities if _is_near(one.interval_s, self.period_s)), None)
-        effect: Effect = Saves(-by_a)
+        effect: Effect = ReduceAverage(-by_a)
         if self.in_state:
             effect = CurrentBy(by_a, self.name)
         elif activity is not None:
             effect = ActivityEvery(activity.name, period_s)
         late_s = max(period_s - self.period_s, 0.0)
-        return Change(f"{self.name} each {duration_text(period_s)}", (effect,), run, "timer", latency_s=late_s)
+        return PlannedChange(f"{self.name} each {duration_text(period_s)}", (effect,), run, "timer", latency_s=late_s)
 
 
 def _is_near(interval_s: float | None, period_s: float) -> bool:

@@ -10,7 +10,7 @@ from warm_ember.signal.stretch import total
 from warm_ember.ui.lanes.current_axis import draw_pixels
 from warm_ember.ui.lanes.lane import Lane
 from warm_ember.ui.lanes.time_window import TimeWindow
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import quantity_text
 
 
@@ -20,7 +20,7 @@ class ChargeLane(Lane):
     name = "Charge so far"
     name_top = 15
 
-    def __init__(self, look: Look, window: TimeWindow, height: int = 64) -> None:
+    def __init__(self, look: Appearance, window: TimeWindow, height: int = 64) -> None:
         super().__init__(look, window, height)
         self._charge: Floats = np.empty(0)
         self._ends = (0.0, 0.0)
@@ -65,4 +65,4 @@ class ChargeLane(Lane):
         if time_s is None or not len(self._charge):
             return
         column = int(np.clip((time_s - window.from_s) / window.length_s * len(self._charge), 0, len(self._charge) - 1))
-        self.paint_value(painter, quantity_text(float(self._charge[column]), "C").marked)
+        self.paint_value(painter, quantity_text(float(self._charge[column]), "C").rich)

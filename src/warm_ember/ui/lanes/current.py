@@ -14,11 +14,11 @@ from warm_ember.signal.envelope import Columns, envelope
 from warm_ember.ui.lanes.current_axis import draw_pixels, paint_current_axis
 from warm_ember.ui.lanes.heat import CurrentScale, draw_line, heat_picture, log_scale
 from warm_ember.ui.lanes.lane import Lane
-from warm_ember.ui.lanes.lane_data import Shown
+from warm_ember.ui.lanes.lane_data import LaneData
 from warm_ember.ui.lanes.time_window import TimeWindow
-from warm_ember.ui.look.marked import draw_marked
+from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.textures import FINE, texture_brush
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import quantity_text
 
 _GRIP = 5
@@ -56,7 +56,7 @@ class CurrentLane(Lane):
     bracket_chosen = Signal(str)
     bracket_dropped = Signal(str)
 
-    def __init__(self, look: Look, window: TimeWindow, height: int = 208) -> None:
+    def __init__(self, look: Appearance, window: TimeWindow, height: int = 208) -> None:
         super().__init__(look, window, height)
         self.log = True
         self.snaps = True
@@ -72,7 +72,7 @@ class CurrentLane(Lane):
         self.setCursor(Qt.CursorShape.CrossCursor)
         self.setAccessibleName("Current against time")
 
-    def set_results(self, results: Shown | None) -> None:
+    def set_results(self, results: LaneData | None) -> None:
         if results is not None and (self.results is None or results.capture is not self.results.capture):
             whole = envelope(results.capture.current, 0.0, results.capture.duration_s, 1000)
             positive = whole.mean[whole.mean > 0]
@@ -146,7 +146,7 @@ class CurrentLane(Lane):
         right = Qt.AlignmentFlag.AlignRight
         box = QRectF(px(60), rect.bottom() + px(_STRIP) / 2 - px(7), self.head_width - px(74), px(16))
         words = "≤ 0" if scale.log else "< 0"
-        draw_marked(painter, box, words, self.look, size="small", dim=theme.faint, align=right)
+        draw_rich_text(painter, box, words, self.look, size="small", dim=theme.faint, align=right)
 
     def _picture(self, columns: Columns, scale: CurrentScale, rect: QRectF) -> np.ndarray:
         """Return the envelope on its grid, with the mean through it where it is tall."""
@@ -219,7 +219,7 @@ class CurrentLane(Lane):
         if self.results is None:
             return
         value = self.value_at(self.window_on_time.cursor_s)
-        text = quantity_text(value, "A").marked if value is not None else ""
+        text = quantity_text(value, "A").rich if value is not None else ""
         self.paint_value(painter, text or ("log axis" if self.log else "linear axis"))
 
     def value_at(self, time_s: float | None) -> float | None:

@@ -7,15 +7,15 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QImage, QPainter
 
 from warm_ember.ui.lanes.heat import CurrentScale
-from warm_ember.ui.look.marked import draw_marked
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.rich_text import draw_rich_text
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import quantity_text
 
 _RAMP, _APART = 6, 10
 
 
 def paint_current_axis(
-    painter: QPainter, plot: QRectF, scale: CurrentScale, look: Look, *, room: float, grid: bool = False
+    painter: QPainter, plot: QRectF, scale: CurrentScale, look: Appearance, *, room: float, grid: bool = False
 ) -> None:
     """Paint the ramp and the labels left of a plot.
 
@@ -48,7 +48,7 @@ def paint_current_axis(
         last_y = label_y
         box = QRectF(plot.left() - room, label_y - px(8), room - px(14), px(16))
         text = str(quantity_text(value, "A", 1 if scale.log else 2))
-        draw_marked(painter, box, text, look, size="small", align=Qt.AlignmentFlag.AlignRight)
+        draw_rich_text(painter, box, text, look, size="small", align=Qt.AlignmentFlag.AlignRight)
 
 
 def draw_pixels(painter: QPainter, rect: QRectF, pixels: np.ndarray) -> None:

@@ -9,8 +9,8 @@ from PySide6.QtGui import QPainter, QPen
 from warm_ember.model.arrays import Floats
 from warm_ember.signal.bits import line_window
 from warm_ember.ui.lanes.lane import Lane
-from warm_ember.ui.lanes.lane_data import Shown
-from warm_ember.ui.look.marked import draw_marked
+from warm_ember.ui.lanes.lane_data import LaneData
+from warm_ember.ui.look.rich_text import draw_rich_text
 
 
 class LinesLane(Lane):
@@ -22,7 +22,7 @@ class LinesLane(Lane):
     def has_data(self) -> bool:
         return self.results is not None and self.results.capture.lines is not None
 
-    def set_results(self, results: Shown | None) -> None:
+    def set_results(self, results: LaneData | None) -> None:
         lines = results.capture.lines if results is not None else None
         if lines is not None:
             self._base_height = 8 + self._ROW * max(1, len(lines.names))
@@ -43,7 +43,7 @@ class LinesLane(Lane):
         px = self.look.px
         for bit, name in enumerate(self._names):
             box = QRectF(px(60), px(4 + self._ROW * bit), self.head_width - px(68), px(self._ROW))
-            draw_marked(painter, box, name, self.look, size="small", align=Qt.AlignmentFlag.AlignRight)
+            draw_rich_text(painter, box, name, self.look, size="small", align=Qt.AlignmentFlag.AlignRight)
 
     def paint_plot(self, painter: QPainter) -> None:
         lines = self.results.capture.lines if self.results is not None else None

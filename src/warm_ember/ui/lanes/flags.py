@@ -13,13 +13,13 @@ from warm_ember.signal.stretch import StretchReading
 from warm_ember.ui.lanes.lane import Lane
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.label import tip
-from warm_ember.ui.look.marked import draw_chip, draw_marked, figure_marked, width_of
-from warm_ember.ui.look.theme import Look, ink_on
+from warm_ember.ui.look.rich_text import draw_chip, draw_rich_text, rich_figure, width_of
+from warm_ember.ui.look.theme import Appearance, ink_on
 from warm_ember.units import duration_text, quantity_text
 
 
 def reading_lines(reading: StretchReading, mean: Figure | None = None) -> tuple[str, str]:
-    """Return the two lines of figures on a flag, marked.
+    """Return the two lines of figures on a flag, as rich text.
 
     With readings cut off at the range's end, charge and peak are at least what is shown, and say so; below what is
     resolved, they are less than that would make.
@@ -28,9 +28,9 @@ def reading_lines(reading: StretchReading, mean: Figure | None = None) -> tuple[
     times = (mean.shown or 0.0) / mean.value if mean.bound is Bound.BELOW and mean.value else 1.0
     amounts = (None if value is None else value * times for value in (reading.charge_c, reading.energy_j))
     charge, energy = (Figure(amount, high=amount, bound=mean.bound) for amount in amounts)
-    first = "   ".join((duration_text(reading.length_s).marked, figure_marked(mean, "A"), figure_marked(charge, "C")))
-    parts = [figure_marked(energy, "J")] if energy.value is not None else []
-    peak = quantity_text(reading.max_a, "A").marked
+    first = "   ".join((duration_text(reading.length_s).rich, rich_figure(mean, "A"), rich_figure(charge, "C")))
+    parts = [rich_figure(energy, "J")] if energy.value is not None else []
+    peak = quantity_text(reading.max_a, "A").rich
     parts.append(f"peak {signed(mean.bound if mean.bound is Bound.AT_LEAST else None, peak)}")
     if reading.coverage < 0.9995:
         parts.append(f"**{reading.coverage * 100:.0f}** % measured")
@@ -49,7 +49,7 @@ class FlagLane(Lane):
     name = "Brackets"
     bracket_chosen = Signal(str)
 
-    def __init__(self, look: Look, window: TimeWindow, height: int = 58) -> None:
+    def __init__(self, look: Appearance, window: TimeWindow, height: int = 58) -> None:
         super().__init__(look, window, height)
         self.brackets: tuple[Bracket, ...] = ()
         self.readings: dict[str, StretchReading] = {}
@@ -73,10 +73,10 @@ class FlagLane(Lane):
 
     def paint_head(self, painter: QPainter) -> None:
         px = self.look.px
-        draw_marked(painter, QRectF(px(22), px(4), px(130), px(18)), self.name, self.look, dim=self.look.theme.ink)
+        draw_rich_text(painter, QRectF(px(22), px(4), px(130), px(18)), self.name, self.look, dim=self.look.theme.ink)
         for line, text in enumerate(("drag across the", "current lane")):
             box = QRectF(px(22), px(21 + 14 * line), px(130), px(14))
-            draw_marked(painter, box, text, self.look, size="small", dim=self.look.theme.faint)
+            draw_rich_text(painter, box, text, self.look, size="small", dim=self.look.theme.faint)
 
     def paint_plot(self, painter: QPainter) -> None:
         self._boxes = {}
@@ -120,7 +120,7 @@ class FlagLane(Lane):
         chip = QRectF(box.left(), box.top(), px(18), px(16))
         draw_chip(painter, chip, bracket.letter, self.look)
         if lines[0]:
-            draw_marked(
+            draw_rich_text(
                 painter,
                 QRectF(chip.right() + px(8), box.top(), width - px(28), px(16)),
                 name,
@@ -130,10 +130,10 @@ class FlagLane(Lane):
             if warning:
                 word = QRectF(box.right() - width_of(self.look, warning, "small") - px(8), box.top(), width, px(16))
                 painter.fillRect(QRectF(word.left() - px(6), word.top() + px(2), px(3), px(12)), theme.warning)
-                draw_marked(painter, word, warning, self.look, size="small", dim=theme.warning_text)
+                draw_rich_text(painter, word, warning, self.look, size="small", dim=theme.warning_text)
             for index, line in enumerate(lines):
                 row = QRectF(box.left() + px(10), box.top() + px(18 + 17 * index), width - px(12), px(16))
-                draw_marked(painter, row, line, self.look, size="small")
+                draw_rich_text(painter, row, line, self.look, size="small")
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         for letter, box in self._boxes.items():
@@ -148,7 +148,7 @@ class AxisLane(Lane):
     name = ""
     unfold_asked = Signal()
 
-    def __init__(self, look: Look, window: TimeWindow, height: int = 25) -> None:
+    def __init__(self, look: Appearance, window: TimeWindow, height: int = 25) -> None:
         super().__init__(look, window, height)
         self.hidden_lanes: tuple[str, ...] = ()
         self._grabbed_s: float | None = None
@@ -168,7 +168,7 @@ class AxisLane(Lane):
         if self.hidden_lanes:
             text = "▸ " + ", ".join(self.hidden_lanes)
             box = QRectF(self.look.px(8), 0, self.head_width - self.look.px(16), self.height())
-            draw_marked(painter, box, text, self.look, size="small", dim=self.look.theme.faint)
+            draw_rich_text(painter, box, text, self.look, size="small", dim=self.look.theme.faint)
 
     def paint_plot(self, painter: QPainter) -> None:
         if self.results is None:
@@ -188,7 +188,7 @@ class AxisLane(Lane):
             width = width_of(self.look, text, "small")
             left = min(max(x - width / 2, plot.left()), plot.right() - width)
             if left > last_right + px(8):
-                draw_marked(
+                draw_rich_text(
                     painter,
                     QRectF(left, px(4), width + 2, self.height() - px(5)),
                     text,
@@ -207,7 +207,7 @@ class AxisLane(Lane):
         left = min(max(self.x_of(time_s) - width / 2, plot.left()), plot.right() - width)
         box = QRectF(left, px(3), width, self.height() - px(7))
         painter.fillRect(box, self.look.theme.mark)
-        draw_marked(
+        draw_rich_text(
             painter,
             box,
             text,

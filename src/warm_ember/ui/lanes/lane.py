@@ -8,11 +8,11 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QWheelEvent
 from PySide6.QtWidgets import QWidget
 
-from warm_ember.ui.lanes.lane_data import Shown
+from warm_ember.ui.lanes.lane_data import LaneData
 from warm_ember.ui.lanes.time_window import TimeWindow
-from warm_ember.ui.look.marked import draw_marked
-from warm_ember.ui.look.theme import Look
-from warm_ember.units import told_apart
+from warm_ember.ui.look.rich_text import draw_rich_text
+from warm_ember.ui.look.theme import Appearance
+from warm_ember.units import format_distinct
 
 HEAD = 160
 MARGIN = 8
@@ -36,10 +36,10 @@ class Lane(QWidget):
     name_top = 8
     folded = Signal(str)
 
-    def __init__(self, look: Look, window: TimeWindow, height: int = 64) -> None:
+    def __init__(self, look: Appearance, window: TimeWindow, height: int = 64) -> None:
         super().__init__()
         self.look, self.window_on_time = look, window
-        self.results: Shown | None = None
+        self.results: LaneData | None = None
         self._base_height = height
         self._kept: QImage | None = None
         self._plot_is_stale = True
@@ -51,7 +51,7 @@ class Lane(QWidget):
         window.cursor_moved.connect(self._on_cursor)
         look.changed.connect(self.refresh_all)
 
-    def set_results(self, results: Shown | None) -> None:
+    def set_results(self, results: LaneData | None) -> None:
         """Show another run."""
         self.results = results
         self.refresh()
@@ -157,24 +157,24 @@ class Lane(QWidget):
         """Paint the name."""
         px = self.look.px
         painter.setPen(self.look.theme.faint)
-        draw_marked(painter, QRectF(px(8), px(self.name_top), px(14), px(18)), "▾", self.look, size="small")
+        draw_rich_text(painter, QRectF(px(8), px(self.name_top), px(14), px(18)), "▾", self.look, size="small")
         rect = QRectF(px(22), px(self.name_top), self.head_width - px(26), px(18))
-        draw_marked(painter, rect, self.name, self.look, dim=self.look.theme.ink)
+        draw_rich_text(painter, rect, self.name, self.look, dim=self.look.theme.ink)
 
-    def paint_value(self, painter: QPainter, marked: str, line: int = 1) -> None:
+    def paint_value(self, painter: QPainter, rich: str, line: int = 1) -> None:
         """Paint a line of the head below the name."""
         px = self.look.px
         rect = QRectF(px(22), px(self.name_top + 16 * line), px(78), px(16))
         painter.fillRect(rect, self.look.theme.ground)
-        draw_marked(painter, rect, marked, self.look, ink=self.look.theme.ink)
+        draw_rich_text(painter, rect, rich, self.look, ink=self.look.theme.ink)
 
     def paint_ends(self, painter: QPainter, ends: tuple[float, float], unit: str) -> None:
         """Paint the values at a tenth and at nine tenths of the height, where plots without ticks put theirs."""
         px = self.look.px
-        for text, share in zip(told_apart(*ends, unit), (0.9, 0.1), strict=True):
+        for text, share in zip(format_distinct(*ends, unit), (0.9, 0.1), strict=True):
             y = 1 + share * (self.height() - 2)
             box = QRectF(px(60), y - px(8), self.head_width - px(64), px(16))
-            draw_marked(painter, box, str(text), self.look, size="small", align=Qt.AlignmentFlag.AlignRight)
+            draw_rich_text(painter, box, str(text), self.look, size="small", align=Qt.AlignmentFlag.AlignRight)
 
     def columns_of(self, rect: QRectF) -> int:
         """Return the plot's width in device pixels."""

@@ -50,7 +50,7 @@ class ShownCapture(Protocol):
         ...
 
 
-class Shown(Protocol):
+class LaneData(Protocol):
     """A run in the lanes."""
 
     @property

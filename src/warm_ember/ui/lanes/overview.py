@@ -11,8 +11,8 @@ from warm_ember.ui.lanes.current_axis import draw_pixels
 from warm_ember.ui.lanes.heat import heat_picture, log_scale
 from warm_ember.ui.lanes.lane import Lane
 from warm_ember.ui.lanes.time_window import TimeWindow
-from warm_ember.ui.look.marked import draw_marked
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.rich_text import draw_rich_text
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import duration_text
 
 _EARS = 12
@@ -23,7 +23,7 @@ class OverviewLane(Lane):
 
     name = "Overview"
 
-    def __init__(self, look: Look, window: TimeWindow, height: int = 48) -> None:
+    def __init__(self, look: Appearance, window: TimeWindow, height: int = 48) -> None:
         super().__init__(look, window, height)
         self._grip = ""
         self._picture: tuple[object, np.ndarray] | None = None
@@ -43,7 +43,7 @@ class OverviewLane(Lane):
         """Paint the name and the capture's length."""
         super().paint_head(painter)
         if self.results is not None:
-            self.paint_value(painter, duration_text(self.window_on_time.duration_s).marked)
+            self.paint_value(painter, duration_text(self.window_on_time.duration_s).rich)
 
     def paint_plot(self, painter: QPainter) -> None:
         px, theme = self.look.px, self.look.theme
@@ -94,10 +94,10 @@ class OverviewLane(Lane):
         words = (
             "all of it"
             if whole
-            else f"window {duration_text(window.length_s).marked} at {window.label(window.from_s, window.length_s)}"
+            else f"window {duration_text(window.length_s).rich} at {window.label(window.from_s, window.length_s)}"
         )
         text_left = min(left, self.width() - px(220))
-        draw_marked(
+        draw_rich_text(
             painter,
             QRectF(text_left, 0, px(212), px(15)),
             words,

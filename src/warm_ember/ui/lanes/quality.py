@@ -7,18 +7,18 @@ from PySide6.QtGui import QMouseEvent, QPainter
 
 from warm_ember.model.finding import Finding
 from warm_ember.ui.lanes.lane import Lane
-from warm_ember.ui.lanes.lane_data import Shown
+from warm_ember.ui.lanes.lane_data import LaneData
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.label import tip
-from warm_ember.ui.look.marked import draw_marked, width_of
+from warm_ember.ui.look.rich_text import draw_rich_text, width_of
 from warm_ember.ui.look.textures import FINE, texture_brush
-from warm_ember.ui.look.theme import Look, ink_on
+from warm_ember.ui.look.theme import Appearance, ink_on
 
 _ROW = 16
 _MOST_ROWS = 4
 
 
-class DoubtLane(Lane):
+class QualityLane(Lane):
     """Faults of the measurement as labelled blocks, one row for each kind.
 
     Signals
@@ -30,12 +30,12 @@ class DoubtLane(Lane):
     name = "Doubts"
     finding_chosen = Signal(object)
 
-    def __init__(self, look: Look, window: TimeWindow) -> None:
+    def __init__(self, look: Appearance, window: TimeWindow) -> None:
         super().__init__(look, window, 8 + _ROW)
         self.findings: tuple[Finding, ...] = ()
         self._boxes: list[tuple[QRectF, Finding]] = []
 
-    def set_results(self, results: Shown | None) -> None:
+    def set_results(self, results: LaneData | None) -> None:
         if results is None or self.results is None or results.capture is not self.results.capture:
             self.findings = ()
         super().set_results(results)
@@ -90,7 +90,7 @@ class DoubtLane(Lane):
             return max(last_right, box.right())
         painter.fillRect(label, theme.warning)
         ink = ink_on(theme.warning)
-        draw_marked(painter, label, word, look, size="small", dim=ink, align=Qt.AlignmentFlag.AlignHCenter)
+        draw_rich_text(painter, label, word, look, size="small", dim=ink, align=Qt.AlignmentFlag.AlignHCenter)
         return max(label.right(), box.right())
 
     def finding_at(self, x: float, y: float) -> Finding | None:

@@ -12,11 +12,11 @@ from warm_ember.attribution.ledger import UNPLACED_NAME
 from warm_ember.model.placement import UNPLACED, Placement
 from warm_ember.ui.lanes.current_axis import draw_pixels
 from warm_ember.ui.lanes.lane import Lane
-from warm_ember.ui.lanes.lane_data import Shown
+from warm_ember.ui.lanes.lane_data import LaneData
 from warm_ember.ui.lanes.time_window import TimeWindow
-from warm_ember.ui.look.marked import draw_marked, width_of
+from warm_ember.ui.look.rich_text import draw_rich_text, width_of
 from warm_ember.ui.look.textures import PLAIN, Swatch, fill, swatches
-from warm_ember.ui.look.theme import Look, ink_on
+from warm_ember.ui.look.theme import Appearance, ink_on
 
 _LABEL_MARGIN = 12
 _LABEL_FROM = 24
@@ -48,7 +48,7 @@ class RibbonLane(Lane):
     state_chosen = Signal(str)
     painted = Signal(str, float, float)
 
-    def __init__(self, look: Look, window: TimeWindow, height: int = 33) -> None:
+    def __init__(self, look: Appearance, window: TimeWindow, height: int = 33) -> None:
         super().__init__(look, window, height)
         self._swatches: dict[str, Swatch] = {}
         self._preview: Placement | None = None
@@ -56,7 +56,7 @@ class RibbonLane(Lane):
         self._pressed: tuple[float, Block] | None = None
         self._stroke: tuple[float, float] | None = None
 
-    def set_results(self, results: Shown | None) -> None:
+    def set_results(self, results: LaneData | None) -> None:
         self._preview, self.chosen, self._stroke = None, None, None
         super().set_results(results)
 
@@ -149,7 +149,9 @@ class RibbonLane(Lane):
         ground = swatch.color if swatch.texture != "cross" else self.look.theme.sunken
         ink = ink_on(ground)
         on = ground if swatch.texture != "plain" else None
-        draw_marked(painter, block, text, self.look, size="small", dim=ink, align=Qt.AlignmentFlag.AlignHCenter, on=on)
+        draw_rich_text(
+            painter, block, text, self.look, size="small", dim=ink, align=Qt.AlignmentFlag.AlignHCenter, on=on
+        )
 
     def block_at(self, time_s: float) -> Block | None:
         """Return the block at a moment."""

@@ -11,7 +11,7 @@ from warm_ember.ui.lanes.current_axis import draw_pixels
 from warm_ember.ui.lanes.lane import Lane
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.label import tip
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import quantity_text
 
 
@@ -20,7 +20,7 @@ class ScalarLane(Lane):
 
     name_top = 15
 
-    def __init__(self, look: Look, window: TimeWindow, name: str, unit: str, height: int = 56) -> None:
+    def __init__(self, look: Appearance, window: TimeWindow, name: str, unit: str, height: int = 56) -> None:
         super().__init__(look, window, height)
         self.name, self.unit = name, unit
         self.setToolTip(tip(name))
@@ -75,4 +75,4 @@ class ScalarLane(Lane):
             return
         column = int((time_s - window.from_s) / window.length_s * len(self._columns.mean))
         if 0 <= column < len(self._columns.mean):
-            self.paint_value(painter, quantity_text(float(self._columns.mean[column]), self.unit, 4).marked)
+            self.paint_value(painter, quantity_text(float(self._columns.mean[column]), self.unit, 4).rich)

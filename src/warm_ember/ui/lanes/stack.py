@@ -13,13 +13,13 @@ from warm_ember.ui.lanes.current import CurrentLane
 from warm_ember.ui.lanes.digital_lines import LinesLane
 from warm_ember.ui.lanes.flags import AxisLane, FlagLane
 from warm_ember.ui.lanes.lane import Lane
-from warm_ember.ui.lanes.lane_data import Shown
+from warm_ember.ui.lanes.lane_data import LaneData
 from warm_ember.ui.lanes.overview import OverviewLane
-from warm_ember.ui.lanes.quality import DoubtLane
+from warm_ember.ui.lanes.quality import QualityLane
 from warm_ember.ui.lanes.ribbon import RibbonLane
 from warm_ember.ui.lanes.scalar import ScalarLane
 from warm_ember.ui.lanes.time_window import TimeWindow
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 
 
 class _Cursor(QWidget):
@@ -72,7 +72,7 @@ class LaneStack(QWidget):
 
     def __init__(
         self,
-        look: Look,
+        look: Appearance,
         window: TimeWindow,
         *,
         with_flags: bool,
@@ -81,7 +81,7 @@ class LaneStack(QWidget):
     ) -> None:
         super().__init__()
         self.look, self.window_on_time = look, window
-        self.results: Shown | None = None
+        self.results: LaneData | None = None
         self.overview = OverviewLane(look, window)
         self.flags = FlagLane(look, window) if with_flags else None
         self.above = above
@@ -93,7 +93,7 @@ class LaneStack(QWidget):
         self.charge = ChargeLane(look, window)
         self.voltage = ScalarLane(look, window, "Voltage", "V")
         self.power = ScalarLane(look, window, "Power", "W")
-        self.doubts = DoubtLane(look, window)
+        self.doubts = QualityLane(look, window)
         self.aux: list[ScalarLane] = []
         self.axis = AxisLane(look, window)
         self._folded = set(folded)
@@ -145,7 +145,7 @@ class LaneStack(QWidget):
             *self.aux,
         ]
 
-    def set_results(self, results: Shown | None) -> None:
+    def set_results(self, results: LaneData | None) -> None:
         """Show another run, or the same with new states."""
         self.results = results
         self._make_aux_lanes(results)
@@ -153,7 +153,7 @@ class LaneStack(QWidget):
             lane.set_results(results)
         self._apply_folds()
 
-    def _make_aux_lanes(self, results: Shown | None) -> None:
+    def _make_aux_lanes(self, results: LaneData | None) -> None:
         """Have a lane for each auxiliary channel of the run."""
         wanted = {name: unit for name, (_, unit) in results.capture.aux.items()} if results is not None else {}
         if [(lane.name, lane.unit) for lane in self.aux] == list(wanted.items()):
@@ -235,7 +235,7 @@ class LaneStack(QWidget):
                 lane.paint_onto(painter)
                 painter.restore()
 
-    def step_wake(self, direction: int) -> None:
+    def step_state_edge(self, direction: int) -> None:
         """Centre the window on the next or previous state edge."""
         if self.results is None:
             return
@@ -256,8 +256,8 @@ class LaneStack(QWidget):
             ("Fit the whole capture", "F", self.window_on_time.fit),
             ("Previous window", "Backspace", self.window_on_time.back),
             ("Next window", "Shift+Backspace", self.window_on_time.forward),
-            ("Next state edge", "]", lambda: self.step_wake(1)),
-            ("Previous state edge", "[", lambda: self.step_wake(-1)),
+            ("Next state edge", "]", lambda: self.step_state_edge(1)),
+            ("Previous state edge", "[", lambda: self.step_state_edge(-1)),
         ):
             action = QAction(text, self)
             action.setShortcut(QKeySequence(keys))

@@ -5,12 +5,12 @@ from __future__ import annotations
 from PySide6.QtGui import QColor, QPalette
 from PySide6.QtWidgets import QApplication
 
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 
 _BASE, _FUSION = "base style", "Fusion"
 
 
-def dress(application: QApplication, look: Look) -> None:
+def dress(application: QApplication, look: Appearance) -> None:
     """Give the program's widgets the look.
 
     Done before the widgets are made each is dressed once, when it is shown; afterwards each must be undressed first,
@@ -26,7 +26,7 @@ def dress(application: QApplication, look: Look) -> None:
         application.setStyleSheet(sheet)
 
 
-def palette(look: Look) -> QPalette:
+def palette(look: Appearance) -> QPalette:
     """Return the palette of a theme."""
     theme = look.theme
     made = QPalette(theme.ink, theme.ground)
@@ -41,7 +41,7 @@ def palette(look: Look) -> QPalette:
     return made
 
 
-def style_sheet(look: Look) -> str:
+def style_sheet(look: Appearance) -> str:
     """Return the style sheet of a theme at the desktop's text size."""
     t, px = look.theme, look.px
     return f"""

@@ -14,7 +14,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QBrush, QColor, QPainter, QPen, QPixmap
 
 from warm_ember.attribution.ledger import UNPLACED_NAME
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import decade
 
 PLAIN, DOTS, BARS, RINGS, CROSS, COARSE, FINE = "plain", "dots", "bars", "rings", "cross", "coarse", "fine"
@@ -29,7 +29,7 @@ class Swatch:
     texture: str = PLAIN
 
 
-def swatches(look: Look, means_a: Iterable[tuple[str, float | None]]) -> dict[str, Swatch]:
+def swatches(look: Appearance, means_a: Iterable[tuple[str, float | None]]) -> dict[str, Swatch]:
     """Give each state its swatch; states of one decade get different textures, in their order."""
     used: dict[int, int] = {}
     found = {}

@@ -28,7 +28,7 @@ class Theme:
     mark, mark_ground
         The reader's own marks: brackets, cursor, focus.
     accent
-        The line of the spine.
+        The line of the navigation.
     warning, warning_text
         The one warning colour, as an area and as text.
     """
@@ -74,7 +74,7 @@ DAY = _theme(
 )  # fmt: skip
 
 
-class Look(QObject):
+class Appearance(QObject):
     """The theme and the type in use; everything that paints asks it and repaints when it changed.
 
     ``scale`` is the desktop's text size against 10 points.

@@ -10,9 +10,9 @@ from PySide6.QtGui import QAction, QKeySequence
 from PySide6.QtWidgets import QWidget
 
 from warm_ember.session.results import RunResults
-from warm_ember.ui.desk import Desk
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.picture import save_picture
+from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.link_figure import LinkFigure
 from warm_ember.ui.widgets.switches import Switch
 
@@ -22,27 +22,27 @@ class Page(QWidget):
 
     Signals
     -------
-    headline_changed
+    header_changed
         Sentence, warning or switches are no longer as they were.
     """
 
     title = ""
     shows_all_runs = False
-    headline_changed = Signal()
+    header_changed = Signal()
 
-    def __init__(self, desk: Desk, look: Look) -> None:
+    def __init__(self, controller: ProjectController, look: Appearance) -> None:
         super().__init__()
         self.setObjectName("page")
-        self.desk, self.look = desk, look
+        self.controller, self.look = controller, look
         self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
 
     def showEvent(self, event: object) -> None:
         if self.shows_all_runs:
-            self.desk.show_runs(self, wanted=True)
+            self.controller.show_runs(self, wanted=True)
 
     def hideEvent(self, event: object) -> None:
         if self.shows_all_runs:
-            self.desk.show_runs(self, wanted=False)
+            self.controller.show_runs(self, wanted=False)
 
     def take_focus(self) -> None:
         """Take the keyboard when the page is opened, so that its keys work and no field in it is chosen."""
@@ -52,7 +52,7 @@ class Page(QWidget):
         """Show another run, or the same after an edit."""
 
     def sentence(self) -> str:
-        """Return the sentence that answers the page's question, marked."""
+        """Return the sentence that answers the page's question, as rich text."""
         return ""
 
     def warning(self) -> str:

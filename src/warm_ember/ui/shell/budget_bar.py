@@ -12,9 +12,9 @@ from warm_ember.attribution.budget import Segment
 from warm_ember.model.figure import signed
 from warm_ember.session.results import RunResults
 from warm_ember.ui.look.label import Label, tip
-from warm_ember.ui.look.marked import draw_marked, width_of
+from warm_ember.ui.look.rich_text import draw_rich_text, width_of
 from warm_ember.ui.look.textures import COARSE, Swatch, fill, swatches
-from warm_ember.ui.look.theme import Look, ink_on
+from warm_ember.ui.look.theme import Appearance, ink_on
 from warm_ember.ui.widgets.switches import Switch, Switches
 from warm_ember.units import quantity_text
 
@@ -40,7 +40,7 @@ class BudgetBar(QWidget):
 
     segment_chosen = Signal(str, str)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
@@ -135,10 +135,10 @@ class BudgetBar(QWidget):
             painter.drawPolygon(QPolygonF([QPointF(notch - 5, 1), QPointF(notch + 5, 1), QPointF(notch, 7)]))
         budget_a = self.results.life.budget_a
         spent = quantity_text(self.results.load.mean_a, "A")
-        words = signed(self.results.load.bound, spent.marked)
-        words += "" if budget_a is None else f" of {quantity_text(budget_a, 'A').marked}"
+        words = signed(self.results.load.bound, spent.rich)
+        words += "" if budget_a is None else f" of {quantity_text(budget_a, 'A').rich}"
         box = QRectF(rect.right() + px(4), 0, self.width() - rect.right() - px(12), self.height())
-        draw_marked(painter, box, words, look, size="small", align=Qt.AlignmentFlag.AlignRight)
+        draw_rich_text(painter, box, words, look, size="small", align=Qt.AlignmentFlag.AlignRight)
         painter.end()
 
     def _paint_piece(self, painter: QPainter, piece: _Piece, swatch: Swatch, labelled: set[str]) -> None:
@@ -157,10 +157,10 @@ class BudgetBar(QWidget):
         if piece.spills or swatch.texture != "plain":
             on = ground if piece.spills else swatch.color
             ink = theme.ink if piece.spills else ink_on(swatch.color)
-            draw_marked(painter, box, text, look, size="small", ink=ink, dim=ink, on=on)
+            draw_rich_text(painter, box, text, look, size="small", ink=ink, dim=ink, on=on)
         else:
             ink = ink_on(swatch.color)
-            draw_marked(painter, box, text, look, size="small", ink=ink, dim=ink)
+            draw_rich_text(painter, box, text, look, size="small", ink=ink, dim=ink)
 
     def _piece_at(self, position: QPointF) -> _Piece | None:
         return next((piece for piece in self._pieces if piece.rect.contains(position)), None)

@@ -12,9 +12,9 @@ from warm_ember.errors import WarmEmberError
 from warm_ember.model.fold import FoldPlan
 from warm_ember.report.export import export
 from warm_ember.report.writing import TABLE_ENDINGS, check_target
-from warm_ember.ui.desk import Desk
 from warm_ember.ui.pages.base import Page
 from warm_ember.ui.picture import ENDINGS as PICTURE_ENDINGS
+from warm_ember.ui.project_controller import ProjectController
 
 EXPORTS = {
     "capture": "The capture",
@@ -39,7 +39,7 @@ class Exports(QObject):
     ----------
     window
         Where to ask.
-    desk
+    controller
         The session.
     page
         Gives the open page, for its picture.
@@ -48,16 +48,20 @@ class Exports(QObject):
     """
 
     def __init__(
-        self, window: QWidget, desk: Desk, page: Callable[[], Page], plan: Callable[[], FoldPlan | None]
+        self,
+        window: QWidget,
+        controller: ProjectController,
+        page: Callable[[], Page],
+        plan: Callable[[], FoldPlan | None],
     ) -> None:
         super().__init__(window)
-        self._window, self._desk, self._page, self._plan = window, desk, page, plan
+        self._window, self._controller, self._page, self._plan = window, controller, page, plan
 
     def ask(self, what: str) -> None:
         """Ask for a file and write a part of what is known of the run to it."""
-        results = self._desk.results
+        results = self._controller.results
         if results is None:
-            self._desk.troubled.emit("There is nothing to export yet: import a capture first.")
+            self._controller.troubled.emit("There is nothing to export yet: import a capture first.")
             return
         endings: tuple[str, ...] = PICTURE_ENDINGS if what == "picture" else TABLE_ENDINGS
         if what == "capture":
@@ -71,27 +75,27 @@ class Exports(QObject):
 
     def write(self, what: str, path: Path) -> None:
         """Write a part of what is known of the run to a file; a table in the background."""
-        session, results = self._desk.session, self._desk.results
+        session, results = self._controller.session, self._controller.results
         if session is None or results is None:
             return
         if what == "picture":
             self._write_picture(path)
             return
         name, plan = results.run.name, self._plan()
-        self._desk.work(
+        self._controller.work(
             "export",
             f"writing {path.name}",
             lambda should_stop, progress: export(
                 session, name, what, path, plan=plan, should_stop=should_stop, progress=progress
             ),
-            lambda _done: self._desk.noted.emit(f"{path.name} is written"),
+            lambda _done: self._controller.noted.emit(f"{path.name} is written"),
         )
 
     def _write_picture(self, path: Path) -> None:
         try:
-            check_target(path, self._desk.project_folder)
+            check_target(path, self._controller.project_folder)
             self._page().save_picture(path)
         except WarmEmberError as error:
-            self._desk.troubled.emit(error.one_line)
+            self._controller.troubled.emit(error.one_line)
             return
-        self._desk.noted.emit(f"{path.name} is written")
+        self._controller.noted.emit(f"{path.name} is written")

@@ -6,7 +6,7 @@ from PySide6.QtCore import QTimer, Signal
 from PySide6.QtWidgets import QHBoxLayout, QProgressBar, QPushButton, QWidget
 
 from warm_ember.ui.look.label import Label
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 
 _NOTE_MS = 12_000
 
@@ -22,7 +22,7 @@ class MessagePanel(QWidget):
 
     dismissed = Signal()
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self._look = look
         row = QHBoxLayout(self)
@@ -84,7 +84,7 @@ class ProgressPanel(QWidget):
 
     stop_asked = Signal()
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         row = QHBoxLayout(self)
         row.setContentsMargins(look.px(16), look.px(2), look.px(12), look.px(2))

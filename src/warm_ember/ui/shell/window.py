@@ -1,4 +1,4 @@
-"""The window: menu, spine, headline, page, messages, budget bar."""
+"""The window: menu, navigation, header, page, messages, budget bar."""
 
 from __future__ import annotations
 
@@ -27,11 +27,10 @@ from warm_ember.session.importing import free_name
 from warm_ember.session.results import RunResults
 from warm_ember.session.session import Session
 from warm_ember.store.parts_file import read_parts_file
-from warm_ember.ui.desk import Desk
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.style import dress
-from warm_ember.ui.look.theme import DAY, NIGHT, Look
+from warm_ember.ui.look.theme import DAY, NIGHT, Appearance
 from warm_ember.ui.pages.base import Page
 from warm_ember.ui.pages.battery.page import BatteryPage
 from warm_ember.ui.pages.bench.page import BenchPage
@@ -41,11 +40,12 @@ from warm_ember.ui.pages.states.page import StatesPage
 from warm_ember.ui.pages.trace.page import TracePage
 from warm_ember.ui.pages.tune.page import TunePage
 from warm_ember.ui.pages.wakes.page import WakesPage
+from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.shell.budget_bar import BudgetBar
 from warm_ember.ui.shell.exports import EXPORTS, Exports
-from warm_ember.ui.shell.headline import Headline
 from warm_ember.ui.shell.message_panel import MessagePanel, ProgressPanel
-from warm_ember.ui.shell.spine import Spine
+from warm_ember.ui.shell.navigation_bar import NavigationBar
+from warm_ember.ui.shell.page_header import PageHeader
 
 log = logging.getLogger(__name__)
 
@@ -55,15 +55,15 @@ _RECENT = 8
 class MainWindow(QMainWindow):
     """The one window of the program."""
 
-    def __init__(self, desk: Desk, look: Look, settings: QSettings) -> None:
+    def __init__(self, controller: ProjectController, look: Appearance, settings: QSettings) -> None:
         super().__init__()
-        self.desk, self.look, self.settings = desk, look, settings
+        self.controller, self.look, self.settings = controller, look, settings
         self.window_on_time = TimeWindow(self)
         self._shown_capture: object = None
         self.setAcceptDrops(True)
         self.setMinimumSize(960, 600)
         self._build_pages()
-        self.exports = Exports(self, desk, lambda: self.page, lambda: self.trace.fold.plan)
+        self.exports = Exports(self, controller, lambda: self.page, lambda: self.trace.fold.plan)
         self._build_shell()
         self._build_menus()
         self._connect()
@@ -72,24 +72,24 @@ class MainWindow(QMainWindow):
         self._on_session()
 
     def _build_pages(self) -> None:
-        self.bench = BenchPage(self.desk, self.look)
-        self.trace = TracePage(self.desk, self.look, self.window_on_time)
-        self.states = StatesPage(self.desk, self.look, self.window_on_time)
-        self.wakes = WakesPage(self.desk, self.look, self.window_on_time)
-        self.battery = BatteryPage(self.desk, self.look)
-        self.tune = TunePage(self.desk, self.look)
-        self.runs = RunsPage(self.desk, self.look)
+        self.bench = BenchPage(self.controller, self.look)
+        self.trace = TracePage(self.controller, self.look, self.window_on_time)
+        self.states = StatesPage(self.controller, self.look, self.window_on_time)
+        self.wakes = WakesPage(self.controller, self.look, self.window_on_time)
+        self.battery = BatteryPage(self.controller, self.look)
+        self.tune = TunePage(self.controller, self.look)
+        self.runs = RunsPage(self.controller, self.look)
         self.pages: dict[str, Page] = {
             p.title: p for p in (self.bench, self.trace, self.states, self.wakes, self.battery, self.tune, self.runs)
         }
 
     def _build_shell(self) -> None:
-        self.spine = Spine(self.look, tuple(self.pages))
-        self.headline = Headline(self.look)
+        self.navigation = NavigationBar(self.look, tuple(self.pages))
+        self.header = PageHeader(self.look)
         self.stacked = QStackedWidget()
         for page in self.pages.values():
             self.stacked.addWidget(page)
-        self.imports = ImportView(self.desk, self.look)
+        self.imports = ImportView(self.controller, self.look)
         self.stacked.addWidget(self.imports)
         self.messages = MessagePanel(self.look)
         self.progress = ProgressPanel(self.look)
@@ -98,7 +98,7 @@ class MainWindow(QMainWindow):
         column = QVBoxLayout(body)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
-        for widget in (self.spine, self.headline, self.stacked, self.messages, self.progress, self.budget):
+        for widget in (self.navigation, self.header, self.stacked, self.messages, self.progress, self.budget):
             column.addWidget(widget, 1 if widget is self.stacked else 0)
         self.setCentralWidget(body)
         self.status = Label()
@@ -133,11 +133,11 @@ class MainWindow(QMainWindow):
         for what, words in EXPORTS.items():
             keys = "Ctrl+E" if what == "capture" else ""
             self._action(exports, f"{words} …", keys, lambda what=what: self.exports.ask(what))
-        self._action(menus["File"], "Save", key.Save, self.desk.save)
+        self._action(menus["File"], "Save", key.Save, self.controller.save)
         menus["File"].addSeparator()
         self._action(menus["File"], "Quit", "Ctrl+Q", self.close)
-        self.undo_action = self._action(menus["Edit"], "Undo", key.Undo, self.desk.undo)
-        self.redo_action = self._action(menus["Edit"], "Redo", key.Redo, self.desk.redo)
+        self.undo_action = self._action(menus["Edit"], "Undo", key.Undo, self.controller.undo)
+        self.redo_action = self._action(menus["Edit"], "Redo", key.Redo, self.controller.redo)
         menus["Edit"].addSeparator()
         for index, title in enumerate(self.pages):
             self._action(menus["View"], title, f"Alt+{index + 1}", lambda title=title: self.show_page(title))
@@ -161,33 +161,33 @@ class MainWindow(QMainWindow):
         self._action(menus["Help"], "About Warm Ember", "", self.show_about)
 
     def _connect(self) -> None:
-        desk = self.desk
-        self.spine.chosen.connect(self.show_page)
-        desk.session_changed.connect(self._on_session)
-        desk.project_changed.connect(self._on_project)
-        desk.results_changed.connect(self._on_results)
-        desk.runs_changed.connect(self._on_runs)
-        desk.recomputing.connect(lambda busy: self.spine.set_stale(bool(busy)))
-        desk.troubled.connect(self.messages.show_trouble)
-        desk.noted.connect(self.messages.show_note)
-        desk.saved_changed.connect(self._show_status)
-        desk.jobs.shown.connect(self.progress.show_work)
-        desk.jobs.progressed.connect(self.progress.show_share)
-        desk.jobs.hidden.connect(self.progress.hide)
-        self.progress.stop_asked.connect(desk.jobs.stop_all)
+        controller = self.controller
+        self.navigation.chosen.connect(self.show_page)
+        controller.session_changed.connect(self._on_session)
+        controller.project_changed.connect(self._on_project)
+        controller.results_changed.connect(self._on_results)
+        controller.runs_changed.connect(self._on_runs)
+        controller.recomputing.connect(lambda busy: self.navigation.set_stale(bool(busy)))
+        controller.troubled.connect(self.messages.show_trouble)
+        controller.noted.connect(self.messages.show_note)
+        controller.saved_changed.connect(self._show_status)
+        controller.jobs.shown.connect(self.progress.show_work)
+        controller.jobs.progressed.connect(self.progress.show_share)
+        controller.jobs.hidden.connect(self.progress.hide)
+        self.progress.stop_asked.connect(controller.jobs.stop_all)
         self.look.changed.connect(self._on_look)
         self.budget.segment_chosen.connect(self._on_segment)
-        self.runs.run_asked.connect(desk.select_run)
+        self.runs.run_asked.connect(controller.select_run)
         self.wakes.activity_asked.connect(self._take_wakes)
         self.tune.stretch_asked.connect(self._show_evidence)
         self.tune.wake_asked.connect(self._show_wake_plan)
         self.states.trace_asked.connect(lambda: self.show_page("Trace"))
-        self.imports.import_asked.connect(desk.import_file)
+        self.imports.import_asked.connect(controller.import_file)
         self.imports.finished.connect(self._on_imports_finished)
-        self.imports.changed.connect(self._show_headline)
+        self.imports.changed.connect(self._show_header)
         self.trace.export_asked.connect(self.exports.ask)
         for page in self.pages.values():
-            page.headline_changed.connect(self._show_headline)
+            page.header_changed.connect(self._show_header)
 
     def _restore(self) -> None:
         geometry = self.settings.value("geometry")
@@ -218,19 +218,19 @@ class MainWindow(QMainWindow):
             title = "Trace"
         self.stacked.setCurrentWidget(self.pages[title])
         self.pages[title].take_focus()
-        self.spine.light(title)
-        self._show_headline()
+        self.navigation.light(title)
+        self._show_header()
 
-    def _show_headline(self) -> None:
+    def _show_header(self) -> None:
         page = self.page
         if self.stacked.currentWidget() is self.imports:
-            self.headline.show_sentence(self.imports.sentence(), self.imports.warning())
-            self.headline.switches.show_switches(())
+            self.header.show_sentence(self.imports.sentence(), self.imports.warning())
+            self.header.switches.show_switches(())
         else:
-            self.headline.show_sentence(page.sentence(), page.warning())
-            self.headline.switches.show_switches(page.switches())
+            self.header.show_sentence(page.sentence(), page.warning())
+            self.header.switches.show_switches(page.switches())
         for title, other in self.pages.items():
-            self.spine.links[title].show_figure(other.link())
+            self.navigation.links[title].show_figure(other.link())
 
     def _take_wakes(self, source: str) -> None:
         """Take the wakes by a source as an activity of the battery's."""
@@ -238,7 +238,7 @@ class MainWindow(QMainWindow):
         self.battery.activities.add_wake(source)
 
     def _on_session(self) -> None:
-        session = self.desk.session
+        session = self.controller.session
         self._shown_capture = None
         if session is not None:
             recent = [str(session.folder.path.resolve()), *self.recent()]
@@ -254,11 +254,11 @@ class MainWindow(QMainWindow):
     def _fill_recent(self) -> None:
         self.recent_menu.clear()
         for path in self.recent():
-            self._action(self.recent_menu, path, "", lambda path=path: self.desk.open(Path(path)))
+            self._action(self.recent_menu, path, "", lambda path=path: self.controller.open(Path(path)))
         self.recent_menu.setEnabled(not self.recent_menu.isEmpty())
 
     def _on_project(self) -> None:
-        session = self.desk.session
+        session = self.controller.session
         undoable = session.undoable if session else None
         redoable = session.redoable if session else None
         self.undo_action.setText(f"Undo: {undoable}" if undoable else "Undo")
@@ -266,16 +266,16 @@ class MainWindow(QMainWindow):
         self.redo_action.setText(f"Redo: {redoable}" if redoable else "Redo")
         self.redo_action.setEnabled(redoable is not None)
         self.runs_menu.clear()
-        for run in self.desk.project.runs:
-            action = self._action(self.runs_menu, run.label, "", lambda name=run.name: self.desk.select_run(name))
+        for run in self.controller.project.runs:
+            action = self._action(self.runs_menu, run.label, "", lambda name=run.name: self.controller.select_run(name))
             action.setCheckable(True)
             action.setChecked(session is not None and session.current == run.name)
         self.trace.book.refresh()
-        self.trace.fold.set_results(self.desk.results)
+        self.trace.fold.set_results(self.controller.results)
         self._show_status()
 
     def _show_status(self) -> None:
-        session = self.desk.session
+        session = self.controller.session
         if session is None:
             self.status.setText("no project")
             self.setWindowTitle("Warm Ember")
@@ -291,11 +291,11 @@ class MainWindow(QMainWindow):
         for page in self.pages.values():
             page.show_results(results)
         self.budget.set_results(results)
-        self._show_headline()
+        self._show_header()
 
     def _on_runs(self) -> None:
-        self.runs.show_runs(self.desk.all_results)
-        self._show_headline()
+        self.runs.show_runs(self.controller.all_results)
+        self._show_header()
 
     def _show_evidence(self, from_s: float, to_s: float) -> None:
         """Show a stretch of the capture with some room around it."""
@@ -333,11 +333,11 @@ class MainWindow(QMainWindow):
 
     def step_run(self, step: int) -> None:
         """Show the next or previous run."""
-        names = [run.name for run in self.desk.project.runs]
-        if self.desk.session is not None and self.desk.session.current in names:
-            at = names.index(self.desk.session.current) + step
+        names = [run.name for run in self.controller.project.runs]
+        if self.controller.session is not None and self.controller.session.current in names:
+            at = names.index(self.controller.session.current) + step
             if 0 <= at < len(names):
-                self.desk.select_run(names[at])
+                self.controller.select_run(names[at])
 
     def new_project(self) -> None:
         """Ask for a folder and begin a project there."""
@@ -353,14 +353,14 @@ class MainWindow(QMainWindow):
         except WarmEmberError as error:
             self.messages.show_trouble(error.one_line)
             return False
-        self.desk.set_session(session)
+        self.controller.set_session(session)
         return True
 
     def open_project(self) -> None:
         """Ask for a project's folder and open it."""
         path = QFileDialog.getExistingDirectory(self, "The folder of a project")
         if path:
-            self.desk.open(Path(path))
+            self.controller.open(Path(path))
 
     def import_capture(self) -> None:
         """Ask for files and import them."""
@@ -381,7 +381,7 @@ class MainWindow(QMainWindow):
             self.messages.show_trouble(error.one_line)
             return
         parts = library.parts
-        self.desk.apply(edits.add_parts(library), f"add {len(parts)} parts")
+        self.controller.apply(edits.add_parts(library), f"add {len(parts)} parts")
         self.messages.show_note(
             f"{len(parts)} parts from {path.name} are there: {', '.join(part.name for part in parts)}"
         )
@@ -390,13 +390,13 @@ class MainWindow(QMainWindow):
         """Look at files to import them, logs and dumps among them beside their capture; a project opens."""
         folders = [path for path in paths if path.is_dir() or path.name == "project.json"]
         if folders:
-            self.desk.open(folders[0] if folders[0].is_dir() else folders[0].parent)
+            self.controller.open(folders[0] if folders[0].is_dir() else folders[0].parent)
             return
-        if self.desk.session is None:
+        if self.controller.session is None:
             self.new_project()
-        if self.desk.session is None:
+        if self.controller.session is None:
             return
-        session = self.desk.session
+        session = self.controller.session
         try:
             requests = requests_for(paths, lambda wanted: free_name(session, wanted))
         except WarmEmberError as error:
@@ -407,7 +407,7 @@ class MainWindow(QMainWindow):
             return
         self.imports.show_files(requests)
         self.stacked.setCurrentWidget(self.imports)
-        self._show_headline()
+        self._show_header()
 
     def _on_imports_finished(self) -> None:
         self.show_page("Trace")
@@ -471,7 +471,7 @@ class MainWindow(QMainWindow):
         if event.type() in (QEvent.Type.ApplicationFontChange, QEvent.Type.FontChange):
             self.look.follow_text_size()
         elif event.type() == QEvent.Type.ActivationChange and self.isActiveWindow():
-            self.desk.take_in_others()
+            self.controller.take_in_others()
 
     def closeEvent(self, event: QCloseEvent) -> None:
         self.settings.setValue("geometry", self.saveGeometry())
@@ -479,5 +479,5 @@ class MainWindow(QMainWindow):
         self.settings.setValue("page", self.page.title)
         stack = self.trace.stack
         self.settings.setValue("folded", [name for name in stack.foldable_names() if stack.is_folded(name)])
-        self.desk.close()
+        self.controller.close()
         super().closeEvent(event)

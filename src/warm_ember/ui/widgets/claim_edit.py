@@ -6,10 +6,10 @@ from PySide6.QtCore import QRectF, Signal
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QWidget
 
-from warm_ember.tuning.claims import Judged, Outcome
+from warm_ember.tuning.claims import ClaimResult, Outcome
 from warm_ember.ui.look.label import tip
-from warm_ember.ui.look.marked import draw_marked
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.rich_text import draw_rich_text
+from warm_ember.ui.look.theme import Appearance
 
 _EXAMPLE = "a claim to check, such as “half the charge”"
 
@@ -17,10 +17,10 @@ _EXAMPLE = "a claim to check, such as “half the charge”"
 class _Verdict(QWidget):
     """The verdict in words."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.look = look
-        self.judged: Judged | None = None
+        self.judged: ClaimResult | None = None
         self.setMinimumHeight(look.px(22))
 
     def paintEvent(self, event: QPaintEvent) -> None:
@@ -31,7 +31,7 @@ class _Verdict(QWidget):
         refuted = self.judged.outcome is Outcome.REFUTED
         words = f"**{self.judged.outcome.value}**: {self.judged.words}"
         ink = theme.warning_text if refuted else theme.ink
-        draw_marked(painter, QRectF(self.rect()), words, self.look, size="small", ink=ink, dim=theme.ink)
+        draw_rich_text(painter, QRectF(self.rect()), words, self.look, size="small", ink=ink, dim=theme.ink)
         painter.end()
 
 
@@ -46,7 +46,7 @@ class ClaimLine(QWidget):
 
     asked = Signal(str)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setObjectName("panel")
         self.look = look
@@ -76,7 +76,7 @@ class ClaimLine(QWidget):
             self._asked = text
             self.asked.emit(text)
 
-    def show_verdict(self, judged: Judged | None) -> None:
+    def show_verdict(self, judged: ClaimResult | None) -> None:
         """Show what the evidence says; nothing when None."""
         self.verdict.judged = judged
         understood = f"Understood as: {judged.claim.words}.\n{judged.words}" if judged is not None else ""

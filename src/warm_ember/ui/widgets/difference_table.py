@@ -12,9 +12,9 @@ from PySide6.QtWidgets import QWidget
 
 from warm_ember.model.figure import Bound, signed
 from warm_ember.tuning.difference import Difference
-from warm_ember.ui.look.marked import draw_marked
+from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.textures import FINE, swatches, texture_brush
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 
 _RIGHT = Qt.AlignmentFlag.AlignRight
 
@@ -26,7 +26,7 @@ Sum = tuple[str, float, float, Callable[[float], str], tuple[Bound | None, Bound
 class DifferenceTable(QWidget):
     """What each state adds in A and in B, with the change against the noise of both."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
@@ -80,12 +80,12 @@ class DifferenceTable(QWidget):
         look, theme, px = self._look, self._look.theme, self._look.px
         painter = QPainter(self)
         painter.fillRect(self.rect(), theme.ground)
-        draw_marked(painter, QRectF(px(16), px(6), px(300), px(18)), self.title, look, dim=theme.ink)
+        draw_rich_text(painter, QRectF(px(16), px(6), px(300), px(18)), self.title, look, dim=theme.ink)
         if not self.rows:
-            draw_marked(painter, QRectF(px(16), px(32), self.width(), px(18)), self.empty, look)
+            draw_rich_text(painter, QRectF(px(16), px(32), self.width(), px(18)), self.empty, look)
             painter.end()
             return
-        draw_marked(
+        draw_rich_text(
             painter,
             QRectF(px(300), px(6), self.width() - px(316), px(18)),
             "bar: change; outline: noise of both",
@@ -95,7 +95,7 @@ class DifferenceTable(QWidget):
         )
         y = px(30)
         for right, words in zip((250, 326, 410), (*self.heads, "change ▾"), strict=True):
-            draw_marked(painter, QRectF(px(right - 90), y, px(90), px(16)), words, look, size="small", align=_RIGHT)
+            draw_rich_text(painter, QRectF(px(right - 90), y, px(90), px(16)), words, look, size="small", align=_RIGHT)
         means_a = dict(self._means_a)
         looks = swatches(look, [(row.name, means_a.get(row.name, max(row.before_a, row.after_a))) for row in self.rows])
         least, below = px(22), px(8 + 24 * len(self.sums) + 18 * len(self.notes))
@@ -112,9 +112,9 @@ class DifferenceTable(QWidget):
 
     def _paint_row(self, painter: QPainter, row: Difference, top: float, height: float) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
-        draw_marked(painter, QRectF(px(28), top, px(130), height), row.name, look, dim=theme.ink)
+        draw_rich_text(painter, QRectF(px(28), top, px(130), height), row.name, look, dim=theme.ink)
         for right, value, bound in zip((250, 326), row.shown_a, row.bounds, strict=True):
-            draw_marked(
+            draw_rich_text(
                 painter,
                 QRectF(px(right - 90), top, px(90), height),
                 signed(bound, f"**{micro(value)}**"),
@@ -122,7 +122,7 @@ class DifferenceTable(QWidget):
                 align=_RIGHT,
             )
         change = ("+" if row.change_a > 0 else "") + micro(row.change_a)
-        draw_marked(
+        draw_rich_text(
             painter,
             QRectF(px(320), top, px(90), height),
             f"**{change}**" if row.is_real else change,
@@ -140,7 +140,7 @@ class DifferenceTable(QWidget):
         painter.fillRect(bar, color if row.is_real else texture_brush(FINE, color))
         painter.setPen(QPen(theme.faint, 1))
         painter.drawRect(QRectF(zero - noise, top + px(4), 2 * noise, height - px(8)))
-        draw_marked(
+        draw_rich_text(
             painter,
             QRectF(self.width() - px(102), top, px(90), height),
             row.words,
@@ -164,16 +164,16 @@ class DifferenceTable(QWidget):
         painter.drawLine(QPointF(px(8), top), QPointF(self.width() - px(8), top))
         for line, (words, before, after, write, bounds) in enumerate(self.sums):
             y = top + px(4 + 23 * line)
-            draw_marked(painter, QRectF(px(28), y, px(140), px(20)), words, look, dim=theme.ink)
+            draw_rich_text(painter, QRectF(px(28), y, px(140), px(20)), words, look, dim=theme.ink)
             for right, text in (
                 (250, signed(bounds[0], f"**{write(before)}**")),
                 (326, signed(bounds[1], f"**{write(after)}**")),
                 (410, f"**{'+' if after > before else ''}{write(after - before)}**"),
             ):
-                draw_marked(painter, QRectF(px(right - 90), y, px(90), px(20)), text, look, align=_RIGHT)
+                draw_rich_text(painter, QRectF(px(right - 90), y, px(90), px(20)), text, look, align=_RIGHT)
         for line, words in enumerate(self.notes):
             box = QRectF(px(28), top + px(4 + 23 * len(self.sums) + 18 * line), self.width() - px(40), px(16))
-            draw_marked(painter, box, words, look, size="small", dim=theme.warning_text)
+            draw_rich_text(painter, box, words, look, size="small", dim=theme.warning_text)
 
 
 def micro(current_a: float) -> str:

@@ -8,7 +8,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent
 
 from warm_ember.ui.look.label import Label, tip
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 
 _PER_PIXEL = 0.008
@@ -32,7 +32,7 @@ class DragLabel(Label):
     dropped = Signal(float)
     given_up = Signal()
 
-    def __init__(self, look: Look, text: str, edit: QuantityEdit) -> None:
+    def __init__(self, look: Appearance, text: str, edit: QuantityEdit) -> None:
         super().__init__(text)
         self._look, self._edit = look, edit
         self._from_x: float | None = None

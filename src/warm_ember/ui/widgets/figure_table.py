@@ -9,7 +9,7 @@ from PySide6.QtGui import QGuiApplication, QKeyEvent, QKeySequence, QResizeEvent
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
 
 from warm_ember.ui.look.label import tip
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 
 
 class _Cell(QTableWidgetItem):
@@ -56,7 +56,7 @@ class FigureTable(QTableWidget):
 
     def __init__(
         self,
-        look: Look,
+        look: Appearance,
         header: Sequence[str],
         *,
         editable: int | None = None,

@@ -6,8 +6,8 @@ from PySide6.QtCore import QRectF, QSize, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QPushButton
 
-from warm_ember.ui.look.marked import draw_marked, width_of
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.rich_text import draw_rich_text, width_of
+from warm_ember.ui.look.theme import Appearance
 
 _HEIGHT = 23
 
@@ -15,7 +15,7 @@ _HEIGHT = 23
 class KeyButton(QPushButton):
     """A flat button: what it does at the left, the key that does it at the right."""
 
-    def __init__(self, look: Look, text: str, key: str) -> None:
+    def __init__(self, look: Appearance, text: str, key: str) -> None:
         super().__init__(text)
         self._look, self._key = look, key
         self.setAccessibleName(f"{text}, key {key}")
@@ -33,8 +33,8 @@ class KeyButton(QPushButton):
         painter.setPen(QPen(theme.mark if self.hasFocus() else theme.rule, 1))
         painter.drawRect(box)
         inner = box.adjusted(px(8), 0, -px(8), 0)
-        draw_marked(painter, inner, self.text(), self._look, size="small", dim=theme.ink)
-        draw_marked(
+        draw_rich_text(painter, inner, self.text(), self._look, size="small", dim=theme.ink)
+        draw_rich_text(
             painter,
             inner,
             self._key,

@@ -12,7 +12,7 @@ class LinkFigure:
     Parameters
     ----------
     figure, detail
-        Its two lines, marked.
+        Its two lines of rich text.
     doubt
         Why the figure cannot be trusted yet and what to do; empty when it can.
     """

@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QLineEdit
 
 from warm_ember.model.battery import Points
 from warm_ember.ui.look.label import tip
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import parse_quantity
 
 
@@ -60,7 +60,7 @@ class PointsEdit(QLineEdit):
     points_entered = Signal(object)
     refused = Signal(str)
 
-    def __init__(self, look: Look, name: str, example: Points, unit: str = "") -> None:
+    def __init__(self, look: Appearance, name: str, example: Points, unit: str = "") -> None:
         super().__init__()
         self._unit, self._example = unit, points_text(example)
         self._points: Points = ()

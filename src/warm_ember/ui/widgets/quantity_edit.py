@@ -10,15 +10,17 @@ from PySide6.QtWidgets import QLineEdit
 
 from warm_ember.battery.allowed import Allowed
 from warm_ember.ui.look.label import tip
-from warm_ember.ui.look.theme import Look
-from warm_ember.units import MONTH_S, bare, duration_text, parse_quantity, quantity_text
+from warm_ember.ui.look.theme import Appearance
+from warm_ember.units import MONTH_S, duration_text, format_trimmed, parse_quantity, quantity_text
 
 _WRITERS: dict[str, Callable[[float], str]] = {
-    "s": lambda value: f"{bare(value / MONTH_S)} months" if value > 2 * MONTH_S else str(duration_text(value)),
-    "%": lambda value: f"{bare(100 * value)} %",
+    "s": lambda value: (
+        f"{format_trimmed(value / MONTH_S)} months" if value > 2 * MONTH_S else str(duration_text(value))
+    ),
+    "%": lambda value: f"{format_trimmed(100 * value)} %",
     "C": lambda value: str(quantity_text(value / 3600, "Ah")),
-    "°C": lambda value: f"{bare(value)} °C",
-    "": lambda value: bare(value),
+    "°C": lambda value: f"{format_trimmed(value)} °C",
+    "": lambda value: format_trimmed(value),
 }
 
 
@@ -41,7 +43,7 @@ class QuantityEdit(QLineEdit):
 
     def __init__(
         self,
-        look: Look,
+        look: Appearance,
         unit: str,
         name: str,
         width: int = 72,

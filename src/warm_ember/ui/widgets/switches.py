@@ -9,8 +9,8 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QWidget
 
-from warm_ember.ui.look.marked import draw_marked, width_of
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.rich_text import draw_rich_text, width_of
+from warm_ember.ui.look.theme import Appearance
 
 HEIGHT = 32
 
@@ -40,7 +40,7 @@ class Switch:
 class Word(QAbstractButton):
     """A word that can be picked; the one in force is heavier and underlined."""
 
-    def __init__(self, look: Look, text: str, *, title: bool = False) -> None:
+    def __init__(self, look: Appearance, text: str, *, title: bool = False) -> None:
         super().__init__()
         self._look, self._is_title = look, title
         self.setText(text)
@@ -62,7 +62,7 @@ class Word(QAbstractButton):
         text = f"**{self.text()}**" if chosen else self.text()
         rect = QRectF(self.rect())
         dim = theme.faint if self._is_title else theme.dim
-        width = draw_marked(painter, rect, text, look, size="small", dim=dim, align=Qt.AlignmentFlag.AlignHCenter)
+        width = draw_rich_text(painter, rect, text, look, size="small", dim=dim, align=Qt.AlignmentFlag.AlignHCenter)
         if chosen:
             painter.setPen(QPen(theme.ink, 2))
             y = rect.center().y() + look.px(9)
@@ -76,7 +76,7 @@ class Word(QAbstractButton):
 class Switches(QWidget):
     """A row of switches."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self._look = look
         self._row = QHBoxLayout(self)

@@ -18,12 +18,12 @@ from warm_ember.model.project import Project
 from warm_ember.model.rates import MOST_RETRIES
 from warm_ember.session.results import RunResults
 from warm_ember.ui.look.label import Label
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.battery.weights_strip import MONTHS, WeightsStrip
 from warm_ember.ui.widgets.drag_label import DragLabel
 from warm_ember.ui.widgets.key_button import KeyButton
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
-from warm_ember.units import bare, quantity_text
+from warm_ember.units import format_trimmed, quantity_text
 
 _BY_ITSELF = "by itself"
 _MATTERS = 0.05
@@ -56,7 +56,7 @@ class ActivityPanel(QWidget):
     closed = Signal()
     refused = Signal(str)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self._look = look
         self.activity: Activity | None = None
@@ -240,13 +240,13 @@ def _facts(cost: ActivityCost, results: RunResults) -> str:
     load, life = results.load, results.life
     share = cost.added_a(load.base_a) / load.mean_a if load.mean_a > 0 else 0.0
     adds = signed(cost.bound, quantity_text(cost.added_a(load.base_a), "A"))
-    lines = [f"adds <b>{adds}</b>, {bare(100 * share)} % of the average"]
+    lines = [f"adds <b>{adds}</b>, {format_trimmed(100 * share)} % of the average"]
     per_time_c = cost.charge_c - load.base_a * cost.duration_s
     allowed_a = life.budget_a or load.mean_a
     if per_time_c > 0 and allowed_a > 0:
         matters = rate_text(_MATTERS * allowed_a / per_time_c)
         of = "what is allowed" if life.budget_a else "the average"
-        lines.append(f"adds {bare(100 * _MATTERS)} % of {of} when it comes <b>{matters}</b>")
+        lines.append(f"adds {format_trimmed(100 * _MATTERS)} % of {of} when it comes <b>{matters}</b>")
     times = life.delivered.get(cost.name)
     if times is not None:
         lines.append(f"comes <b>{_count(times)}</b> times in the life")
@@ -263,4 +263,4 @@ def _facts(cost: ActivityCost, results: RunResults) -> str:
 def _count(times: float) -> str:
     if times == float("inf"):
         return "without end"
-    return f"{times:,.0f}".replace(",", " ") if times < 1e9 else bare(times)
+    return f"{times:,.0f}".replace(",", " ") if times < 1e9 else format_trimmed(times)

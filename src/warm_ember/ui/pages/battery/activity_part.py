@@ -13,10 +13,10 @@ from warm_ember.model.battery import Activity, FromStates, FromWakes
 from warm_ember.model.project import Edit
 from warm_ember.session import edits
 from warm_ember.session.results import RunResults
-from warm_ember.ui.desk import Desk
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.battery.activity_panel import ActivityPanel
 from warm_ember.ui.pages.battery.day_view import DayView
+from warm_ember.ui.project_controller import ProjectController
 from warm_ember.units import Rate
 
 _WAKE = "wake by "
@@ -42,9 +42,9 @@ class ActivityPart(QObject):
     given_up = Signal()
     opened = Signal(bool)
 
-    def __init__(self, desk: Desk, look: Look) -> None:
-        super().__init__(desk)
-        self._desk = desk
+    def __init__(self, controller: ProjectController, look: Appearance) -> None:
+        super().__init__(controller)
+        self._controller = controller
         self.day = DayView(look)
         self.panel = ActivityPanel(look)
         self.day.rate_entered.connect(self._on_rate)
@@ -54,7 +54,7 @@ class ActivityPart(QObject):
         self.panel.given_up.connect(self.given_up)
         self.panel.dropped_out.connect(self._drop)
         self.panel.closed.connect(self.close)
-        self.panel.refused.connect(desk.troubled)
+        self.panel.refused.connect(controller.troubled)
 
     def show_results(self, results: RunResults | None) -> None:
         """Show a run's day, and the activity that is open."""
@@ -64,16 +64,16 @@ class ActivityPart(QObject):
     def show_open(self, results: RunResults | None) -> None:
         """Show the activity that is open; one that is gone is closed."""
         name = self.day.chosen
-        if name and not any(one.name == name for one in self._desk.project.activities):
+        if name and not any(one.name == name for one in self._controller.project.activities):
             self.close()
         elif name:
-            self.panel.show_activity(self._desk.project, name, results)
+            self.panel.show_activity(self._controller.project, name, results)
 
     def open(self, name: str) -> None:
         """Open an activity's fields."""
         self.day.choose(name)
         self.opened.emit(True)
-        self.show_open(self._desk.results)
+        self.show_open(self._controller.results)
 
     def close(self) -> None:
         """Close the fields."""
@@ -85,7 +85,7 @@ class ActivityPart(QObject):
         self.entered.emit(edit, what)
 
     def _on_rate(self, name: str, rate: Rate) -> None:
-        activity = next((one for one in self._desk.project.activities if one.name == name), None)
+        activity = next((one for one in self._controller.project.activities if one.name == name), None)
         if activity is not None:
             changed = msgspec.structs.replace(
                 activity, interval_s=rate.interval_s, per_day=rate.per_day, follows="", probability=1.0, retries=0
@@ -93,9 +93,9 @@ class ActivityPart(QObject):
             self._send(edits.set_activity(changed), f"change how often {name} comes")
 
     def _on_changed(self, activity: Activity, before: str) -> None:
-        if activity.name != before and any(one.name == activity.name for one in self._desk.project.activities):
-            self._desk.troubled.emit(f"There is an activity {activity.name} already.")
-            self.show_open(self._desk.results)
+        if activity.name != before and any(one.name == activity.name for one in self._controller.project.activities):
+            self._controller.troubled.emit(f"There is an activity {activity.name} already.")
+            self.show_open(self._controller.results)
             return
         if self.day.chosen == before:
             self.day.choose(activity.name)
@@ -107,10 +107,10 @@ class ActivityPart(QObject):
 
     def _with_wakes(self, then: Callable[[RunResults, Wakes], None]) -> None:
         """Find the run's wakes in the background: without a log the whole current is read for them."""
-        session, results, project = self._desk.session, self._desk.results, self._desk.project
+        session, results, project = self._controller.session, self._controller.results, self._controller.project
         if session is None or results is None:
             return
-        self._desk.work(
+        self._controller.work(
             "wakes to choose from",
             f"looking for wakes in {results.run.name}",
             lambda should_stop, _progress: session.results.wakes(project, results.run.name, should_stop),
@@ -148,7 +148,7 @@ class ActivityPart(QObject):
 
     def take_run(self) -> None:
         """Take every state but the one it rests in as an activity, as often as the capture shows it."""
-        results = self._desk.results
+        results = self._controller.results
         if results is None:
             return
         ledger = results.ledger
@@ -159,18 +159,18 @@ class ActivityPart(QObject):
             if row is not resting and row.entries
         )
         if not made:
-            self._desk.troubled.emit("This run has one state only: place its states first.")
+            self._controller.troubled.emit("This run has one state only: place its states first.")
             return
         self._send(edits.SetFields("project", {"activities": made}), f"take {results.run.name} as the model")
 
     def remove(self) -> None:
         """Remove the activity that is open, or ask for one."""
-        names = [activity.name for activity in self._desk.project.activities]
+        names = [activity.name for activity in self._controller.project.activities]
         if self.day.chosen in names:
             self._drop(self.day.chosen)
             return
         if not names:
-            self._desk.troubled.emit("There is no activity to remove.")
+            self._controller.troubled.emit("There is no activity to remove.")
             return
         name, chosen = QInputDialog.getItem(self.day, "Remove an activity", "Activity:", names, 0, editable=False)
         if chosen:

@@ -17,9 +17,9 @@ from warm_ember.model.battery import Battery, Cell
 from warm_ember.model.measured_discharge import MeasuredDischarge
 from warm_ember.session.battery_results import CellRun, check_run, run_cell
 from warm_ember.session.cells import measured_cell, read_cell, write_cell
-from warm_ember.ui.desk import Desk
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.battery.cell_view import CellView
+from warm_ember.ui.project_controller import ProjectController
 from warm_ember.units import parse_quantity, percent_text, quantity_text
 
 _TABLES = "Discharge tables (*.csv *.tsv *.txt);;All files (*)"
@@ -38,9 +38,9 @@ class CellPart(QObject):
 
     cell_entered = Signal(object, str)
 
-    def __init__(self, desk: Desk, look: Look) -> None:
-        super().__init__(desk)
-        self._desk = desk
+    def __init__(self, controller: ProjectController, look: Appearance) -> None:
+        super().__init__(controller)
+        self._controller = controller
         self._battery = Battery()
         self._measured: MeasuredDischarge | None = None
         self._current_a: float | None = None
@@ -49,7 +49,7 @@ class CellPart(QObject):
         self.view = CellView(look)
         self.view.cell_entered.connect(self._on_cell)
         self.view.discharge_asked.connect(self._on_current)
-        self.view.refused.connect(desk.troubled)
+        self.view.refused.connect(controller.troubled)
         self.view.from_discharges_asked.connect(self.from_discharges)
         self.view.check_asked.connect(self.check)
         self.view.open_asked.connect(self.open)
@@ -72,7 +72,7 @@ class CellPart(QObject):
             return
         current_a = self._current_a or cell.capacity_c / _HOURS
         end_v = self._battery.cutoff_v / self._battery.series or cell.ocv_v[0][1]
-        self._desk.work(
+        self._controller.work(
             "cell",
             "emptying the cell",
             lambda _stop, _progress: (
@@ -123,7 +123,7 @@ class CellPart(QObject):
             except BadFileError as error:
                 return error
 
-        self._desk.work("cell files", what, work, then)
+        self._controller.work("cell files", what, work, then)
 
     def from_discharges(self) -> None:
         """Ask for measured discharges and make a cell from them."""
@@ -150,7 +150,7 @@ class CellPart(QObject):
     def _with_current(self, error: BadFileError, again: Callable[[float], None], *, known: bool) -> None:
         """Ask for the current where a table does not tell it; say anything else."""
         if known or "no current column" not in error.problem:
-            self._desk.troubled.emit(error.one_line)
+            self._controller.troubled.emit(error.one_line)
             return
         text, entered = QInputDialog.getText(self.view, "Constant discharge", "The current that it was emptied by:")
         if not entered:
@@ -158,7 +158,7 @@ class CellPart(QObject):
         try:
             current_a = parse_quantity(text, "A")
         except ValueError:
-            self._desk.troubled.emit(f"expected a current such as 20 mA, found “{text}”")
+            self._controller.troubled.emit(f"expected a current such as 20 mA, found “{text}”")
             return
         again(current_a)
 
@@ -173,7 +173,7 @@ class CellPart(QObject):
         try:
             cell = read_cell(path)
         except WarmEmberError as error:
-            self._desk.troubled.emit(error.one_line)
+            self._controller.troubled.emit(error.one_line)
             return
         fields: dict[str, object] = {"cell": cell, "resistance_ohm": None}
         if cell.capacity_c is not None:
@@ -185,7 +185,7 @@ class CellPart(QObject):
         """Ask for a file and write the cell to it."""
         cell = cell_of(self._battery)
         if cell is None:
-            self._desk.troubled.emit("There is no cell to save: choose one first.")
+            self._controller.troubled.emit("There is no cell to save: choose one first.")
             return
         chosen, _ = QFileDialog.getSaveFileName(self.view, "Save the cell", "cell.json", _CELLS)
         if chosen:
@@ -199,9 +199,9 @@ class CellPart(QObject):
         try:
             write_cell(cell, path)
         except WarmEmberError as error:
-            self._desk.troubled.emit(error.one_line)
+            self._controller.troubled.emit(error.one_line)
             return
-        self._desk.noted.emit(f"{path.name} is written")
+        self._controller.noted.emit(f"{path.name} is written")
 
     def sentence(self) -> str:
         """Say what the cell is and how well it is known."""
@@ -212,9 +212,9 @@ class CellPart(QObject):
         if self.run is not None and self.run.check is not None:
             check = self.run.check
             return (
-                f"{name} gives back the discharge at {quantity_text(self.run.current_a, 'A').marked} within "
-                f"{percent_text(abs(check.charge_difference)).marked} of its charge and "
-                f"{quantity_text(check.worst_v, 'V', 2).marked}."
+                f"{name} gives back the discharge at {quantity_text(self.run.current_a, 'A').rich} within "
+                f"{percent_text(abs(check.charge_difference)).rich} of its charge and "
+                f"{quantity_text(check.worst_v, 'V', 2).rich}."
             )
         return f"{name}: {cell.origin or 'typed'}. A measured discharge of yours would tell how true it is."
 

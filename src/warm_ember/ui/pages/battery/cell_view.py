@@ -17,12 +17,12 @@ from warm_ember.model.arrays import Floats
 from warm_ember.model.battery import Battery, Cell, Points
 from warm_ember.session.battery_results import CellRun
 from warm_ember.ui.look.label import Label
-from warm_ember.ui.look.marked import draw_marked
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.rich_text import draw_rich_text
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.widgets.key_button import KeyButton
 from warm_ember.ui.widgets.points_edit import PointsEdit
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
-from warm_ember.units import ampere_hours_text, bare, percent_text, quantity_text
+from warm_ember.units import ampere_hours_text, format_trimmed, percent_text, quantity_text
 
 _RIGHT = Qt.AlignmentFlag.AlignRight
 _CENTER = Qt.AlignmentFlag.AlignHCenter
@@ -52,7 +52,7 @@ _CURVES = (
 class _Picture(QWidget):
     """One curve."""
 
-    def __init__(self, look: Look, curve: _Curve) -> None:
+    def __init__(self, look: Appearance, curve: _Curve) -> None:
         super().__init__()
         self._look, self._curve = look, curve
         self.points: list[tuple[float, float]] = []
@@ -66,11 +66,11 @@ class _Picture(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         head = QRectF(0, 0, self.width(), px(18))
-        draw_marked(painter, head, self._curve.title, look, size="small", dim=theme.ink)
+        draw_rich_text(painter, head, self._curve.title, look, size="small", dim=theme.ink)
         plot = QRectF(px(54), px(20), self.width() - px(60), self.height() - px(38))
         painter.fillRect(plot, theme.sunken)
         if not self.points:
-            draw_marked(painter, plot, "not known", look, size="small", align=_CENTER, dim=theme.faint)
+            draw_rich_text(painter, plot, "not known", look, size="small", align=_CENTER, dim=theme.faint)
             painter.end()
             return
         lines = [np.array(self.points)]
@@ -103,12 +103,12 @@ class _Picture(QWidget):
             painter.drawPolyline(QPolygonF(at(np.column_stack(self.modelled))))
         for value, y in ((high, plot.top() + px(6)), (low, plot.bottom() - px(6))):
             box = QRectF(0, y - px(8), px(50), px(16))
-            draw_marked(painter, box, self._value(value), look, size="small", align=_RIGHT)
+            draw_rich_text(painter, box, self._value(value), look, size="small", align=_RIGHT)
         foot = QRectF(plot.left(), plot.bottom() + px(1), plot.width(), px(16))
         ends = (float(every[:, 0].min()), float(every[:, 0].max()))
-        draw_marked(painter, foot, self._place(ends[0]), look, size="small")
-        draw_marked(painter, foot, self._place(ends[1]), look, size="small", align=_RIGHT)
-        draw_marked(painter, foot, self._curve.across, look, size="small", align=_CENTER, dim=theme.faint)
+        draw_rich_text(painter, foot, self._place(ends[0]), look, size="small")
+        draw_rich_text(painter, foot, self._place(ends[1]), look, size="small", align=_RIGHT)
+        draw_rich_text(painter, foot, self._curve.across, look, size="small", align=_CENTER, dim=theme.faint)
         painter.end()
 
     def _along(self, values: np.ndarray) -> np.ndarray:
@@ -117,12 +117,12 @@ class _Picture(QWidget):
     def _value(self, value: float) -> str:
         if self._curve.unit.startswith("%"):
             return str(percent_text(value))
-        return f"{bare(value)} {self._curve.unit}"
+        return f"{format_trimmed(value)} {self._curve.unit}"
 
     def _place(self, value: float) -> str:
         if self._curve.across == "A":
             return str(quantity_text(value, "A", 2))
-        return str(percent_text(value)) if self._curve.across == "state of charge" else f"{bare(value)}"
+        return str(percent_text(value)) if self._curve.across == "state of charge" else f"{format_trimmed(value)}"
 
 
 class CellView(QWidget):
@@ -148,7 +148,7 @@ class CellView(QWidget):
     save_asked = Signal()
     refused = Signal(str)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self._look = look
         self.cell: Cell | None = None
@@ -281,7 +281,7 @@ class CellView(QWidget):
         if run.check is not None:
             measured = run.check.measured
             picture.measured = (1 - measured.drawn_c / capacity_c, measured.voltage_v)
-            off = bare(100 * run.check.charge_difference)
+            off = format_trimmed(100 * run.check.charge_difference)
             words = (
                 f"gives {gives} where {ampere_hours_text(measured.charge_c)} were measured ({off} %), "
                 f"voltage within {quantity_text(run.check.worst_v, 'V', 2)}"

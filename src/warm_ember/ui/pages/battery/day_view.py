@@ -11,8 +11,8 @@ from warm_ember.attribution.day import hourly
 from warm_ember.battery.parameters import rate_text
 from warm_ember.model.figure import Bound, signed
 from warm_ember.session.results import RunResults
-from warm_ember.ui.look.marked import draw_marked
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.rich_text import draw_rich_text
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.battery.metrics import HEAD
 from warm_ember.units import parse_rate, percent_text, quantity_text
 
@@ -96,7 +96,7 @@ class DayView(QWidget):
     rate_entered = Signal(str, object)
     activity_chosen = Signal(str)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
@@ -170,7 +170,7 @@ class DayView(QWidget):
         if self.results is None:
             painter.end()
             return
-        draw_marked(
+        draw_rich_text(
             painter,
             QRectF(px(16), px(4), px(140), px(18)),
             f"A day of {self.results.run.name}",
@@ -182,7 +182,7 @@ class DayView(QWidget):
             x = strip.left() + hour / 24 * strip.width()
             align = Qt.AlignmentFlag.AlignLeft if hour == 0 else _RIGHT if hour == 24 else Qt.AlignmentFlag.AlignHCenter
             left = x - (0 if hour == 0 else px(48) if hour == 24 else px(24))
-            draw_marked(
+            draw_rich_text(
                 painter,
                 QRectF(left, px(6), px(48), px(16)),
                 f"{hour:02d}:00",
@@ -198,13 +198,13 @@ class DayView(QWidget):
             for index, name in enumerate(hours):
                 cost = costs[name]
                 self._paint_row(painter, index, name, hours[name], cost.mean_a or cost.peak_a)
-                each = signed(cost.bound, quantity_text(cost.charge_c, "C").marked)
+                each = signed(cost.bound, quantity_text(cost.charge_c, "C").rich)
                 self._paint_cells(painter, index, each, cost.added_a(base_a), cost.bound)
             last = len(costs)
             self._paint_row(painter, last, self.results.load.base_name, np.full(24, base_a), base_a)
             self._paint_cells(painter, last, "", base_a, self.results.load.base_bound)
             box = QRectF(self.width() - px(SIDE) + px(12), px(_TOP + _ROW * last), px(108), px(_ROW))
-            draw_marked(painter, box, "between" if costs else "all the time", look, size="small", align=_RIGHT)
+            draw_rich_text(painter, box, "between" if costs else "all the time", look, size="small", align=_RIGHT)
         self._paint_hours(painter, base_a + sum(hours.values(), np.zeros(24)))
         painter.end()
 
@@ -213,7 +213,7 @@ class DayView(QWidget):
         left = self.width() - px(SIDE)
         for right, words in ((120, "how often"), (230, "charge each"), (332, "adds ▾")):
             box = QRectF(left + px(right - 110), px(5), px(110), px(16))
-            draw_marked(painter, box, words, look, size="small", align=_RIGHT)
+            draw_rich_text(painter, box, words, look, size="small", align=_RIGHT)
 
     def _paint_row(self, painter: QPainter, index: int, name: str, hours: np.ndarray, own_a: float) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
@@ -223,7 +223,7 @@ class DayView(QWidget):
             painter.fillRect(self.row_box(index), theme.mark_ground)
             painter.fillRect(QRectF(0, top, px(3), px(_ROW)), theme.mark)
         painter.fillRect(QRectF(px(12), top + px(5), px(4), px(_ROW - 10)), theme.ramp.color(own_a))
-        draw_marked(painter, QRectF(px(22), top, px(HEAD - 28), px(_ROW)), name, look, dim=theme.ink)
+        draw_rich_text(painter, QRectF(px(22), top, px(HEAD - 28), px(_ROW)), name, look, dim=theme.ink)
         width = strip.width() / 24
         for hour in range(24):
             cell = QRectF(strip.left() + hour * width, top + 1, width - 1, px(_ROW) - 2)
@@ -232,11 +232,11 @@ class DayView(QWidget):
     def _paint_cells(self, painter: QPainter, index: int, charge: str, added_a: float, bound: Bound | None) -> None:
         px, look = self._look.px, self._look
         left, top = self.width() - px(SIDE), px(_TOP + _ROW * index)
-        draw_marked(painter, QRectF(left + px(124), top, px(106), px(_ROW)), charge, look, align=_RIGHT)
-        draw_marked(
+        draw_rich_text(painter, QRectF(left + px(124), top, px(106), px(_ROW)), charge, look, align=_RIGHT)
+        draw_rich_text(
             painter,
             QRectF(left + px(232), top, px(100), px(_ROW)),
-            signed(bound, quantity_text(added_a, "A").marked),
+            signed(bound, quantity_text(added_a, "A").rich),
             look,
             align=_RIGHT,
         )
@@ -263,8 +263,8 @@ class DayView(QWidget):
         def y_of(current_a: float) -> float:
             return float(box.bottom() - (np.log10(max(current_a, 1e-12)) - low) / (high - low) * box.height())
 
-        draw_marked(painter, QRectF(px(22), box.top(), px(70), px(18)), "Each hour", look, dim=theme.ink)
-        draw_marked(
+        draw_rich_text(painter, QRectF(px(22), box.top(), px(70), px(18)), "Each hour", look, dim=theme.ink)
+        draw_rich_text(
             painter,
             QRectF(px(22), box.top() + px(17), px(70), px(16)),
             "log axis",
@@ -277,7 +277,7 @@ class DayView(QWidget):
             painter.setPen(theme.grid)
             painter.drawLine(QPointF(box.left(), y), QPointF(box.right(), y))
             label = QRectF(px(88), min(max(y - px(8), box.top() - px(3)), box.bottom() - px(14)), px(HEAD - 96), px(16))
-            draw_marked(painter, label, str(quantity_text(10.0**decade, "A", 1)), look, size="small", align=_RIGHT)
+            draw_rich_text(painter, label, str(quantity_text(10.0**decade, "A", 1)), look, size="small", align=_RIGHT)
         width = strip.width() / 24
         for hour in range(24):
             y = y_of(float(total[hour]))
@@ -286,8 +286,8 @@ class DayView(QWidget):
                 theme.ramp.color(float(total[hour])),
             )
         left = self.width() - px(SIDE)
-        mean = signed(self.results.load.bound, quantity_text(self.results.load.mean_a, "A").marked)
-        draw_marked(
+        mean = signed(self.results.load.bound, quantity_text(self.results.load.mean_a, "A").rich)
+        draw_rich_text(
             painter,
             QRectF(left + px(90), box.top() + px(2), px(130), px(18)),
             "mean of the day",
@@ -295,16 +295,16 @@ class DayView(QWidget):
             size="small",
             align=_RIGHT,
         )
-        draw_marked(painter, QRectF(left + px(222), box.top() + px(2), px(110), px(18)), mean, look, align=_RIGHT)
+        draw_rich_text(painter, QRectF(left + px(222), box.top() + px(2), px(110), px(18)), mean, look, align=_RIGHT)
         self._paint_reproduced(painter, QRectF(left + px(6), box.bottom() - px(16), px(SIDE) - px(18), px(16)))
         if budget_a:
             y = y_of(budget_a)
             painter.setPen(QPen(theme.ink, 1.5, Qt.PenStyle.DashLine))
             painter.drawLine(QPointF(box.left(), y), QPointF(box.right() + px(8), y))
-            draw_marked(
+            draw_rich_text(
                 painter,
                 QRectF(left + px(6), min(y - px(9), box.bottom() - px(34)), px(140), px(18)),
-                f"target {quantity_text(budget_a, 'A').marked}",
+                f"target {quantity_text(budget_a, 'A').rich}",
                 look,
                 size="small",
             )
@@ -328,12 +328,12 @@ class DayView(QWidget):
         found = self.results.reproduced
         if found is None or not self.results.load.costs:
             return
-        off = percent_text(max(abs(found.difference), 0.001)).marked
-        words = f"gives the capture's {quantity_text(found.measured_a, 'A').marked} back within {off}"
+        off = percent_text(max(abs(found.difference), 0.001)).rich
+        words = f"gives the capture's {quantity_text(found.measured_a, 'A').rich} back within {off}"
         if found.unknown:
             words += f", less {', '.join(found.unknown)}"
         look = self._look
-        draw_marked(painter, box, words, look, size="small", align=_RIGHT, dim=look.theme.faint)
+        draw_rich_text(painter, box, words, look, size="small", align=_RIGHT, dim=look.theme.faint)
 
     def choose(self, name: str) -> None:
         """Mark a row; an empty name marks none."""

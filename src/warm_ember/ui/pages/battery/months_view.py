@@ -10,16 +10,16 @@ from PySide6.QtGui import QColor, QPainter, QPainterPath, QPaintEvent, QPen, QPo
 from PySide6.QtWidgets import QWidget
 
 from warm_ember.battery.life import LifeEstimate
-from warm_ember.battery.sensitivity import Step
+from warm_ember.battery.sensitivity import SensitivityStep
 from warm_ember.model.arrays import Floats
 from warm_ember.model.figure import signed
 from warm_ember.session.results import RunResults
-from warm_ember.ui.look.marked import draw_marked, width_of
+from warm_ember.ui.look.rich_text import draw_rich_text, width_of
 from warm_ember.ui.look.textures import FINE, texture_brush
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.battery.metrics import HEAD
 from warm_ember.ui.pages.battery.voltages import NO_CELL, paint_voltages, voltages_of
-from warm_ember.units import MONTH_S, bare, months_text, percent_text, quantity_text
+from warm_ember.units import MONTH_S, format_trimmed, months_text, percent_text, quantity_text
 
 _TITLE = 24
 _STEP_ROW = 19
@@ -30,18 +30,20 @@ _RIGHT = Qt.AlignmentFlag.AlignRight
 class MonthsView(QWidget):
     """The life of the current run, with the best other run for comparison."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self.results: RunResults | None = None
         self.other: RunResults | None = None
-        self.steps: tuple[Step, ...] = ()
+        self.steps: tuple[SensitivityStep, ...] = ()
         self.log = False
         self._plot, self._shown_s = QRectF(), MONTH_S
         look.changed.connect(self.update)
 
-    def set_results(self, results: RunResults | None, other: RunResults | None, steps: tuple[Step, ...]) -> None:
+    def set_results(
+        self, results: RunResults | None, other: RunResults | None, steps: tuple[SensitivityStep, ...]
+    ) -> None:
         """Show a run, beside it another, and the steps."""
         self.results, self.other, self.steps = results, other, steps
         self.update()
@@ -93,7 +95,7 @@ class MonthsView(QWidget):
             return
         self._arrange()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        draw_marked(painter, QRectF(px(16), px(4), px(140), px(18)), "Months of life", look, dim=theme.ink)
+        draw_rich_text(painter, QRectF(px(16), px(4), px(140), px(18)), "Months of life", look, dim=theme.ink)
         plot = self._plot
         steps = self.steps[: max(2, min(7, int((plot.height() - px(180)) / px(_STEP_ROW))))]
         step_height = px(_STEP_ROW) * (len(steps) + 1)
@@ -107,8 +109,8 @@ class MonthsView(QWidget):
             (bars, "One more step", ""),
         ):
             painter.fillRect(box, theme.sunken)
-            draw_marked(painter, QRectF(px(22), box.top() + px(2), px(100), px(18)), name, look, dim=theme.ink)
-            draw_marked(
+            draw_rich_text(painter, QRectF(px(22), box.top() + px(2), px(100), px(18)), name, look, dim=theme.ink)
+            draw_rich_text(
                 painter,
                 QRectF(px(22), box.top() + px(18), px(100), px(16)),
                 second,
@@ -140,10 +142,10 @@ class MonthsView(QWidget):
             x = self._x_of(months * MONTH_S)
             painter.setPen(theme.grid)
             painter.drawLine(QPointF(x, plot.top()), QPointF(x, bottom))
-            words = f"{bare(months)}{' months' if index == len(ticks) - 1 else ''}"
+            words = f"{format_trimmed(months)}{' months' if index == len(ticks) - 1 else ''}"
             width = width_of(look, words, "small")
             left = min(max(x - width / 2, plot.left()), plot.right() - width)
-            draw_marked(painter, QRectF(left, bottom + px(4), width + 2, px(16)), words, look, size="small")
+            draw_rich_text(painter, QRectF(left, bottom + px(4), width + 2, px(16)), words, look, size="small")
 
     def _line_color(self, results: RunResults) -> QColor:
         return self._look.theme.ramp.color(results.load.mean_a)
@@ -153,7 +155,7 @@ class MonthsView(QWidget):
         look, theme, px = self._look, self._look.theme, self._look.px
         shown = voltages_of(self.results.life)
         if isinstance(shown, str):
-            draw_marked(painter, box.adjusted(px(12), 0, 0, 0), shown, look, size="small")
+            draw_rich_text(painter, box.adjusted(px(12), 0, 0, 0), shown, look, size="small")
             return
         ghost = voltages_of(self.other.life) if self.other is not None else NO_CELL
         if self.other is not None and not isinstance(ghost, str):
@@ -167,18 +169,18 @@ class MonthsView(QWidget):
         for volts in (round(shown.high_v * 5 - 0.5) / 5, shown.end_v):
             if shown.low_v < volts < shown.high_v:
                 label = QRectF(px(100), shown.y_of(box, volts) - px(8), px(HEAD - 108), px(16))
-                draw_marked(painter, label, str(quantity_text(volts, "V", 2)), look, size="small", align=_RIGHT)
+                draw_rich_text(painter, label, str(quantity_text(volts, "V", 2)), look, size="small", align=_RIGHT)
         if shown.end_v:
-            words = f"cut-off {quantity_text(shown.end_v, 'V').marked}"
+            words = f"cut-off {quantity_text(shown.end_v, 'V').rich}"
             label = QRectF(box.left() + px(8), shown.y_of(box, shown.end_v) - px(17), px(150), px(16))
-            draw_marked(painter, label, words, look, size="small")
+            draw_rich_text(painter, label, words, look, size="small")
         first = QRectF(box.left() + px(60), box.top() + px(3), px(140), px(15))
-        draw_marked(painter, first, "between wakes", look, size="small", on=theme.sunken)
+        draw_rich_text(painter, first, "between wakes", look, size="small", on=theme.sunken)
         at = shown.y_of(box, float(np.median(shown.pulse_v)))
         under = QRectF(box.left() + px(180), min(at + px(3), box.bottom() - px(34)), px(220), px(15))
         if self.results.load.peak_a:
-            words = f"under a {quantity_text(self.results.load.peak_a, 'A').marked} pulse"
-            draw_marked(painter, under, words, look, size="small", on=theme.sunken)
+            words = f"under a {quantity_text(self.results.load.peak_a, 'A').rich} pulse"
+            draw_rich_text(painter, under, words, look, size="small", on=theme.sunken)
 
     def _paint_chance(self, painter: QPainter, box: QRectF) -> None:
         assert self.results is not None
@@ -221,16 +223,16 @@ class MonthsView(QWidget):
         left = self._x_of(life.p90_s) + px(14) if right_side else self._x_of(life.p10_s) - width - px(14)
         align = Qt.AlignmentFlag.AlignLeft if right_side else _RIGHT
         words = f"{self.results.run.name}, {life.band_words}"
-        draw_marked(
+        draw_rich_text(
             painter,
             QRectF(left, box.top() + px(6), width, px(22)),
-            signed(life.bound, months_text(life.p50_s).marked),
+            signed(life.bound, months_text(life.p50_s).rich),
             look,
             size="large",
             align=align,
             on=theme.sunken,
         )
-        draw_marked(
+        draw_rich_text(
             painter,
             QRectF(left, box.top() + px(28), width, px(16)),
             words,
@@ -245,23 +247,23 @@ class MonthsView(QWidget):
     def _paint_other_words(self, painter: QPainter, box: QRectF, other: RunResults, *, right_side: bool) -> None:
         px, look, theme = self._look.px, self._look, self._look.theme
         chance = other.life.chance
-        past = f", {percent_text(chance).marked} past the target" if chance is not None else ""
+        past = f", {percent_text(chance).rich} past the target" if chance is not None else ""
         x = self._x_of(other.life.p50_s)
         box_width = px(230)
         left = min(max(x - box_width / 2, box.left()), box.right() - box_width)
         mine = self._x_of(self.results.life.p90_s if self.results else 0.0)
         if left < mine + (px(300) if right_side else px(20)):
             return
-        draw_marked(
+        draw_rich_text(
             painter,
             QRectF(left, box.top() + px(6), box_width, px(22)),
-            signed(other.life.bound, months_text(other.life.p50_s).marked),
+            signed(other.life.bound, months_text(other.life.p50_s).rich),
             look,
             size="large",
             align=Qt.AlignmentFlag.AlignHCenter,
             on=theme.sunken,
         )
-        draw_marked(
+        draw_rich_text(
             painter,
             QRectF(left, box.top() + px(28), box_width, px(16)),
             f"{other.run.name}{past}",
@@ -282,13 +284,13 @@ class MonthsView(QWidget):
         kernel = np.exp(-0.5 * (np.arange(-12, 13) / 4.0) ** 2)
         return times, np.convolve(counts / len(draws), kernel / kernel.sum(), mode="same") / (times[1] - times[0])
 
-    def _step_rows(self, box: QRectF, steps: tuple[Step, ...]) -> list[tuple[Step, QRectF]]:
+    def _step_rows(self, box: QRectF, steps: tuple[SensitivityStep, ...]) -> list[tuple[SensitivityStep, QRectF]]:
         """Return the rows of the steps, below the line that says what they are."""
         height = self._look.px(_STEP_ROW)
         rows = [QRectF(box.left(), box.top() + height * (i + 1), box.width(), height) for i in range(len(steps))]
         return list(zip(steps, rows, strict=True))
 
-    def _paint_bars(self, painter: QPainter, box: QRectF, steps: tuple[Step, ...]) -> None:
+    def _paint_bars(self, painter: QPainter, box: QRectF, steps: tuple[SensitivityStep, ...]) -> None:
         assert self.results is not None
         px, theme = self._look.px, self._look.theme
         now = self.results.life.life_s
@@ -306,29 +308,31 @@ class MonthsView(QWidget):
         painter.setPen(QPen(theme.ink, 1))
         painter.drawLine(QPointF(x_now, box.top()), QPointF(x_now, box.bottom()))
 
-    def _paint_step_words(self, painter: QPainter, box: QRectF, steps: tuple[Step, ...]) -> None:
+    def _paint_step_words(self, painter: QPainter, box: QRectF, steps: tuple[SensitivityStep, ...]) -> None:
         assert self.results is not None
         look, theme, px = self._look, self._look.theme, self._look.px
         if not math.isfinite(self.results.life.life_s):
             return
         words = "a quarter less or more of one parameter, and the months that gives" if steps else "worked out next"
         first = QRectF(box.left() + px(8), box.top() + 1, box.width(), px(_STEP_ROW) - 1)
-        draw_marked(painter, first, words, look, size="small", dim=theme.faint, on=theme.sunken)
+        draw_rich_text(painter, first, words, look, size="small", dim=theme.faint, on=theme.sunken)
         for step, row in self._step_rows(box, steps):
-            draw_marked(painter, QRectF(px(22), row.top(), px(HEAD - 26), row.height()), step.name, look, size="small")
+            draw_rich_text(
+                painter, QRectF(px(22), row.top(), px(HEAD - 26), row.height()), step.name, look, size="small"
+            )
             left, right = self._x_of(step.worse_s), min(self._x_of(step.better_s), box.right())
             low, high = months_text(step.worse_s).number, months_text(step.better_s).number
             now_box = QRectF(row.left() + px(8), row.top() + 1, px(124), row.height() - 1)
             tail_box = QRectF(right + px(6), row.top() + 1, max(1.0, box.right() - right - px(8)), row.height() - 1)
             if left - px(150) < now_box.right():
                 tail = f"**{low}** to **{high}**   now {step.now}"
-                draw_marked(painter, tail_box, tail, look, size="small", on=theme.sunken)
+                draw_rich_text(painter, tail_box, tail, look, size="small", on=theme.sunken)
                 continue
-            draw_marked(painter, now_box, f"now {step.now}", look, size="small", dim=theme.faint)
+            draw_rich_text(painter, now_box, f"now {step.now}", look, size="small", dim=theme.faint)
             head_box = QRectF(left - px(160), row.top() + 1, px(154), row.height() - 1)
             head = f"{step.worse}  **{low}**"
-            draw_marked(painter, head_box, head, look, size="small", align=_RIGHT, on=theme.sunken)
-            draw_marked(painter, tail_box, f"**{high}**  {step.better}", look, size="small", on=theme.sunken)
+            draw_rich_text(painter, head_box, head, look, size="small", align=_RIGHT, on=theme.sunken)
+            draw_rich_text(painter, tail_box, f"**{high}**  {step.better}", look, size="small", on=theme.sunken)
 
     def _paint_target(self, painter: QPainter, bottom: float) -> None:
         assert self.results is not None
@@ -344,8 +348,8 @@ class MonthsView(QWidget):
         painter.drawPolygon(
             QPolygonF([QPointF(x - 6, px(_TITLE - 10)), QPointF(x + 6, px(_TITLE - 10)), QPointF(x, px(_TITLE - 2))])
         )
-        words = f"target **{bare(target_s / MONTH_S)}** months"
-        draw_marked(
+        words = f"target **{format_trimmed(target_s / MONTH_S)}** months"
+        draw_rich_text(
             painter,
             QRectF(x - px(170), px(4), px(158), px(18)),
             words,

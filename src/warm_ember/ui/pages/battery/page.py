@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QHBoxLayout, QScrollArea, QStackedWidget, QVBoxLay
 
 from warm_ember.battery.cells import library
 from warm_ember.battery.life import check_model
-from warm_ember.battery.sensitivity import Step
+from warm_ember.battery.sensitivity import SensitivityStep
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.battery import Climate
 from warm_ember.model.figure import Grade, signed
@@ -21,9 +21,8 @@ from warm_ember.model.rates import rates
 from warm_ember.session import edits
 from warm_ember.session.battery_results import LifeInYears, Tradeoffs, UnseenLife
 from warm_ember.session.results import RunResults, life_model
-from warm_ember.ui.desk import Desk
 from warm_ember.ui.latest import Latest
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.base import Page
 from warm_ember.ui.pages.battery import sentences as words
 from warm_ember.ui.pages.battery.activity_part import ActivityPart
@@ -33,6 +32,7 @@ from warm_ember.ui.pages.battery.months_view import MonthsView
 from warm_ember.ui.pages.battery.panel import BatteryPanel
 from warm_ember.ui.pages.battery.tradeoff_view import TradeoffView
 from warm_ember.ui.pages.battery.years_view import YearsView
+from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.link_figure import LinkFigure
 from warm_ember.ui.widgets.switches import Switch
 from warm_ember.units import months_text, percent_text, quantity_text
@@ -49,21 +49,21 @@ class BatteryPage(Page):
     title = "Battery"
     shows_all_runs = True
 
-    def __init__(self, desk: Desk, look: Look) -> None:
-        super().__init__(desk, look)
+    def __init__(self, controller: ProjectController, look: Appearance) -> None:
+        super().__init__(controller, look)
         self.results: RunResults | None = None
         self.preview: RunResults | None = None
-        self.steps: tuple[Step, ...] = ()
+        self.steps: tuple[SensitivityStep, ...] = ()
         self.in_years: LifeInYears | None = None
         self.unseen: UnseenLife | None = None
-        self.activities = ActivityPart(desk, look)
+        self.activities = ActivityPart(controller, look)
         self.months = MonthsView(look)
         self.years = YearsView(look)
         self.tradeoffs = TradeoffView(look)
-        self.cell = CellPart(desk, look)
+        self.cell = CellPart(controller, look)
         self.panel = BatteryPanel(look)
         self._parameter = ""
-        self._following = Latest(desk.jobs, "dragged figures", lambda _error: None)
+        self._following = Latest(controller.jobs, "dragged figures", lambda _error: None)
         self._build()
         self._connect()
         self._actions = self._make_actions()
@@ -104,7 +104,7 @@ class BatteryPage(Page):
         return scroll
 
     def _connect(self) -> None:
-        refused = self.desk.troubled.emit
+        refused = self.controller.troubled.emit
         self.panel.changed.connect(self._on_changed)
         self.panel.dragged.connect(lambda part, field, value: self._follow(_battery_edit(part, field, value)))
         self.panel.refused.connect(refused)
@@ -117,7 +117,7 @@ class BatteryPage(Page):
         self.years.refused.connect(refused)
         self.tradeoffs.parameter_chosen.connect(self.choose_parameter)
         self.cell.cell_entered.connect(self._on_cell)
-        self.desk.runs_changed.connect(self._show)
+        self.controller.runs_changed.connect(self._show)
 
     def _make_actions(self) -> list[QAction]:
         some: tuple[tuple[str, str, Callable[[], object]], ...] = (
@@ -144,11 +144,11 @@ class BatteryPage(Page):
         self.results = results
         self.steps, self.unseen = (), None
         self.in_years = None
-        self.panel.show_project(self.desk.project)
+        self.panel.show_project(self.controller.project)
         self._show()
 
     def _show(self) -> None:
-        project, shown = self.desk.project, self.preview or self.results
+        project, shown = self.controller.project, self.preview or self.results
         self.activities.show_results(shown)
         others = self._others()
         self.months.set_results(shown, others[0] if others else None, self.steps)
@@ -169,7 +169,7 @@ class BatteryPage(Page):
         self._stacked.setCurrentWidget(self._views[name])
         self._give_room()
         self._ask()
-        self.headline_changed.emit()
+        self.header_changed.emit()
 
     def showEvent(self, event: object) -> None:
         super().showEvent(event)
@@ -195,12 +195,12 @@ class BatteryPage(Page):
 
     def _ask(self) -> None:
         """Ask for what the open view shows beyond the life itself."""
-        session, results = self.desk.session, self.results
+        session, results = self.controller.session, self.results
         if session is None or results is None or self.preview is not None or not self.isVisible():
             return
-        project, name, parameter = self.desk.project, results.run.name, self._parameter
+        project, name, parameter = self.controller.project, results.run.name, self._parameter
         if self.view == _LIFE and not self.steps:
-            self.desk.work(
+            self.controller.work(
                 "steps",
                 "trying one more step of each parameter",
                 lambda should_stop, _progress: (
@@ -211,7 +211,7 @@ class BatteryPage(Page):
             )
         elif self.view == _TRADE:
             activity = parameter.rpartition(",")[0]
-            self.desk.work(
+            self.controller.work(
                 "trade-offs",
                 "trying each parameter",
                 lambda should_stop, _progress: session.battery.tradeoffs(
@@ -220,30 +220,30 @@ class BatteryPage(Page):
                 self._on_tradeoffs,
             )
         elif self.view == _YEARS and self.in_years is None:
-            self.desk.work(
+            self.controller.work(
                 "years",
                 "cutting the life into years",
                 lambda should_stop, _progress: session.battery.in_years(project, name, should_stop),
                 self._on_years,
             )
 
-    def _on_steps(self, found: tuple[tuple[Step, ...], UnseenLife | None]) -> None:
+    def _on_steps(self, found: tuple[tuple[SensitivityStep, ...], UnseenLife | None]) -> None:
         self.steps, self.unseen = steps, _ = found
         others = self._others()
         self.panel.show_results(self.results, others, self.unseen)
         self.months.set_results(self.results, others[0] if others else None, steps)
-        self.headline_changed.emit()
+        self.header_changed.emit()
 
     def _on_years(self, found: LifeInYears) -> None:
         self.in_years = found
-        self.years.show_life(self.results, found, self.desk.project.climate)
-        self.headline_changed.emit()
+        self.years.show_life(self.results, found, self.controller.project.climate)
+        self.header_changed.emit()
 
     def _on_tradeoffs(self, found: Tradeoffs) -> None:
         self.tradeoffs.show_tradeoffs(found)
         box = self.tradeoffs.chosen_box.toRect()
         self._trade_scroll.ensureVisible(box.center().x(), box.center().y(), 0, box.height())
-        self.headline_changed.emit()
+        self.header_changed.emit()
 
     def _copy(self) -> None:
         texts = {_TRADE: self.tradeoffs.text, _YEARS: self.years.text, _CELL: self.cell.text}
@@ -254,15 +254,15 @@ class BatteryPage(Page):
         if self.results is None:
             return ()
         mine = self.results.run.name
-        others = [r for name, r in self.desk.all_results.items() if name != mine]
+        others = [r for name, r in self.controller.all_results.items() if name != mine]
         return tuple(sorted(others, key=lambda r: -r.life.life_s))
 
     def _follow(self, edit: Edit) -> None:
         """Show roughly what an edit would do, while its value is still being dragged."""
-        session, results = self.desk.session, self.results
+        session, results = self.controller.session, self.results
         if session is None or results is None:
             return
-        project = edit(self.desk.project)
+        project = edit(self.controller.project)
         like = self.preview or results
         self._following.run(
             lambda should_stop, _progress: session.results.preview(project, like, should_stop), self._on_preview
@@ -275,30 +275,30 @@ class BatteryPage(Page):
         self.months.set_results(preview, None, ())
         self.panel.show_results(preview, ())
         if self.view == _YEARS:
-            self.years.show_life(preview, None, self.desk.project.climate)
-        self.headline_changed.emit()
+            self.years.show_life(preview, None, self.controller.project.climate)
+        self.header_changed.emit()
 
     def _stop_following(self) -> None:
         self._following.stop()
         if self.preview is not None:
             self.preview = None
             self._show()
-            self.panel.show_project(self.desk.project)
+            self.panel.show_project(self.controller.project)
 
     def _send(self, edit: Edit, what: str) -> None:
         """Send an edit unless it makes something impossible, which is said."""
         try:
-            changed = edit(self.desk.project)
+            changed = edit(self.controller.project)
             rates(changed.activities)
             if self.results is not None:
                 check_model(_checked(changed, self.results))
         except BadArgumentError as error:
-            self.desk.troubled.emit(error.one_line)
+            self.controller.troubled.emit(error.one_line)
             self._stop_following()
-            self.panel.show_project(self.desk.project)
+            self.panel.show_project(self.controller.project)
             self.activities.show_open(self.results)
             return
-        self.desk.apply(edit, what)
+        self.controller.apply(edit, what)
 
     def _on_changed(self, part: str, field: str, value: object) -> None:
         self._send(_battery_edit(part, field, value), f"change the {field.split('_')[0]}")
@@ -324,13 +324,13 @@ class BatteryPage(Page):
     def warning(self) -> str:
         if self.results is None:
             return ""
-        if self.desk.project.battery.grade is Grade.ASSUMED:
+        if self.controller.project.battery.grade is Grade.ASSUMED:
             return "**no battery chosen**: type yours at the right"
         if self.results.load.missing:
             return f"**{', '.join(self.results.load.missing)}** not in this capture: left out"
         stray = [one for one in self.results.load.base_parts[1:] if one.charge_share > _STRAY]
         if self.results.load.costs and stray:
-            share = percent_text(stray[0].charge_share).marked
+            share = percent_text(stray[0].charge_share).rich
             return f"**{stray[0].state}** is in no activity: {share} of the base is its charge"
         return ""
 
@@ -355,8 +355,8 @@ class BatteryPage(Page):
         life = shown.life
         low, high = (None if end is None else f"**{months_text(end).number}**" for end in life.band)
         reach = f"{low} to {high}" if low and high else f"≤ {high}" if high else f"≥ {low}"
-        detail = f"{signed(shown.load.bound, quantity_text(life.mean_a, 'A').marked)}, {reach}"
-        figure = signed(life.bound, months_text(life.life_s).marked)
+        detail = f"{signed(shown.load.bound, quantity_text(life.mean_a, 'A').rich)}, {reach}"
+        figure = signed(life.bound, months_text(life.life_s).rich)
         return LinkFigure(figure, detail, self.warning().replace("**", ""))
 
 

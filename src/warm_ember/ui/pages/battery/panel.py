@@ -16,14 +16,14 @@ from warm_ember.model.project import Project
 from warm_ember.session.battery_results import UnseenLife
 from warm_ember.session.results import RunResults
 from warm_ember.ui.look.label import Label
-from warm_ember.ui.look.marked import draw_marked
+from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.textures import CROSS, FINE, texture_brush
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.battery.sentences import rests_on
 from warm_ember.ui.widgets.drag_label import DragLabel
 from warm_ember.ui.widgets.points_edit import PointsEdit
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
-from warm_ember.units import MONTH_S, ampere_hours_text, bare, months_text, percent_text, quantity_text
+from warm_ember.units import MONTH_S, ampere_hours_text, format_trimmed, months_text, percent_text, quantity_text
 
 _NO_CELL = "no cell"
 _WHOLE = ("series", "parallel")
@@ -34,7 +34,7 @@ _RIGHT = Qt.AlignmentFlag.AlignRight
 class _Usable(QWidget):
     """The capacity as a bar: usable, lost to self-discharge, kept as reserve; and the months it gives."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self._look = look
         self.results: RunResults | None = None
@@ -77,8 +77,8 @@ class _Usable(QWidget):
             part = QRectF(x, bar.top(), width, bar.height())
             if texture is None:
                 painter.fillRect(part, theme.dim)
-                words = f"{ampere_hours_text(charge).marked} used by the load"
-                draw_marked(
+                words = f"{ampere_hours_text(charge).rich} used by the load"
+                draw_rich_text(
                     painter,
                     part.adjusted(px(8), 0, 0, 0),
                     words,
@@ -91,20 +91,20 @@ class _Usable(QWidget):
                 painter.fillRect(part, theme.raised)
                 painter.fillRect(part, texture_brush(texture, theme.faint))
             x += width
-        left = f"self-discharge {ampere_hours_text(life.lost_c).marked}"
-        right = f"left over {ampere_hours_text(max(capacity - life.used_c - life.lost_c, 0.0)).marked}"
+        left = f"self-discharge {ampere_hours_text(life.lost_c).rich}"
+        right = f"left over {ampere_hours_text(max(capacity - life.used_c - life.lost_c, 0.0)).rich}"
         row = QRectF(0, bar.bottom() + px(2), self.width(), px(16))
-        draw_marked(painter, row, left, look, size="small")
-        draw_marked(painter, row, right, look, size="small", align=_RIGHT)
+        draw_rich_text(painter, row, left, look, size="small")
+        draw_rich_text(painter, row, right, look, size="small", align=_RIGHT)
 
     def _paint_budget(self, painter: QPainter, results: RunResults) -> None:
         px, theme = self._look.px, self._look.theme
         life = results.life
         y = px(52)
         if life.budget_a is not None and life.target_s is not None:
-            allow = quantity_text(life.budget_a, "A").marked if life.budget_a > 0 else "**nothing**"
-            self._pair(painter, y, f"**{bare(life.target_s / MONTH_S)}** months allow", allow)
-        takes = signed(results.load.bound, quantity_text(life.mean_a, "A").marked)
+            allow = quantity_text(life.budget_a, "A").rich if life.budget_a > 0 else "**nothing**"
+            self._pair(painter, y, f"**{format_trimmed(life.target_s / MONTH_S)}** months allow", allow)
+        takes = signed(results.load.bound, quantity_text(life.mean_a, "A").rich)
         self._pair(painter, y + px(20), f"{results.run.label} takes", takes)
         painter.setPen(theme.rule)
         painter.drawLine(QPointF(0, y - px(4)), QPointF(self.width(), y - px(4)))
@@ -112,27 +112,29 @@ class _Usable(QWidget):
 
     def _pair(self, painter: QPainter, y: float, left: str, right: str) -> None:
         box = QRectF(0, y, self.width() - 1, self._look.px(20))
-        draw_marked(painter, box, left, self._look)
-        draw_marked(painter, box, right, self._look, size="large", align=_RIGHT)
+        draw_rich_text(painter, box, left, self._look)
+        draw_rich_text(painter, box, right, self._look, size="large", align=_RIGHT)
 
     def _paint_months(self, painter: QPainter, results: RunResults) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
         y = px(100)
         target_s = results.life.target_s
-        heads = ["Months", "low", "median", "high", f"past {bare(target_s / MONTH_S)}" if target_s else ""]
+        heads = ["Months", "low", "median", "high", f"past {format_trimmed(target_s / MONTH_S)}" if target_s else ""]
         columns = (0, 128, 190, 246, 318)
         for text, right in zip(heads, columns, strict=True):
             box = QRectF(0, y, px(120), px(16)) if not right else QRectF(px(right - 70), y, px(70), px(16))
-            draw_marked(painter, box, text, look, size="small", align=_RIGHT if right else Qt.AlignmentFlag.AlignLeft)
+            draw_rich_text(
+                painter, box, text, look, size="small", align=_RIGHT if right else Qt.AlignmentFlag.AlignLeft
+            )
         for index, one in enumerate((results, *self.others)):
             top = y + px(18 + 20 * index)
             if top + px(20) > self.height():
                 break
             painter.fillRect(QRectF(0, top + px(3), px(4), px(14)), theme.ramp.color(one.load.mean_a))
-            draw_marked(painter, QRectF(px(10), top, px(60), px(20)), one.run.name, look, dim=theme.ink)
+            draw_rich_text(painter, QRectF(px(10), top, px(60), px(20)), one.run.name, look, dim=theme.ink)
             lives = (one.life.p10_s, one.life.p50_s, one.life.p90_s)
             for life_s, right in zip(lives, columns[1:4], strict=True):
-                draw_marked(
+                draw_rich_text(
                     painter,
                     QRectF(px(right - 70), top, px(70), px(20)),
                     f"**{months_text(life_s).number}**",
@@ -143,7 +145,7 @@ class _Usable(QWidget):
             if chance is not None:
                 color = theme.warning_text if chance < 0.5 else theme.ink
                 text = f"**{chance * 100:.0f}** %"
-                draw_marked(painter, QRectF(px(248), top, px(70), px(20)), text, look, ink=color, align=_RIGHT)
+                draw_rich_text(painter, QRectF(px(248), top, px(70), px(20)), text, look, ink=color, align=_RIGHT)
 
 
 class BatteryPanel(QWidget):
@@ -166,7 +168,7 @@ class BatteryPanel(QWidget):
     given_up = Signal()
     refused = Signal(str)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self._look = look
         px = look.px

@@ -5,13 +5,13 @@ from __future__ import annotations
 import math
 
 from warm_ember.battery.life import LifeEstimate
-from warm_ember.battery.sensitivity import Step
+from warm_ember.battery.sensitivity import SensitivityStep
 from warm_ember.session.battery_results import LifeInYears, Tradeoffs, UnseenLife
 from warm_ember.session.results import RunResults
-from warm_ember.units import MONTH_S, bare, months_text, quantity_text, significant
+from warm_ember.units import MONTH_S, format_significant, format_trimmed, months_text, quantity_text
 
 
-def life_sentence(results: RunResults, steps: tuple[Step, ...]) -> str:
+def life_sentence(results: RunResults, steps: tuple[SensitivityStep, ...]) -> str:
     """Say how long the battery lasts against the target, and which input that rests on most weakly."""
     weakest = results.life.weakest
     return f"{_answer(results, steps)} Weakest: {weakest.origin}, {weakest.grade.value}."
@@ -25,7 +25,7 @@ def rests_on(results: RunResults, unseen: UnseenLife | None) -> str:
     return f"The life rests on the capture: {results.window.words}.{more}"
 
 
-def years_sentence(results: RunResults, found: LifeInYears, steps: tuple[Step, ...]) -> str:
+def years_sentence(results: RunResults, found: LifeInYears, steps: tuple[SensitivityStep, ...]) -> str:
     """Say what ends a life, what takes most of it, and when its pulses come closest to the stop."""
     if not found.years:
         return _answer(results, steps)
@@ -33,10 +33,10 @@ def years_sentence(results: RunResults, found: LifeInYears, steps: tuple[Step, .
     strongest = max(found.effects, key=lambda effect: effect.takes_s or 0.0)
     text = f"**{months_text(results.life.life_s).number}** months, ended by {results.life.limit.value}"
     if strongest.takes_s:
-        text += f"; {strongest.name} alone takes {months_text(strongest.takes_s).marked}"
+        text += f"; {strongest.name} alone takes {months_text(strongest.takes_s).rich}"
     if margins:
         least, year = min(margins, key=lambda one: one[0])
-        text += f". The pulses come closest in year {year.number}: {quantity_text(least, 'V', 2).marked} above the stop"
+        text += f". The pulses come closest in year {year.number}: {quantity_text(least, 'V', 2).rich} above the stop"
     return text + "."
 
 
@@ -46,7 +46,7 @@ def trade_sentence(found: Tradeoffs | None, results: RunResults | None) -> str:
         return "Trying each parameter …"
     if found.target_s is None:
         return "Type a target to see what would meet it."
-    wanted = months_text(found.target_s).marked
+    wanted = months_text(found.target_s).rich
     possible = [way for way in found.ways if way.needed is not None]
     if any(way.factor == 1.0 for way in possible):
         return f"The target of {wanted} is met; each parameter is shown with what it may be."
@@ -65,14 +65,14 @@ def side_words(life: LifeEstimate) -> str:
     return f"{life.bound.value.replace('_', ' ')} " if life.bound is not None else ""
 
 
-def _answer(results: RunResults, steps: tuple[Step, ...]) -> str:
+def _answer(results: RunResults, steps: tuple[SensitivityStep, ...]) -> str:
     life = results.life
     if not math.isfinite(life.life_s):
         return "Nothing is drawn on average: this model never ends."
-    lasts = f"{side_words(life)}**{significant(life.life_s / MONTH_S)}** months"
+    lasts = f"{side_words(life)}**{format_significant(life.life_s / MONTH_S)}** months"
     if life.target_s is None:
         return f"{results.run.label} lasts {lasts}, ended by {life.limit.value}; type a target to compare."
-    wanted = f"**{bare(life.target_s / MONTH_S)}**"
+    wanted = f"**{format_trimmed(life.target_s / MONTH_S)}**"
     if life.life_s >= life.target_s:
         return f"{lasts} where {wanted} are wanted: the target is met; {life.limit.value} ends it."
     single = next((s for s in steps if s.better_s >= life.target_s), None)

@@ -10,12 +10,12 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, Q
 from PySide6.QtWidgets import QWidget
 
 from warm_ember.battery.parameters import rate_text
-from warm_ember.battery.tradeoff import Course, Region, Way
+from warm_ember.battery.tradeoff import FeasibleRegion, LifeCurve, SingleParameterSolution
 from warm_ember.session.battery_results import Tradeoffs
-from warm_ember.ui.look.marked import draw_marked
+from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.textures import FINE, texture_brush
-from warm_ember.ui.look.theme import Look
-from warm_ember.units import MONTH_S, bare, months_text, quantity_text
+from warm_ember.ui.look.theme import Appearance
+from warm_ember.units import MONTH_S, format_trimmed, months_text, quantity_text
 
 _LIST = 372
 _ROW = 34
@@ -35,7 +35,7 @@ class TradeoffView(QWidget):
 
     parameter_chosen = Signal(str)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
@@ -83,10 +83,10 @@ class TradeoffView(QWidget):
         look, theme, px = self._look, self._look.theme, self._look.px
         title = QRectF(px(16), px(8), px(_LIST) - px(32), px(18))
         if found.target_s is None:
-            draw_marked(painter, title, "Type a target at the right to see what would meet it.", look)
+            draw_rich_text(painter, title, "Type a target at the right to see what would meet it.", look)
             return
-        words = f"to last {months_text(found.target_s).marked}, changing one thing only"
-        draw_marked(painter, title, words, look)
+        words = f"to last {months_text(found.target_s).rich}, changing one thing only"
+        draw_rich_text(painter, title, words, look)
         for index, way in enumerate(found.ways):
             box = self._row_box(index)
             if found.course is not None and way.name == found.course.name:
@@ -94,16 +94,16 @@ class TradeoffView(QWidget):
                 painter.fillRect(QRectF(0, box.top(), px(3), box.height()), theme.mark)
             self._paint_way(painter, box, way)
 
-    def _paint_way(self, painter: QPainter, box: QRectF, way: Way) -> None:
+    def _paint_way(self, painter: QPainter, box: QRectF, way: SingleParameterSolution) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
         line = QRectF(px(16), box.top(), box.width() - px(28), box.height())
-        draw_marked(painter, line, way.name, look, dim=theme.ink)
+        draw_rich_text(painter, line, way.name, look, dim=theme.ink)
         if way.needed is None:
-            draw_marked(painter, line, "cannot", look, align=_RIGHT, dim=theme.warning_text)
+            draw_rich_text(painter, line, "cannot", look, align=_RIGHT, dim=theme.warning_text)
         elif way.factor == 1.0:
-            draw_marked(painter, line, f"{way.now}: enough", look, align=_RIGHT)
+            draw_rich_text(painter, line, f"{way.now}: enough", look, align=_RIGHT)
         else:
-            draw_marked(painter, line, f"{way.now} → **{way.needed}**", look, align=_RIGHT)
+            draw_rich_text(painter, line, f"{way.now} → **{way.needed}**", look, align=_RIGHT)
         painter.setPen(theme.grid)
         painter.drawLine(QPointF(px(16), box.bottom()), QPointF(box.right() - px(12), box.bottom()))
 
@@ -111,12 +111,12 @@ class TradeoffView(QWidget):
         px = self._look.px
         return QRectF(box.left() + px(84), box.top() + px(32), box.width() - px(104), box.height() - px(60))
 
-    def _paint_course(self, painter: QPainter, box: QRectF, line: Course) -> None:
+    def _paint_course(self, painter: QPainter, box: QRectF, line: LifeCurve) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
         plot = self._plot_in(box)
         painter.fillRect(plot, theme.sunken)
         title = QRectF(plot.left(), box.top() + px(8), plot.width(), px(18))
-        draw_marked(painter, title, f"months against {line.name}", look)
+        draw_rich_text(painter, title, f"months against {line.name}", look)
         months = np.minimum(line.life_s / MONTH_S, 1e4)
         target = (self.found.target_s or 0.0) / MONTH_S if self.found is not None else 0.0
         most = max(min(float(months.max()), 4 * max(target, line.now_s / MONTH_S)), 1e-9)
@@ -132,8 +132,8 @@ class TradeoffView(QWidget):
             painter.setPen(QPen(theme.ink, 1.5))
             painter.drawLine(QPointF(plot.left(), y_of(target)), QPointF(plot.right(), y_of(target)))
             label = QRectF(box.left(), y_of(target) - px(9), px(78), px(18))
-            draw_marked(painter, label, f"target **{bare(target)}**", look, size="small", align=_RIGHT)
-        self._scale(painter, plot, (0.0, most), lambda value: bare(value, 2), y_of, avoid=target)
+            draw_rich_text(painter, label, f"target **{format_trimmed(target)}**", look, size="small", align=_RIGHT)
+        self._scale(painter, plot, (0.0, most), lambda value: format_trimmed(value, 2), y_of, avoid=target)
         painter.save()
         painter.setClipRect(plot)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -150,7 +150,7 @@ class TradeoffView(QWidget):
             foot = QRectF(x_of(value) - px(90), plot.bottom() + px(3), px(180), px(16))
             if words == "needed" and abs(x_of(value) - x_of(line.now)) < px(120):
                 foot.translate(px(110) if value > line.now else -px(110), 0)
-            draw_marked(painter, foot, f"{words} **{line.write(value)}**", look, size="small", align=_CENTER)
+            draw_rich_text(painter, foot, f"{words} **{line.write(value)}**", look, size="small", align=_CENTER)
 
     def _scale(
         self,
@@ -168,9 +168,9 @@ class TradeoffView(QWidget):
             painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
             if not avoid or abs(y - y_of(avoid)) > px(14):
                 box = QRectF(plot.left() - px(84), y - px(8), px(78), px(16))
-                draw_marked(painter, box, write(value), look, size="small", align=_RIGHT)
+                draw_rich_text(painter, box, write(value), look, size="small", align=_RIGHT)
 
-    def _paint_region(self, painter: QPainter, box: QRectF, edge: Region) -> None:
+    def _paint_region(self, painter: QPainter, box: QRectF, edge: FeasibleRegion) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
         plot = self._plot_in(box)
         painter.fillRect(plot, theme.sunken)
@@ -179,9 +179,9 @@ class TradeoffView(QWidget):
             words = (
                 f"Impossible however seldom {edge.name} comes: the other activities alone take more than is allowed."
             )
-            draw_marked(painter, title, words, look, dim=theme.warning_text)
+            draw_rich_text(painter, title, words, look, dim=theme.warning_text)
             return
-        draw_marked(painter, title, f"the base current that goes with how often {edge.name} comes", look)
+        draw_rich_text(painter, title, f"the base current that goes with how often {edge.name} comes", look)
         shown = np.isfinite(edge.base_a) & (edge.base_a > 0)
         high = max(float(edge.base_a[shown].max(initial=edge.now_a)) * 2, edge.now_a * 4, 1e-9)
         low = max(min(edge.now_a, float(edge.base_a[shown].min(initial=edge.now_a))) / 4, high / 1e5)
@@ -213,17 +213,17 @@ class TradeoffView(QWidget):
         painter.restore()
         self._scale(painter, plot, (low, high), lambda value: str(quantity_text(value, "A", 2)), y_of)
         if never.width() > px(170):
-            draw_marked(painter, never, "impossible at any base", look, size="small", align=_CENTER, on=theme.sunken)
+            draw_rich_text(painter, never, "impossible at any base", look, size="small", align=_CENTER, on=theme.sunken)
         if np.isfinite(edge.now_s):
             painter.setPen(QPen(theme.mark, px(7), Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
             at = QPointF(x_of(edge.now_s), y_of(edge.now_a))
             painter.drawPoint(at)
             label = QRectF(at.x() - px(70), at.y() + px(6), px(140), px(16))
-            draw_marked(painter, label, "now", look, size="small", align=_CENTER, on=theme.sunken)
+            draw_rich_text(painter, label, "now", look, size="small", align=_CENTER, on=theme.sunken)
         foot = QRectF(plot.left(), plot.bottom() + px(3), plot.width(), px(16))
         for value, align in ((edge.interval_s[0], Qt.AlignmentFlag.AlignLeft), (edge.interval_s[-1], _RIGHT)):
-            draw_marked(painter, foot, rate_text(1 / float(value)), look, size="small", align=align)
-        draw_marked(painter, foot, "met below the line", look, size="small", align=_CENTER)
+            draw_rich_text(painter, foot, rate_text(1 / float(value)), look, size="small", align=align)
+        draw_rich_text(painter, foot, "met below the line", look, size="small", align=_CENTER)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         for index, name in enumerate(self.names):

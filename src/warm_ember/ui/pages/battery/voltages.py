@@ -13,7 +13,7 @@ from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF
 from warm_ember.battery.life import LifeEstimate
 from warm_ember.model.arrays import Floats
 from warm_ember.ui.look.textures import FINE, texture_brush
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 
 _DRAWN = 140
 _LEAST_SPAN_V = 0.05
@@ -74,7 +74,7 @@ def voltages_of(life: LifeEstimate) -> Voltages | str:
 
 def paint_voltages(
     painter: QPainter,
-    look: Look,
+    look: Appearance,
     box: QRectF,
     shown: Voltages,
     xs_of: Callable[[Floats], Floats],

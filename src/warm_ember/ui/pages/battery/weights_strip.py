@@ -7,8 +7,8 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
 from warm_ember.ui.look.label import tip
-from warm_ember.ui.look.marked import draw_marked
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.rich_text import draw_rich_text
+from warm_ember.ui.look.theme import Appearance
 
 _LABELS = 14
 _STEP = 0.1
@@ -29,7 +29,7 @@ class WeightsStrip(QWidget):
 
     weights_drawn = Signal(object)
 
-    def __init__(self, look: Look, name: str, labels: tuple[str, ...]) -> None:
+    def __init__(self, look: Appearance, name: str, labels: tuple[str, ...]) -> None:
         super().__init__()
         self._look, self._labels = look, labels
         self.weights = [1.0] * len(labels)
@@ -72,7 +72,7 @@ class WeightsStrip(QWidget):
             label = QRectF(box.left() - px(6), bars.bottom(), box.width() + px(12), px(_LABELS))
             if self._labels[index]:
                 center = Qt.AlignmentFlag.AlignHCenter
-                draw_marked(painter, label, self._labels[index], look, size="small", align=center)
+                draw_rich_text(painter, label, self._labels[index], look, size="small", align=center)
         painter.setPen(QPen(theme.mark if self.hasFocus() else theme.rule, 1))
         painter.drawLine(QPointF(0, bars.bottom()), QPointF(bars.right(), bars.bottom()))
         painter.end()

@@ -12,20 +12,20 @@ from PySide6.QtGui import QPainter, QPainterPath, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from warm_ember.battery.allowed import TEMPERATURE_C
-from warm_ember.battery.effects import Effect
+from warm_ember.battery.effects import YearEffect
 from warm_ember.battery.year import monthly_c, start_of
 from warm_ember.battery.years import YearOfLife
 from warm_ember.model.battery import Climate
 from warm_ember.session.battery_results import LifeInYears
 from warm_ember.session.results import RunResults
 from warm_ember.ui.look.label import Label
-from warm_ember.ui.look.marked import draw_marked, width_of
+from warm_ember.ui.look.rich_text import draw_rich_text, width_of
 from warm_ember.ui.look.textures import CROSS, texture_brush
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.battery.metrics import HEAD
 from warm_ember.ui.pages.battery.voltages import paint_voltages, voltages_of
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
-from warm_ember.units import DAY_S, YEAR_S, bare, duration_text, months_text, percent_text, quantity_text
+from warm_ember.units import DAY_S, YEAR_S, duration_text, format_trimmed, months_text, percent_text, quantity_text
 
 _TITLE, _AXIS, _EFFECTS = 26, 22, 316
 _ROW = 19
@@ -36,7 +36,7 @@ _MONTHS = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct",
 class _Lanes(QWidget):
     """The lanes over the life, and the effects beside them."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
@@ -66,7 +66,7 @@ class _Lanes(QWidget):
                 words = "This model never ends, so there are no years to show."
                 if life.life_s == 0:
                     words = f"It ends at once, by {life.limit.value}: there are no years to show."
-                draw_marked(painter, self._plot, words, self._look)
+                draw_rich_text(painter, self._plot, words, self._look)
         painter.end()
 
     @property
@@ -108,15 +108,15 @@ class _Lanes(QWidget):
 
     def _head(self, painter: QPainter, box: QRectF, name: str, second: str) -> None:
         px, theme = self._look.px, self._look.theme
-        draw_marked(painter, QRectF(px(22), box.top(), px(100), px(18)), name, self._look, dim=theme.ink)
+        draw_rich_text(painter, QRectF(px(22), box.top(), px(100), px(18)), name, self._look, dim=theme.ink)
         line = QRectF(px(22), box.top() + px(17), px(HEAD - 64), px(16))
-        draw_marked(painter, line, second, self._look, size="small", dim=theme.faint)
+        draw_rich_text(painter, line, second, self._look, size="small", dim=theme.faint)
 
     def _scale(self, painter: QPainter, box: QRectF, y: float, words: str) -> None:
         px = self._look.px
         y = min(max(y, box.top() + px(8)), box.bottom() - px(7))
         label = QRectF(px(90), y - px(8), px(HEAD - 98), px(16))
-        draw_marked(painter, label, words, self._look, size="small", align=_RIGHT)
+        draw_rich_text(painter, label, words, self._look, size="small", align=_RIGHT)
 
     def _paint_year_lines(self, painter: QPainter, plot: QRectF) -> None:
         painter.setPen(self._look.theme.grid)
@@ -139,8 +139,8 @@ class _Lanes(QWidget):
             kept = QRectF(box.left(), box.bottom() - reserve * box.height(), box.width(), reserve * box.height())
             painter.fillRect(kept, texture_brush(CROSS, theme.faint))
             if kept.height() > self._look.px(14):
-                words = f"reserve {percent_text(reserve).marked}"
-                draw_marked(painter, kept.adjusted(8, 0, -8, 0), words, self._look, size="small", on=theme.sunken)
+                words = f"reserve {percent_text(reserve).rich}"
+                draw_rich_text(painter, kept.adjusted(8, 0, -8, 0), words, self._look, size="small", on=theme.sunken)
         painter.setPen(QPen(theme.ramp.color(results.load.mean_a), 2))
         painter.drawPolyline(QPolygonF(points))
         self._scale(painter, box, box.top(), "100 %")
@@ -150,7 +150,7 @@ class _Lanes(QWidget):
         look, theme, px = self._look, self._look.theme, self._look.px
         shown = voltages_of(results.life)
         if isinstance(shown, str):
-            draw_marked(painter, box.adjusted(px(12), 0, 0, 0), shown, look, size="small")
+            draw_rich_text(painter, box.adjusted(px(12), 0, 0, 0), shown, look, size="small")
             return
         hot = theme.ramp.color(results.load.peak_a or results.whole.max_a)
         colors = (theme.ramp.color(results.load.mean_a), hot)
@@ -158,9 +158,9 @@ class _Lanes(QWidget):
         highest_v = float(shown.rest_v.max())
         self._scale(painter, box, shown.y_of(box, highest_v), str(quantity_text(highest_v, "V", 3)))
         if shown.end_v:
-            words = f"stops at {quantity_text(shown.end_v, 'V').marked}"
+            words = f"stops at {quantity_text(shown.end_v, 'V').rich}"
             label = QRectF(box.left() + px(8), shown.y_of(box, shown.end_v) - px(16), px(160), px(15))
-            draw_marked(painter, label, words, look, size="small", on=theme.sunken)
+            draw_rich_text(painter, label, words, look, size="small", on=theme.sunken)
 
     def _line(
         self,
@@ -180,13 +180,13 @@ class _Lanes(QWidget):
         if low < mark < high:
             painter.setPen(QPen(theme.dim, 1, Qt.PenStyle.DashLine))
             painter.drawLine(QPointF(box.left(), at(mark)), QPointF(box.right(), at(mark)))
-            self._scale(painter, box, at(mark), f"{bare(mark)} °C")
+            self._scale(painter, box, at(mark), f"{format_trimmed(mark)} °C")
         painter.setPen(QPen(theme.ink, 1.5))
         points = [QPointF(self._x_of(t), at(v)) for t, v in zip(times_s.tolist(), values.tolist(), strict=True)]
         painter.drawPolyline(QPolygonF(points))
         for value in (low, high):
             if value != mark:
-                self._scale(painter, box, at(value), f"{bare(value)} °C")
+                self._scale(painter, box, at(value), f"{format_trimmed(value)} °C")
 
     def _paint_axis(self, painter: QPainter, plot: QRectF) -> None:
         px, look = self._look.px, self._look
@@ -210,7 +210,9 @@ class _Lanes(QWidget):
             width = width_of(look, words, "small")
             left = min(max(x - width / 2, plot.left()), plot.right() - width)
             if left > last_right + px(8):
-                draw_marked(painter, QRectF(left, plot.bottom() + px(4), width + 2, px(16)), words, look, size="small")
+                draw_rich_text(
+                    painter, QRectF(left, plot.bottom() + px(4), width + 2, px(16)), words, look, size="small"
+                )
                 last_right = left + width
 
     def _paint_years(self, painter: QPainter, plot: QRectF) -> None:
@@ -220,23 +222,28 @@ class _Lanes(QWidget):
         heads = ("left at its end", "least above stop", "coldest")
         for row, words in enumerate(heads):
             box = QRectF(px(22), top + px(_ROW) * (row + 1.5), px(HEAD - 30), px(_ROW))
-            draw_marked(painter, box, words, look, size="small")
+            draw_rich_text(painter, box, words, look, size="small")
         for year in self._years:
             left, right = self._x_of(year.from_s), self._x_of(year.to_s)
             if right - left < px(52):
                 continue
-            margin = "" if year.margin_v is None else quantity_text(year.margin_v, "V", 2).marked
+            margin = "" if year.margin_v is None else quantity_text(year.margin_v, "V", 2).rich
             which = f"year **{year.number}**"
             if year.begins is not None and right - left > px(150):
                 which += f"  from {year.begins.isoformat()}"
-            cells = (which, percent_text(year.charge_share).marked, margin, f"**{bare(round(year.coldest_c))}** °C")
+            cells = (
+                which,
+                percent_text(year.charge_share).rich,
+                margin,
+                f"**{format_trimmed(round(year.coldest_c))}** °C",
+            )
             painter.setPen(theme.grid)
             painter.drawLine(QPointF(left, top), QPointF(left, top + px(_ROW) * 4.5))
             for row, words in enumerate(cells):
                 box = QRectF(left + px(6), top + px(_ROW) * (row + 0.5), right - left - px(8), px(_ROW))
                 tight = year.margin_v is not None and year.margin_v < 0.05 and row == 2
                 ink = theme.warning_text if tight else theme.ink
-                draw_marked(painter, box, words, look, size="small", ink=ink)
+                draw_rich_text(painter, box, words, look, size="small", ink=ink)
 
     def _paint_effects(self, painter: QPainter) -> None:
         px, look, theme = self._look.px, self._look, self._look.theme
@@ -244,14 +251,14 @@ class _Lanes(QWidget):
         painter.setPen(theme.rule)
         painter.drawLine(QPointF(left, 0), QPointF(left, self.height()))
         inner = QRectF(left + px(14), px(5), px(_EFFECTS) - px(28), px(18))
-        draw_marked(painter, inner, "What the life includes", look, dim=theme.ink)
-        draw_marked(painter, inner, "takes", look, size="small", align=_RIGHT)
+        draw_rich_text(painter, inner, "What the life includes", look, dim=theme.ink)
+        draw_rich_text(painter, inner, "takes", look, size="small", align=_RIGHT)
         if self.found is None or self.results is None:
             return
         y = inner.bottom() + px(4)
         first = QRectF(inner.left(), y, inner.width(), px(_ROW + 2))
-        draw_marked(painter, first, "capacity over average current", look, size="small", dim=theme.ink)
-        draw_marked(painter, first, months_text(self.found.bare_s).marked, look, size="small", align=_RIGHT)
+        draw_rich_text(painter, first, "capacity over average current", look, size="small", dim=theme.ink)
+        draw_rich_text(painter, first, months_text(self.found.bare_s).rich, look, size="small", align=_RIGHT)
         included = [one for one in self.found.effects if one.takes_s is not None]
         left_out = [one for one in self.found.effects if one.takes_s is None]
         y = first.bottom()
@@ -259,14 +266,14 @@ class _Lanes(QWidget):
             y = self._effect(painter, inner, y, effect.name, _taken(effect), dim=False)
         painter.setPen(theme.rule)
         painter.drawLine(QPointF(inner.left(), y + px(2)), QPointF(inner.right(), y + px(2)))
-        life = months_text(self.results.life.life_s).marked
+        life = months_text(self.results.life.life_s).rich
         last = QRectF(inner.left(), y + px(4), inner.width(), px(_ROW + 3))
-        draw_marked(painter, last, "all together, the life", look, dim=theme.ink)
-        draw_marked(painter, last, life, look, align=_RIGHT)
+        draw_rich_text(painter, last, "all together, the life", look, dim=theme.ink)
+        draw_rich_text(painter, last, life, look, align=_RIGHT)
         y = last.bottom() + px(8)
         if left_out:
             head = QRectF(inner.left(), y, inner.width(), px(_ROW))
-            draw_marked(painter, head, "Not included", look, dim=theme.ink)
+            draw_rich_text(painter, head, "Not included", look, dim=theme.ink)
             y = head.bottom()
         for effect in left_out:
             if y + px(_ROW) > self.height():
@@ -278,20 +285,20 @@ class _Lanes(QWidget):
         row = QRectF(inner.left(), y, inner.width(), px(_ROW))
         ink = theme.faint if dim else theme.ink
         name_width = width_of(look, name, "small")
-        draw_marked(painter, row, name, look, size="small", dim=theme.dim if dim else theme.ink)
+        draw_rich_text(painter, row, name, look, size="small", dim=theme.dim if dim else theme.ink)
         rest = row.adjusted(name_width + px(10), 0, 0, 0)
-        draw_marked(painter, rest, words, look, size="small", align=_RIGHT, ink=theme.ink, dim=ink)
+        draw_rich_text(painter, rest, words, look, size="small", align=_RIGHT, ink=theme.ink, dim=ink)
         return row.bottom()
 
 
-def _taken(effect: Effect) -> str:
+def _taken(effect: YearEffect) -> str:
     takes_s = effect.takes_s or 0.0
     if math.isinf(takes_s):
         return "all"
     if abs(takes_s) < DAY_S:
         return "next to nothing"
     gives = takes_s < 0
-    return f"{'gives ' if gives else '−'}{duration_text(abs(takes_s), 2).marked}"
+    return f"{'gives ' if gives else '−'}{duration_text(abs(takes_s), 2).rich}"
 
 
 def _round_degrees(low: float, high: float) -> tuple[float, float]:
@@ -312,7 +319,7 @@ class YearsView(QWidget):
     climate_entered = Signal(object)
     refused = Signal(str)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self._look = look
         self.climate = Climate()

@@ -26,7 +26,7 @@ from warm_ember.bench.patterns import Patterns, compile_pattern
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.bench import LinePattern
 from warm_ember.ui.look.label import Label
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 
 _KEPT = 2000
 
@@ -48,7 +48,7 @@ class ConsolePanel(QWidget):
     address_entered = Signal(str)
     patterns_entered = Signal(object)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.look = look
         self._patterns = Patterns(())

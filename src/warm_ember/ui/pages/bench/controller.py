@@ -13,10 +13,10 @@ from PySide6.QtCore import QCoreApplication, QObject, Signal
 
 from warm_ember.bench.console import Console
 from warm_ember.bench.description import InstrumentDescription, description_for, known_descriptions
-from warm_ember.bench.discovery import Found, find_instruments
+from warm_ember.bench.discovery import DiscoveredInstrument, find_instruments
 from warm_ember.bench.patterns import Patterns
 from warm_ember.bench.recorder import Recorded, Recorder
-from warm_ember.bench.station import Station
+from warm_ember.bench.station import InstrumentConnection
 from warm_ember.bench.zero import Level, Stage, read_level
 from warm_ember.errors import WarmEmberError
 from warm_ember.model.bench import Bench, Power, Recipe, Settings, Take
@@ -25,7 +25,7 @@ from warm_ember.session.importing import free_name
 from warm_ember.session.live import LiveRun
 from warm_ember.session.recording import RecordRequest, adopt_recorded, check_request, record
 from warm_ember.session.session import Session
-from warm_ember.ui.desk import Desk
+from warm_ember.ui.project_controller import ProjectController
 
 log = logging.getLogger(__name__)
 
@@ -34,7 +34,7 @@ _TURN_S = 0.5e-3
 _USUAL_TURN_S = sys.getswitchinterval()
 
 
-class BenchDesk(QObject):
+class BenchController(QObject):
     """What the Bench page works with.
 
     Signals
@@ -56,13 +56,13 @@ class BenchDesk(QObject):
     _began = Signal(object)
     _ended = Signal(object, object)
 
-    def __init__(self, desk: Desk) -> None:
-        super().__init__(desk)
-        self.desk = desk
+    def __init__(self, controller: ProjectController) -> None:
+        super().__init__(controller)
+        self.controller = controller
         self.console: Console | None = None
         self.live: LiveRun | None = None
         self.recorder: Recorder | None = None
-        self.found: tuple[Found, ...] = ()
+        self.found: tuple[DiscoveredInstrument, ...] = ()
         self.description: InstrumentDescription | None = None
         self._thread: threading.Thread | None = None
         self._stop = threading.Event()
@@ -70,16 +70,16 @@ class BenchDesk(QObject):
         self._title = ""
         self._began.connect(self._on_began)
         self._ended.connect(self._on_ended)
-        desk.closing.connect(self.close)
+        controller.closing.connect(self.close)
 
     @property
     def bench(self) -> Bench:
         """The bench of the open project."""
-        return self.desk.project.bench
+        return self.controller.project.bench
 
     def change(self, what: str, **fields: object) -> None:
         """Send an edit of the bench."""
-        self.desk.apply(SetFields("bench", fields), what)
+        self.controller.apply(SetFields("bench", fields), what)
 
     def change_settings(self, what: str, **fields: object) -> None:
         """Send an edit of what the instrument is set to."""
@@ -98,7 +98,7 @@ class BenchDesk(QObject):
             try:
                 self.console = Console(address, baud=self.bench.baud, on_line=self.line_came.emit)
             except WarmEmberError as error:
-                self.desk.troubled.emit(error.one_line)
+                self.controller.troubled.emit(error.one_line)
         self.changed.emit()
 
     def close_console(self) -> None:
@@ -111,27 +111,27 @@ class BenchDesk(QObject):
     def send(self, text: str) -> None:
         """Send a line to the target."""
         if self.console is None:
-            self.desk.troubled.emit("No console is open: type its address first, such as /dev/ttyUSB0.")
+            self.controller.troubled.emit("No console is open: type its address first, such as /dev/ttyUSB0.")
             return
         try:
             self.console.send(text)
         except WarmEmberError as error:
-            self.desk.troubled.emit(error.one_line)
+            self.controller.troubled.emit(error.one_line)
 
     def find(self) -> None:
         """Look for instruments in the background."""
         known = tuple(dict.fromkeys((self.bench.resource, *(one.resource for one in self.found))))
 
-        def done(found: tuple[Found, ...]) -> None:
+        def done(found: tuple[DiscoveredInstrument, ...]) -> None:
             self.found = found
             names = "; ".join(f"{one.identity} at {one.resource}" for one in found)
-            self.desk.noted.emit(f"Found {names}" if found else "No instrument answers; type its address.")
+            self.controller.noted.emit(f"Found {names}" if found else "No instrument answers; type its address.")
             if found and not self.bench.resource:
                 self.change("instrument", resource=found[0].resource)
             self.look_up()
             self.changed.emit()
 
-        self.desk.work(
+        self.controller.work(
             "find instruments",
             "asking who is there",
             lambda should_stop, progress: find_instruments(known, should_stop=should_stop, progress=progress),
@@ -145,11 +145,11 @@ class BenchDesk(QObject):
             try:
                 self.description = description_for(identity, known_descriptions())
             except WarmEmberError as error:
-                self.desk.troubled.emit(error.one_line)
+                self.controller.troubled.emit(error.one_line)
 
     def start(self, name: str = "", recipe: Recipe | None = None, title: str = "") -> bool:
         """Start recording by a recipe, or by the settings alone; answer whether it began."""
-        session = self.desk.session
+        session = self.controller.session
         if session is None or self.is_recording:
             return False
         recipe = recipe or Recipe("record", self.bench.settings, (Power(), Take()))
@@ -158,7 +158,7 @@ class BenchDesk(QObject):
         try:
             check_request(session, request)
         except WarmEmberError as error:
-            self.desk.troubled.emit(error.one_line)
+            self.controller.troubled.emit(error.one_line)
             return False
         self._session, self._title = session, title
         self._stop = threading.Event()
@@ -205,7 +205,7 @@ class BenchDesk(QObject):
         """Mark this moment in the recording."""
         if self.recorder is not None:
             self.recorder.mark(text)
-            self.desk.noted.emit("This moment is marked.")
+            self.controller.noted.emit("This moment is marked.")
 
     def _on_ended(self, taken: tuple[Recorded, ...], error: Exception | None) -> None:
         thread, self._thread = self._thread, None
@@ -219,21 +219,21 @@ class BenchDesk(QObject):
                 self._adopt(session, recorded)
         fault = error or next((one.fault for one in taken if one.fault is not None), None)
         if isinstance(fault, WarmEmberError):
-            self.desk.troubled.emit(fault.one_line + (f"; {taken[-1].name} is kept" if taken else ""))
+            self.controller.troubled.emit(fault.one_line + (f"; {taken[-1].name} is kept" if taken else ""))
         elif fault is not None:
             log.error("the recording failed", exc_info=fault)
-            self.desk.troubled.emit("Something went wrong inside the program; the log has the details.")
+            self.controller.troubled.emit("Something went wrong inside the program; the log has the details.")
         self.changed.emit()
-        if session is not None and session is self.desk.session and taken:
-            self.desk.show_new_run()
+        if session is not None and session is self.controller.session and taken:
+            self.controller.show_new_run()
 
     def _adopt(self, session: Session, recorded: Recorded) -> None:
         try:
             adopt_recorded(session, recorded, title=self._title)
         except WarmEmberError as error:
-            self.desk.troubled.emit(error.one_line)
+            self.controller.troubled.emit(error.one_line)
         missing = f", {recorded.missing} samples missing" if recorded.missing else ", none missing"
-        self.desk.noted.emit(f"{recorded.name}: {recorded.samples} samples{missing}; {recorded.ending.value}")
+        self.controller.noted.emit(f"{recorded.name}: {recorded.samples} samples{missing}; {recorded.ending.value}")
 
     def read_zero(self, stage: Stage) -> None:
         """Read what the set-up shows by itself, in the background."""
@@ -241,14 +241,16 @@ class BenchDesk(QObject):
         settings: Settings = msgspec.structs.replace(bench.settings, range_a=None)
 
         def work(should_stop: Callable[[], bool], progress: Callable[[float], None]) -> Level:
-            station = Station(bench.resource, guard_v=bench.guard_v)
+            station = InstrumentConnection(bench.resource, guard_v=bench.guard_v)
             try:
                 station.instrument.reset()
                 return read_level(station, settings, should_stop=should_stop, progress=progress)
             finally:
                 station.close()
 
-        self.desk.work("zero", f"reading with {stage.name}", work, lambda level: self.zeroed.emit(stage.name, level))
+        self.controller.work(
+            "zero", f"reading with {stage.name}", work, lambda level: self.zeroed.emit(stage.name, level)
+        )
 
     def close(self) -> None:
         """End the recording and keep it, and close the console."""

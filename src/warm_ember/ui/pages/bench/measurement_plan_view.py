@@ -13,8 +13,8 @@ from warm_ember.bench.description import InstrumentDescription
 from warm_ember.bench.planning import Expectation, PlannedCapture, plan_capture
 from warm_ember.errors import BadArgumentError
 from warm_ember.ui.look.label import Label, tip
-from warm_ember.ui.look.marked import draw_marked
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.rich_text import draw_rich_text
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.units import duration_text, quantity_text
 
@@ -38,7 +38,7 @@ _DECADES = 9
 class _Outcome(QWidget):
     """What to set, and what that means."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.look = look
         self.planned: PlannedCapture | None = None
@@ -51,28 +51,30 @@ class _Outcome(QWidget):
             return
         painter = QPainter(self)
         px, theme, look = self.look.px, self.look.theme, self.look
-        resolved = quantity_text(plan.resolved_a, "A").marked if plan.resolved_a is not None else "not known"
+        resolved = quantity_text(plan.resolved_a, "A").rich if plan.resolved_a is not None else "not known"
         rows = (
-            ("interval", duration_text(plan.interval_s).marked, quantity_text(1 / plan.interval_s, "S/s").marked),
-            ("length", duration_text(plan.duration_s).marked, "three whole cycles"),
+            ("interval", duration_text(plan.interval_s).rich, quantity_text(1 / plan.interval_s, "S/s").rich),
+            ("length", duration_text(plan.duration_s).rich, "three whole cycles"),
             ("range", plan.range_words, ""),
-            ("size on disk", quantity_text(plan.size_bytes, "B").marked, quantity_text(plan.samples, "S").marked),
-            ("lost in the shunt", quantity_text(plan.burden_v, "V").marked, "at the peak"),
-            ("droop", quantity_text(plan.droop_v, "V").marked, "in the shortest event"),
+            ("size on disk", quantity_text(plan.size_bytes, "B").rich, quantity_text(plan.samples, "S").rich),
+            ("lost in the shunt", quantity_text(plan.burden_v, "V").rich, "at the peak"),
+            ("droop", quantity_text(plan.droop_v, "V").rich, "in the shortest event"),
             (
                 "time constant",
-                duration_text(plan.time_constant_s).marked if plan.time_constant_s else "none",
+                duration_text(plan.time_constant_s).rich if plan.time_constant_s else "none",
                 "shunt and capacitors",
             ),
             ("resolved", resolved, "no zero set"),
         )
         for index, (name, figure, note) in enumerate(rows):
             y = px(28) * index
-            draw_marked(painter, QRectF(0, y, px(116), px(26)), name, look)
+            draw_rich_text(painter, QRectF(0, y, px(116), px(26)), name, look)
             box = QRectF(px(116), y, px(170) if not note else px(76), px(26))
-            draw_marked(painter, box, figure, look, dim=theme.ink)
+            draw_rich_text(painter, box, figure, look, dim=theme.ink)
             note_box = QRectF(box.right(), y, self.width() - box.right() - px(4), px(26))
-            draw_marked(painter, note_box, note, look, size="small", dim=theme.faint, align=Qt.AlignmentFlag.AlignRight)
+            draw_rich_text(
+                painter, note_box, note, look, size="small", dim=theme.faint, align=Qt.AlignmentFlag.AlignRight
+            )
             painter.setPen(theme.rule)
             painter.drawLine(0, y + px(27), self.width(), y + px(27))
         painter.end()
@@ -81,7 +83,7 @@ class _Outcome(QWidget):
 class _Reach(QWidget):
     """From nanoamperes to amperes: what the instrument reads in which range, and where floor and peak are expected."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.look = look
         self.expectation = Expectation()
@@ -102,7 +104,7 @@ class _Reach(QWidget):
         for decade in range(_DECADES):
             current_a = _LOW_A * 10**decade
             box = QRectF(self._x(current_a), axis.bottom() + px(2), px(60), px(16))
-            draw_marked(painter, box, quantity_text(current_a, "A", 1).marked, look, size="small")
+            draw_rich_text(painter, box, quantity_text(current_a, "A", 1).rich, look, size="small")
         self._paint_mark(painter, self.expectation.floor_a, "floor", axis)
         self._paint_mark(painter, self.expectation.peak_a, "peak", axis)
         for index, (least_a, full_a, words) in enumerate(self.spans):
@@ -111,7 +113,7 @@ class _Reach(QWidget):
             painter.fillRect(bar, theme.raised)
             painter.setPen(theme.rule)
             painter.drawRect(bar)
-            draw_marked(painter, bar.adjusted(px(6), 0, 0, 0), words, look, size="small")
+            draw_rich_text(painter, bar.adjusted(px(6), 0, 0, 0), words, look, size="small")
         painter.end()
 
     def _paint_mark(self, painter: QPainter, current_a: float, words: str, axis: QRectF) -> None:
@@ -120,8 +122,8 @@ class _Reach(QWidget):
         painter.drawLine(QPointF(x, px(6)), QPointF(x, self.height()))
         left = min(x + px(5), self.width() - px(130))
         box = QRectF(left, px(4), px(130), px(16))
-        text = f"{words} {quantity_text(current_a, 'A').marked}"
-        draw_marked(painter, box, text, self.look, size="small", ink=self.look.theme.mark, dim=self.look.theme.mark)
+        text = f"{words} {quantity_text(current_a, 'A').rich}"
+        draw_rich_text(painter, box, text, self.look, size="small", ink=self.look.theme.mark, dim=self.look.theme.mark)
 
 
 class PlanView(QWidget):
@@ -135,7 +137,7 @@ class PlanView(QWidget):
 
     taken = Signal(object)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.look = look
         self.expectation = Expectation()
@@ -219,10 +221,10 @@ class PlanView(QWidget):
         if wanted.shunt_ohm:
             scale = wanted.gain * wanted.shunt_ohm
             full_a = wanted.full_v / scale
-            return ((wanted.step_v / scale, full_a, f"own shunt, to {quantity_text(full_a, 'A').marked}"),)
+            return ((wanted.step_v / scale, full_a, f"own shunt, to {quantity_text(full_a, 'A').rich}"),)
         ranges = self.known.ranges if self.known is not None else ()
         return tuple(
-            (max(one.offset_a, one.step_a), one.full_a, f"range to {quantity_text(one.full_a, 'A').marked}")
+            (max(one.offset_a, one.step_a), one.full_a, f"range to {quantity_text(one.full_a, 'A').rich}")
             for one in ranges
         )
 
@@ -237,7 +239,7 @@ class PlanView(QWidget):
             self.taken.emit(self.outcome.planned)
 
     def sentence(self) -> str:
-        """Return what the plan says, marked."""
+        """Return what the plan says, as rich text."""
         planned = self.outcome.planned
         if planned is None:
             return "These expectations contradict each other."
@@ -246,6 +248,6 @@ class PlanView(QWidget):
             f"**{unseen}** {'thing' if unseen == 1 else 'things'} to know first" if unseen else "all of it can be seen"
         )
         return (
-            f"Record {duration_text(planned.duration_s).marked} each {duration_text(planned.interval_s).marked}: "
-            f"{quantity_text(planned.size_bytes, 'B').marked}, {tail}."
+            f"Record {duration_text(planned.duration_s).rich} each {duration_text(planned.interval_s).rich}: "
+            f"{quantity_text(planned.size_bytes, 'B').rich}, {tail}."
         )

@@ -34,19 +34,19 @@ from warm_ember.session.recovering import (
 from warm_ember.session.results import RunResults
 from warm_ember.signal.stretch import read_stretch
 from warm_ember.store import recording_file
-from warm_ember.ui.desk import Desk
 from warm_ember.ui.lanes.stack import LaneStack
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.label import Label
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.base import Page
 from warm_ember.ui.pages.bench.console_panel import ConsolePanel
-from warm_ember.ui.pages.bench.controller import BenchDesk
+from warm_ember.ui.pages.bench.controller import BenchController
 from warm_ember.ui.pages.bench.measurement_plan_view import PlanView
 from warm_ember.ui.pages.bench.recipe_panel import RecipePanel, size_text
 from warm_ember.ui.pages.bench.record_strip import RecordStrip
 from warm_ember.ui.pages.bench.wiring_panel import WiringPanel
 from warm_ember.ui.pages.bench.zero_view import ZeroView
+from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.link_figure import LinkFigure
 from warm_ember.ui.widgets.switches import Switch
 from warm_ember.units import duration_text, quantity_text
@@ -65,9 +65,9 @@ class BenchPage(Page):
 
     title = "Bench"
 
-    def __init__(self, desk: Desk, look: Look) -> None:
-        super().__init__(desk, look)
-        self.bench_desk = BenchDesk(desk)
+    def __init__(self, controller: ProjectController, look: Appearance) -> None:
+        super().__init__(controller, look)
+        self.bench_controller = BenchController(controller)
         self.results: RunResults | None = None
         self._quietest: tuple[str, float] | None = None
         self._live: LiveRun | None = None
@@ -139,7 +139,7 @@ class BenchPage(Page):
         self.recovery.hide()
 
     def _connect(self) -> None:
-        desk, bench = self.desk, self.bench_desk
+        controller, bench = self.controller, self.bench_controller
         for panel in (self.wiring, self.recipe, self.zero):
             panel.changed.connect(self._on_edit)
         self.recipe.find_asked.connect(bench.find)
@@ -154,8 +154,8 @@ class BenchPage(Page):
         bench.line_came.connect(self.console.add_line)
         bench.said.connect(self._on_said)
         bench.changed.connect(self._on_bench_changed)
-        desk.project_changed.connect(self.show_bench)
-        desk.session_changed.connect(self._on_session)
+        controller.project_changed.connect(self.show_bench)
+        controller.session_changed.connect(self._on_session)
         self.stack.current.bracket_drawn.connect(self._read_stretch)
         self.stack.installEventFilter(self)
         for lane in self.stack.lanes:
@@ -180,15 +180,15 @@ class BenchPage(Page):
         self._fit()
         for side in (self.wiring, self._right):
             side.setFixedWidth(self.look.px(_SIDE))
-        console = self.bench_desk.console
+        console = self.bench_controller.console
         self.console.show_lines(list(console.lines) if console is not None else [])
 
     def _make_actions(self) -> None:
         self._actions = []
         for text, keys, slot in (
-            ("Mark this moment", "M", self.bench_desk.mark),
+            ("Mark this moment", "M", self.bench_controller.mark),
             ("Follow the recording", "End", self.follow),
-            ("Find instruments", "Ctrl+F", self.bench_desk.find),
+            ("Find instruments", "Ctrl+F", self.bench_controller.find),
             ("Type to the target", "Ctrl+K", self.console.focus_field),
             ("Save as recipe", "Ctrl+Shift+S", self.recipe.ask_name),
             ("Record view", "R", partial(self.show_view, "record")),
@@ -221,33 +221,33 @@ class BenchPage(Page):
         """Open a view of the page."""
         self._stacked.setCurrentWidget(self.views[name])
         self._fit()
-        self.headline_changed.emit()
+        self.header_changed.emit()
 
     def take_focus(self) -> None:
         self.stack.current.setFocus()
 
     def _on_edit(self, what: str, fields: dict[str, object]) -> None:
-        self.bench_desk.change(what, **fields)
+        self.bench_controller.change(what, **fields)
 
     def record_or_stop(self) -> None:
         """Start recording by the recipe, or stop."""
-        if self.bench_desk.is_recording:
-            self.bench_desk.stop()
+        if self.bench_controller.is_recording:
+            self.bench_controller.stop()
             return
-        if self.desk.session is None:
-            self.desk.troubled.emit("Open a project first, or begin one with Ctrl+N.")
+        if self.controller.session is None:
+            self.controller.troubled.emit("Open a project first, or begin one with Ctrl+N.")
             return
         try:
             recipe = self.recipe.recipe()
         except BadArgumentError as error:
-            self.desk.troubled.emit(error.one_line)
+            self.controller.troubled.emit(error.one_line)
             return
         self.show_view("record")
         self._follows, self._doing = True, ""
-        self.bench_desk.start(recipe=recipe)
+        self.bench_controller.start(recipe=recipe)
 
     def _take_plan(self, planned: PlannedCapture) -> None:
-        self.bench_desk.change_settings(
+        self.bench_controller.change_settings(
             "settings from the plan",
             interval_s=planned.interval_s,
             duration_s=planned.duration_s,
@@ -257,17 +257,17 @@ class BenchPage(Page):
 
     def _on_zeroed(self, name: str, level: object) -> None:
         self.zero.take_level(name, level)  # type: ignore[arg-type]
-        self.headline_changed.emit()
+        self.header_changed.emit()
 
     def _on_said(self, words: str) -> None:
         self._doing = words
         self._show_strip()
 
     def _on_session(self) -> None:
-        self.bench_desk.close_console()
+        self.bench_controller.close_console()
         self.console.lines.clear()
         self.zero.levels.clear()
-        session = self.desk.session
+        session = self.controller.session
         self._interrupted = interrupted_recordings(session) if session is not None else ()
         self._show_recovery()
         if session is not None:
@@ -282,11 +282,13 @@ class BenchPage(Page):
             name = recording_file.name_of(self._interrupted[0])
             more = f", and {len(self._interrupted) - 1} more" if len(self._interrupted) > 1 else ""
             self.recovery_words.setText(f"“{name}” was being recorded when the program ended{more}.")
-            self.desk.noted.emit(f"“{name}” was being recorded when the program ended: recover it on the Bench page.")
+            self.controller.noted.emit(
+                f"“{name}” was being recorded when the program ended: recover it on the Bench page."
+            )
 
     def recover(self) -> None:
         """Make a run of the first interrupted recording."""
-        session = self.desk.session
+        session = self.controller.session
         if session is None or not self._interrupted:
             return
         partial_file = self._interrupted[0]
@@ -295,30 +297,32 @@ class BenchPage(Page):
             try:
                 adopt_recovered(session, recovered)
             except WarmEmberError as error:
-                self.desk.troubled.emit(error.one_line)
-            (self.desk.troubled if recovered.problem else self.desk.noted).emit(
+                self.controller.troubled.emit(error.one_line)
+            (self.controller.troubled if recovered.problem else self.controller.noted).emit(
                 recovered.sentence[:1].upper() + recovered.sentence[1:] + "."
             )
             self._interrupted = interrupted_recordings(session)
             self._show_recovery()
-            self.desk.show_new_run()
+            self.controller.show_new_run()
 
-        self.desk.work("recover", "recovering a recording", lambda _s, _p: recover_file(session, partial_file), done)
+        self.controller.work(
+            "recover", "recovering a recording", lambda _s, _p: recover_file(session, partial_file), done
+        )
 
     def discard_interrupted(self) -> None:
         """Throw the first interrupted recording away."""
-        session = self.desk.session
+        session = self.controller.session
         if session is None or not self._interrupted:
             return
         try:
             discard_recording(session, recording_file.name_of(self._interrupted[0]))
         except WarmEmberError as error:
-            self.desk.troubled.emit(error.one_line)
+            self.controller.troubled.emit(error.one_line)
         self._interrupted = interrupted_recordings(session)
         self._show_recovery()
 
     def _on_bench_changed(self) -> None:
-        recording = self.bench_desk.is_recording
+        recording = self.bench_controller.is_recording
         if recording and not self._frames.isActive():
             self._frames.start()
         elif not recording:
@@ -333,7 +337,7 @@ class BenchPage(Page):
 
     def show_frame(self) -> None:
         """Show the recording as it is now."""
-        live = self.bench_desk.live_run()
+        live = self.bench_controller.live_run()
         if live is not None and live is not self._live:
             self._live = live
             capture = live.capture
@@ -351,18 +355,18 @@ class BenchPage(Page):
             latest = self._live.latest(_NOW_S) if self._live is not None else None
             self.wiring.show_now(latest.mean_a if latest is not None else None)
             self._show_strip()
-            self.headline_changed.emit()
+            self.header_changed.emit()
 
     def _show_strip(self) -> None:
-        session = self.desk.session
+        session = self.controller.session
         folder = session.folder.captures if session is not None else None
-        recording = self.bench_desk.is_recording
-        settings = self.desk.project.bench.settings
+        recording = self.bench_controller.is_recording
+        settings = self.controller.project.bench.settings
         length = f"{duration_text(settings.duration_s)}" if settings.duration_s is not None else "until it is stopped"
-        rate = quantity_text(1 / settings.interval_s, "S/s").marked
-        self.strip.figures.size_words = size_text(settings, self.bench_desk.description, marked=True)
+        rate = quantity_text(1 / settings.interval_s, "S/s").rich
+        self.strip.figures.size_words = size_text(settings, self.bench_controller.description, rich=True)
         self.strip.figures.idle = f"Records {length} at {rate}" if session is not None else "no project"
-        self.strip.show_recorder(self.bench_desk.recorder, folder, recording=recording, doing=self._doing)
+        self.strip.show_recorder(self.bench_controller.recorder, folder, recording=recording, doing=self._doing)
 
     def _show_idle(self) -> None:
         """Show the run that is open while nothing is recorded."""
@@ -384,22 +388,22 @@ class BenchPage(Page):
 
     def show_bench(self) -> None:
         """Show the bench of the project."""
-        bench = self.desk.project.bench
-        self.bench_desk.look_up()
-        known = self.bench_desk.description
+        bench = self.controller.project.bench
+        self.bench_controller.look_up()
+        known = self.bench_controller.description
         burden_ohm = known.burden_ohm if known is not None else None
         peak_a = self.results.whole.max_a if self.results is not None and self.results.whole.max_a else 0.1
         self.wiring.show_bench(bench, peak_a=peak_a, quietest=self._quietest, burden_ohm=burden_ohm)
         means = dict(self.results.state_means) if self.results is not None else {}
         self.console.show_bench(bench.console, bench.patterns, means)
-        identity = next((one.identity for one in self.bench_desk.found if one.resource == bench.resource), "")
+        identity = next((one.identity for one in self.bench_controller.found if one.resource == bench.resource), "")
         self.recipe.show_bench(bench, known, identity)
         self.zero.show_bench(bench)
         if self._quietest is not None:
             self.plan.expect(self._quietest[1], peak_a)
         self.plan.show_known(known)
         self._show_strip()
-        self.headline_changed.emit()
+        self.header_changed.emit()
 
     def _read_stretch(self, from_s: float, to_s: float) -> None:
         """Say what a stretch of the recording reads."""
@@ -408,7 +412,7 @@ class BenchPage(Page):
             return
         reading = read_stretch(shown.capture.current, from_s, min(to_s, shown.capture.duration_s))
         words = f"{duration_text(reading.length_s)}: {quantity_text(reading.mean_a, 'A')} on average"
-        self.desk.noted.emit(
+        self.controller.noted.emit(
             f"{words}, {quantity_text(reading.charge_c, 'C')}, {quantity_text(reading.max_a, 'A')} at most"
         )
 
@@ -420,29 +424,29 @@ class BenchPage(Page):
         if self._live is not None:
             reading = self._live.reading()
             if reading is not None and reading.mean_a is not None:
-                mean, peak = (quantity_text(value, "A").marked for value in (reading.mean_a, reading.max_a))
-                charge = quantity_text(reading.charge_c, "C").marked
+                mean, peak = (quantity_text(value, "A").rich for value in (reading.mean_a, reading.max_a))
+                charge = quantity_text(reading.charge_c, "C").rich
                 return f"Recording {self._live.file.path.stem}: {mean} on average, {peak} at most, {charge} so far."
-        if self.bench_desk.is_recording:
+        if self.bench_controller.is_recording:
             return f"Getting ready: {self._doing or 'opening the instrument'}."
         return self._set_up_sentence()
 
     def _set_up_sentence(self) -> str:
-        bench = self.desk.project.bench
+        bench = self.controller.project.bench
         added = added_by(bench)
         if not added.added_a:
             return "Nothing is said to hang on the rail beside the target."
-        stays = quantity_text(added.stays_a, "A").marked if added.stays_a else "**nothing**"
-        subtracted = quantity_text(added.subtracted_a, "A").marked if added.subtracted_a else "**nothing**"
-        text = f"The set-up adds {quantity_text(added.added_a, 'A').marked}, {subtracted} is subtracted: {stays} stays"
+        stays = quantity_text(added.stays_a, "A").rich if added.stays_a else "**nothing**"
+        subtracted = quantity_text(added.subtracted_a, "A").rich if added.subtracted_a else "**nothing**"
+        text = f"The set-up adds {quantity_text(added.added_a, 'A').rich}, {subtracted} is subtracted: {stays} stays"
         share = added.share_of(self._quietest[1]) if self._quietest else None
         if share and self._quietest:
             text += f", **{100 * share:.2g}** % of {self._quietest[0]}"
         return text + "."
 
     def warning(self) -> str:
-        bench = self.desk.project.bench
-        recorder = self.bench_desk.recorder
+        bench = self.controller.project.bench
+        recorder = self.bench_controller.recorder
         if recorder is not None and recorder.missing:
             return f"**{recorder.missing}** samples lost"
         added = added_by(bench)
@@ -455,9 +459,9 @@ class BenchPage(Page):
 
     def switches(self) -> tuple[Switch, ...]:
         views = Switch("View", tuple(self.views), self.view, self.show_view)
-        bench = self.desk.project.bench
+        bench = self.controller.project.bench
         present = [one for one in bench.attached if one.present]
-        if not present or self.bench_desk.is_recording:
+        if not present or self.bench_controller.is_recording:
             return (views,)
         subtracted = [one for one in present if one.subtracted]
         chosen = "none" if not subtracted else "all known" if len(subtracted) == len(present) else "some"
@@ -469,20 +473,20 @@ class BenchPage(Page):
             return
         attached = tuple(
             msgspec.structs.replace(one, subtracted=one.present and option == "all known")
-            for one in self.desk.project.bench.attached
+            for one in self.controller.project.bench.attached
         )
-        self.bench_desk.change(f"subtract {option}", attached=attached)
+        self.bench_controller.change(f"subtract {option}", attached=attached)
 
     def link(self) -> LinkFigure:
-        bench = self.desk.project.bench
-        recorder = self.bench_desk.recorder
-        if self.bench_desk.is_recording:
+        bench = self.controller.project.bench
+        recorder = self.bench_controller.recorder
+        if self.bench_controller.is_recording:
             done_s = recorder.samples * recorder.job.settings.interval_s if recorder is not None else 0.0
             name = recorder.job.path.stem if recorder is not None else ""
-            return LinkFigure(duration_text(done_s).marked, f"recording {name}", self.warning().replace("**", ""))
+            return LinkFigure(duration_text(done_s).rich, f"recording {name}", self.warning().replace("**", ""))
         settings = bench.settings
-        voltage = quantity_text(settings.voltage_v, "V").marked if settings.voltage_v is not None else "–"
-        known = self.bench_desk.description
+        voltage = quantity_text(settings.voltage_v, "V").rich if settings.voltage_v is not None else "–"
+        known = self.bench_controller.description
         name = known.name if known is not None else "no instrument yet" if not bench.resource else "not asked yet"
         rate = quantity_text(1 / settings.interval_s, "S/s")
         return LinkFigure(voltage, f"{rate}, {name}", self.warning().replace("**", ""))

@@ -24,7 +24,7 @@ from warm_ember.bench.recipe_text import steps_from_text, text_of_steps
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.bench import Bench, Power, Recipe, Settings, Step, Take, TriggerSource
 from warm_ember.ui.look.label import Label, tip
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.units import quantity_text
 
@@ -55,7 +55,7 @@ class RecipePanel(QWidget):
     find_asked = Signal()
     marked = Signal()
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.look = look
         self._bench = Bench()
@@ -340,12 +340,12 @@ class RecipePanel(QWidget):
         self.save.setVisible(not locked)
 
 
-def size_text(settings: Settings, known: InstrumentDescription | None, *, marked: bool = False) -> str:
-    """Say how many samples a recording takes and how large it gets; marked, its size alone."""
+def size_text(settings: Settings, known: InstrumentDescription | None, *, rich: bool = False) -> str:
+    """Say how many samples a recording takes and how large it gets; as rich text its size alone."""
     each = bytes_per_sample(known)
     if settings.duration_s is None:
         hourly = quantity_text(each / settings.interval_s * 3600, "B")
-        return f"{hourly.marked if marked else hourly} an hour"
+        return f"{hourly.rich if rich else hourly} an hour"
     samples = settings.duration_s / settings.interval_s
     size = quantity_text(samples * each, "B")
-    return size.marked if marked else f"{quantity_text(samples, 'S')}, {size}"
+    return size.rich if rich else f"{quantity_text(samples, 'S')}, {size}"

@@ -10,8 +10,8 @@ from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QWidget
 
 from warm_ember.bench.recorder import Recorder
 from warm_ember.store.room import room_left
-from warm_ember.ui.look.marked import draw_marked
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.rich_text import draw_rich_text
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import duration_text, quantity_text
 
 KEY = "F9"
@@ -21,7 +21,7 @@ _COLUMNS = 3
 class RecordKey(QAbstractButton):
     """The one large key: inverted ink, a disc to record and a square to stop."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self._look = look
         self.is_recording = False
@@ -55,16 +55,18 @@ class RecordKey(QAbstractButton):
         else:
             painter.drawEllipse(sign)
         words = QRectF(sign.right() + px(16), box.top() + px(10), box.right() - sign.right() - px(20), px(26))
-        draw_marked(painter, words, f"**{self.text()}**", self._look, size="large", ink=theme.ground, dim=theme.ground)
+        draw_rich_text(
+            painter, words, f"**{self.text()}**", self._look, size="large", ink=theme.ground, dim=theme.ground
+        )
         key = QRectF(words.left(), words.bottom(), words.width(), px(18))
-        draw_marked(painter, key, KEY, self._look, size="small", ink=theme.ground, dim=theme.ground)
+        draw_rich_text(painter, key, KEY, self._look, size="small", ink=theme.ground, dim=theme.ground)
         painter.end()
 
 
 class _Figures(QWidget):
     """How far the recording is."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.look = look
         self.recorder: Recorder | None = None
@@ -81,19 +83,19 @@ class _Figures(QWidget):
         recorder = self.recorder
         top = QRectF(0, px(6), self.width() - px(4), px(20))
         if recorder is None:
-            draw_marked(painter, top, self.doing or self.idle, look, dim=theme.ink)
+            draw_rich_text(painter, top, self.doing or self.idle, look, dim=theme.ink)
             if self.folder is not None:
                 self._paint_column(painter, 0, self.size_words, "on disk", theme.ink)
-                self._paint_column(painter, 1, quantity_text(_room(self.folder), "B").marked, "of disk left", theme.ink)
+                self._paint_column(painter, 1, quantity_text(_room(self.folder), "B").rich, "of disk left", theme.ink)
             painter.end()
             return
         interval_s = recorder.job.settings.interval_s
         done_s = recorder.samples * interval_s
         name = QRectF(top.left(), top.top(), top.width() - px(100), top.height())
-        draw_marked(painter, name, f"**{recorder.job.path.name.removesuffix('.h5')}**   {recorder.state}", look)
+        draw_rich_text(painter, name, f"**{recorder.job.path.name.removesuffix('.h5')}**   {recorder.state}", look)
         length_s = recorder.job.settings.duration_s
         ends = f"{duration_text(max(0.0, length_s - done_s))} left" if length_s is not None else "until it is stopped"
-        draw_marked(painter, top, ends, look, size="small", align=right)
+        draw_rich_text(painter, top, ends, look, size="small", align=right)
         bar = QRectF(0, px(30), self.width() - px(4), px(8))
         painter.fillRect(bar, theme.sunken)
         painter.setPen(theme.rule)
@@ -112,13 +114,13 @@ class _Figures(QWidget):
         rate = file.bytes_written / done_s if file is not None and done_s else 0.0
         columns = (
             (
-                duration_text(done_s).marked,
+                duration_text(done_s).rich,
                 f"of {duration_text(length_s)}" if length_s else f"{quantity_text(recorder.samples, 'S')}",
                 theme.ink,
             ),
             (
-                duration_text(room / rate).marked if rate else "",
-                f"disk left, {quantity_text(room, 'B').marked}",
+                duration_text(room / rate).rich if rate else "",
+                f"disk left, {quantity_text(room, 'B').rich}",
                 theme.ink,
             ),
             (
@@ -135,9 +137,9 @@ class _Figures(QWidget):
         px, width = self.look.px, self.width() / _COLUMNS
         align = Qt.AlignmentFlag.AlignRight if index == _COLUMNS - 1 else Qt.AlignmentFlag.AlignLeft
         box = QRectF(index * width, px(44), width - px(6), px(22))
-        draw_marked(painter, box, figure, self.look, size="large", ink=ink, align=align)
+        draw_rich_text(painter, box, figure, self.look, size="large", ink=ink, align=align)
         below = QRectF(box.left(), box.bottom(), box.width(), px(16))
-        draw_marked(painter, below, words, self.look, size="small", align=align)
+        draw_rich_text(painter, below, words, self.look, size="small", align=align)
 
 
 def _room(folder: Path) -> int:
@@ -148,7 +150,7 @@ def _room(folder: Path) -> int:
 class RecordStrip(QWidget):
     """The record key with its figures."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         px = look.px
         self.key = RecordKey(look)

@@ -25,9 +25,9 @@ from warm_ember.bench.wiring import Added, added_by, at_target
 from warm_ember.model.bench import Attached, Bench
 from warm_ember.model.figure import Grade
 from warm_ember.ui.look.label import Label
-from warm_ember.ui.look.marked import draw_marked
+from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.textures import FINE, texture_brush
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.units import quantity_text
 
@@ -46,7 +46,7 @@ _INDENT = 24
 class _Card(QFrame):
     """A box of the drawing with a name, a value that is typed in it, and a line of detail."""
 
-    def __init__(self, look: Look, name: str) -> None:
+    def __init__(self, look: Appearance, name: str) -> None:
         super().__init__()
         self.look = look
         self.setObjectName("card")
@@ -84,7 +84,7 @@ class _AttachedCard(_Card):
 
     changed = Signal(object, str)
 
-    def __init__(self, look: Look, one: Attached) -> None:
+    def __init__(self, look: Appearance, one: Attached) -> None:
         super().__init__(look, "")
         self._one = one
         self.name = QLineEdit()
@@ -156,7 +156,7 @@ class _AttachedCard(_Card):
 class _Left(QWidget):
     """What stays in the recordings, as a bar against the quietest state of the last run."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.look = look
         self.added: Added | None = None
@@ -172,25 +172,25 @@ class _Left(QWidget):
         right = Qt.AlignmentFlag.AlignRight
         name, floor_a = self.quietest or ("the target's floor", 0.0)
         row = QRectF(0, 0, self.width(), px(18))
-        draw_marked(painter, row, f"What is left, against {name}", look, dim=theme.ink)
+        draw_rich_text(painter, row, f"What is left, against {name}", look, dim=theme.ink)
         if floor_a:
-            draw_marked(painter, row, quantity_text(floor_a, "A").marked, look, align=right)
+            draw_rich_text(painter, row, quantity_text(floor_a, "A").rich, look, align=right)
         bar = QRectF(0, px(22), self.width() - 1, px(12))
         painter.fillRect(bar, theme.ramp.color(max(floor_a, 1e-9)) if floor_a else theme.raised)
         share = self.added.share_of(floor_a)
         stays = QRectF(bar.left(), bar.top(), bar.width() * min(1.0, share or 0.0), bar.height())
         painter.fillRect(stays, theme.ink)
         row = QRectF(0, px(38), self.width(), px(16))
-        draw_marked(painter, row, f"stays in {quantity_text(self.added.stays_a, 'A').marked}", look, size="small")
+        draw_rich_text(painter, row, f"stays in {quantity_text(self.added.stays_a, 'A').rich}", look, size="small")
         if share is not None:
-            draw_marked(painter, row, f"**{100 * share:.2g}** %", look, size="small", align=right)
+            draw_rich_text(painter, row, f"**{100 * share:.2g}** %", look, size="small", align=right)
         painter.end()
 
 
 class _Drawing(QWidget):
     """The cards, and the lines between them."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.look = look
         self.cards: list[QWidget] = []
@@ -226,7 +226,7 @@ class WiringPanel(QWidget):
 
     changed = Signal(str, object)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.look = look
         self._bench: Bench | None = None

@@ -10,7 +10,7 @@ from warm_ember.bench.zero import STAGES, Level, tool_load, zero_from
 from warm_ember.model.bench import Attached, Bench, Check
 from warm_ember.model.figure import Grade
 from warm_ember.ui.look.label import Label
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import quantity_text
 
 SET_UP = "Set-up, measured"
@@ -36,7 +36,7 @@ class ZeroView(QWidget):
     stage_asked = Signal(object)
     changed = Signal(str, object)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.look = look
         self.levels: dict[str, Level] = {}
@@ -172,10 +172,10 @@ class ZeroView(QWidget):
             self.changed.emit("checklist", {"checks": (*self._bench.checks, Check(text))})
 
     def sentence(self) -> str:
-        """Return what the zero says, marked."""
+        """Return what the zero says, as rich text."""
         zero = self._bench.zero
         done = sum(check.done for check in self._bench.checks)
         checks = f"**{done}** of **{len(self._bench.checks)}** links were looked at"
         if zero is None:
             return f"No zero is set yet; {checks}."
-        return f"The instrument reads {quantity_text(zero.offset_a, 'A').marked} by itself; {checks}."
+        return f"The instrument reads {quantity_text(zero.offset_a, 'A').rich} by itself; {checks}."

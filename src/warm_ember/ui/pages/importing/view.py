@@ -32,12 +32,12 @@ from warm_ember.session.importing import ImportRequest
 from warm_ember.session.preview import Preview, ShownColumn, preview
 from warm_ember.signal.envelope import envelope, per_column
 from warm_ember.signal.stretch import total
-from warm_ember.ui.desk import Desk
 from warm_ember.ui.lanes.current_axis import draw_pixels, paint_current_axis
 from warm_ember.ui.lanes.heat import heat_picture, log_scale
 from warm_ember.ui.look.label import Label, tip
-from warm_ember.ui.look.marked import draw_marked
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.rich_text import draw_rich_text
+from warm_ember.ui.look.theme import Appearance
+from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.figure_table import FigureTable
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.units import duration_text, percent_text, quantity_text
@@ -57,7 +57,7 @@ _RAW_ENDINGS = (".bin", ".raw", ".dat", ".f32", ".f64", ".i16")
 class BeginningPlot(QWidget):
     """A small trace of a file's beginning."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
@@ -88,9 +88,9 @@ class BeginningPlot(QWidget):
             draw_pixels(painter, plot, heat_picture(columns, scale, rows, theme, ground=np.zeros(rows, dtype=bool)))
             paint_current_axis(painter, plot, scale, look, room=px(84))
             foot = QRectF(plot.left(), plot.bottom() + px(3), plot.width(), px(16))
-            draw_marked(painter, foot, "0", look, size="small")
+            draw_rich_text(painter, foot, "0", look, size="small")
             words = f"{duration_text(length_s)}{'' if self._shown.whole else ', and more'}"
-            draw_marked(painter, foot, words, look, size="small", align=Qt.AlignmentFlag.AlignRight)
+            draw_rich_text(painter, foot, words, look, size="small", align=Qt.AlignmentFlag.AlignRight)
         painter.end()
 
 
@@ -119,11 +119,11 @@ class ImportView(QWidget):
     finished = Signal()
     changed = Signal()
 
-    def __init__(self, desk: Desk, look: Look) -> None:
+    def __init__(self, controller: ProjectController, look: Appearance) -> None:
         super().__init__()
         self.setObjectName("page")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self.desk, self.look = desk, look
+        self.controller, self.look = controller, look
         self.queue: list[ImportRequest] = []
         self.shown: Preview | None = None
         self.problem = ""
@@ -298,7 +298,7 @@ class ImportView(QWidget):
             self._show_problem(error)
             return
         path = self.queue[0].file
-        self.desk.jobs.run(
+        self.controller.jobs.run(
             "import preview",
             f"looking at {path.name}",
             lambda should_stop, _progress: preview(path, options, should_stop=should_stop),
@@ -468,16 +468,16 @@ class ImportView(QWidget):
         try:
             name = keep(self.reading or self.queue[0].file.stem, reading)
         except (OSError, BadArgumentError) as error:
-            self.desk.noted.emit(f"What was chosen could not be kept: {error}")
+            self.controller.noted.emit(f"What was chosen could not be kept: {error}")
             return
-        self.desk.noted.emit(f"Files with these columns are read like this from now on (“{name}”)")
+        self.controller.noted.emit(f"Files with these columns are read like this from now on (“{name}”)")
 
     def skip(self) -> None:
         """Leave the file out, and go on to the next."""
         self._next()
 
     def _next(self) -> None:
-        self.desk.jobs.stop("import preview")
+        self.controller.jobs.stop("import preview")
         self.queue = self.queue[1:]
         if self.queue:
             self._begin()
@@ -494,7 +494,7 @@ class ImportView(QWidget):
             super().keyPressEvent(event)
 
     def sentence(self) -> str:
-        """Return what the file would become, marked."""
+        """Return what the file would become, as rich text."""
         if not self.queue:
             return ""
         name = self.queue[0].file.name
@@ -502,11 +502,11 @@ class ImportView(QWidget):
             return f"{name} cannot be read like this." if self.problem else f"Looking at {name} …"
         series, shown = self.shown.beginning, self.shown
         mean = total(series, 0, series.samples)
-        rate = quantity_text(1 / shown.interval_s, "S/s").marked
-        average = quantity_text(mean.total / mean.count if mean.count else None, "A").marked
-        length = duration_text(series.samples * shown.interval_s).marked
+        rate = quantity_text(1 / shown.interval_s, "S/s").rich
+        average = quantity_text(mean.total / mean.count if mean.count else None, "A").rich
+        length = duration_text(series.samples * shown.interval_s).rich
         part = f"its {length}" if shown.whole else f"the first {length}"
-        missing = f", {percent_text(shown.missing / series.samples).marked} missing" if shown.missing else ""
+        missing = f", {percent_text(shown.missing / series.samples).rich} missing" if shown.missing else ""
         return f"{name} holds {rate}; {part} draw {average} on average{missing}."
 
     def warning(self) -> str:

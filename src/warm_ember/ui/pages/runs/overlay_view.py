@@ -13,9 +13,9 @@ from warm_ember.signal.fold import Fold
 from warm_ember.ui.lanes.current_axis import paint_current_axis
 from warm_ember.ui.lanes.flags import tick_step
 from warm_ember.ui.lanes.heat import CurrentScale, heat_picture, log_scale
-from warm_ember.ui.look.marked import draw_chip, draw_marked, width_of
+from warm_ember.ui.look.rich_text import draw_chip, draw_rich_text, width_of
 from warm_ember.ui.look.textures import FINE, texture_brush
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import duration_text, quantity_text
 
 MODES = ("state", "time", "cycle", "charge")
@@ -27,7 +27,7 @@ _BEFORE = 0.15
 class Overlay(QWidget):
     """Two runs, one over the other on one axis of time."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
@@ -77,11 +77,11 @@ class Overlay(QWidget):
         painter.fillRect(self.rect(), theme.ground)
         painter.setPen(theme.rule)
         painter.drawLine(QPointF(self.width() - 0.5, 0), QPointF(self.width() - 0.5, self.height()))
-        draw_marked(painter, QRectF(px(16), px(6), px(400), px(18)), self._title(), look, dim=theme.ink)
+        draw_rich_text(painter, QRectF(px(16), px(6), px(400), px(18)), self._title(), look, dim=theme.ink)
         plot = QRectF(px(96), px(32), self.width() - px(104), self.height() - px(64))
         shown, span_s = self._shown(max(1, int(plot.width())))
         if not shown:
-            draw_marked(painter, QRectF(px(16), px(32), px(400), px(18)), self._missing(), look)
+            draw_rich_text(painter, QRectF(px(16), px(32), px(400), px(18)), self._missing(), look)
             painter.end()
             return
         painter.fillRect(plot, theme.sunken)
@@ -167,7 +167,7 @@ class Overlay(QWidget):
             painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
             words = str(quantity_text(most_c * part / 4, "C")) if part else "0"
             box = QRectF(0, y - px(9), plot.left() - px(8), px(18))
-            draw_marked(painter, box, words, look, size="small", align=_RIGHT)
+            draw_rich_text(painter, box, words, look, size="small", align=_RIGHT)
         for charges, columns, letter in sums:
             known = np.flatnonzero(~np.isnan(columns.mean))
             points = [
@@ -236,7 +236,7 @@ class Overlay(QWidget):
             painter.setPen(theme.grid)
             painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
             words = "start" if index == 0 else str(duration_text(index * step, 2))
-            draw_marked(
+            draw_rich_text(
                 painter,
                 QRectF(x - px(50), plot.bottom() + px(4), px(100), px(16)),
                 words,
@@ -253,6 +253,6 @@ class Overlay(QWidget):
                 continue
             width = min(width_of(self._look, results.run.name, "small") + px(2), px(_LONGEST_NAME))
             box = QRectF(x - width, px(6), width, px(18))
-            draw_marked(painter, box, results.run.name, self._look, size="small", align=_RIGHT)
+            draw_rich_text(painter, box, results.run.name, self._look, size="small", align=_RIGHT)
             draw_chip(painter, QRectF(box.left() - px(20), px(8), px(16), px(14)), letter, self._look)
             x = box.left() - px(34)

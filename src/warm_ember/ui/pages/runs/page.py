@@ -17,12 +17,12 @@ from warm_ember.session.results import RunResults
 from warm_ember.session.tuning_results import Comparison, changes_ahead
 from warm_ember.signal.fold import Fold
 from warm_ember.signal.series import ShouldStop
-from warm_ember.tuning.difference import Difference, Side, by_state
-from warm_ember.ui.desk import Desk
-from warm_ember.ui.look.theme import Look
+from warm_ember.tuning.difference import ComparedRun, Difference, by_state
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.base import Page
 from warm_ember.ui.pages.runs.overlay_view import MODES, Overlay
-from warm_ember.ui.pages.runs.run_history_chart import Ladder, plan_rung, rungs
+from warm_ember.ui.pages.runs.run_history_chart import RunHistoryChart, history_rows, plan_rung
+from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.claim_edit import ClaimLine
 from warm_ember.ui.widgets.difference_table import DifferenceTable, Sum, micro
 from warm_ember.ui.widgets.link_figure import LinkFigure
@@ -43,14 +43,14 @@ class RunsPage(Page):
     shows_all_runs = True
     run_asked = Signal(str)
 
-    def __init__(self, desk: Desk, look: Look) -> None:
-        super().__init__(desk, look)
+    def __init__(self, controller: ProjectController, look: Appearance) -> None:
+        super().__init__(controller, look)
         self.results: RunResults | None = None
         self.found: dict[str, RunResults] = {}
         self.first, self.second = "", ""
         self.one_state = False
         self.rows: tuple[Difference, ...] = ()
-        self.ladder = Ladder(look)
+        self.history = RunHistoryChart(look)
         self.table = DifferenceTable(look)
         self.overlay = Overlay(look)
         self.claim = ClaimLine(look)
@@ -60,15 +60,15 @@ class RunsPage(Page):
         self._compared_key: object = None
         self._build()
         self.claim.asked.connect(self._on_claim)
-        self.ladder.picked.connect(self._on_picked)
-        self.ladder.run_asked.connect(self.run_asked)
+        self.history.picked.connect(self._on_picked)
+        self.history.run_asked.connect(self.run_asked)
         self._actions = self._make_actions()
 
     def _build(self) -> None:
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
-        layout.addWidget(self.ladder, 6)
+        layout.addWidget(self.history, 6)
         below = QWidget()
         row = QHBoxLayout(below)
         row.setContentsMargins(0, 0, 0, 0)
@@ -108,7 +108,7 @@ class RunsPage(Page):
     def show_runs(self, found: dict[str, RunResults]) -> None:
         """Show the results of all runs."""
         self.found = found
-        if self.desk.project.run(self.first) is None:
+        if self.controller.project.run(self.first) is None:
             self.first = self._run_before(self.second)
         self.planned = None
         self._show()
@@ -116,9 +116,11 @@ class RunsPage(Page):
 
     def _plan(self) -> None:
         """Predict what the plan makes of the last step, in the background: it is the next rung."""
-        session = self.desk.session
-        steps = [run.name for run in self.desk.project.runs if run.kind is RunKind.STEP and run.name in self.found]
-        if session is None or not steps or not changes_ahead(self.desk.project, steps[-1]):
+        session = self.controller.session
+        steps = [
+            run.name for run in self.controller.project.runs if run.kind is RunKind.STEP and run.name in self.found
+        ]
+        if session is None or not steps or not changes_ahead(self.controller.project, steps[-1]):
             return
         project, name = session.project, steps[-1]
         count = len(changes_ahead(project, name))
@@ -127,7 +129,7 @@ class RunsPage(Page):
             mean_a, life_s = session.tuning.ahead(project, name, should_stop)
             return count, mean_a, life_s
 
-        self.desk.work("next rung", "predicting the next rung", work, self._on_planned)
+        self.controller.work("next rung", "predicting the next rung", work, self._on_planned)
 
     def _on_planned(self, planned: tuple[int, float, float]) -> None:
         self.planned = planned
@@ -135,11 +137,11 @@ class RunsPage(Page):
 
     def _run_before(self, name: str) -> str:
         """Return the step before a run, or the first other run."""
-        names = [run.name for run in self.desk.project.runs]
+        names = [run.name for run in self.controller.project.runs]
         if name not in names:
             return ""
         at = names.index(name)
-        steps = [r.name for r in self.desk.project.runs[:at] if r.kind is RunKind.STEP]
+        steps = [r.name for r in self.controller.project.runs[:at] if r.kind is RunKind.STEP]
         return steps[-1] if steps else next((n for n in names if n != name), "")
 
     def _on_picked(self, name: str, as_first: bool) -> None:
@@ -155,24 +157,24 @@ class RunsPage(Page):
         first, second = self.found.get(self.first), self.found.get(self.second)
         self.rows = ()
         if first is not None and second is not None:
-            sides = [Side(one.by_state, one.ledger, one.load) for one in (first, second)]
+            sides = [ComparedRun(one.by_state, one.ledger, one.load) for one in (first, second)]
             self.rows = by_state(*sides)
         state = self._main_state()
         life = self.results.life if self.results is not None else None
         shown = state if self.one_state else ""
-        ladder = rungs(self.desk.project.runs, self.found, shown)
-        if self.planned is not None and ladder and not shown:
-            last = [rung for rung in ladder if rung.run.kind is RunKind.STEP][-1:]
-            ladder += [plan_rung(*self.planned, one.mean_a) for one in last]
-        self.ladder.show_rungs(ladder, life.budget_a if life else None, life.target_s if life else None, shown)
-        self.ladder.pick(self.first, self.second)
+        history = history_rows(self.controller.project.runs, self.found, shown)
+        if self.planned is not None and history and not shown:
+            last = [rung for rung in history if rung.run.kind is RunKind.STEP][-1:]
+            history += [plan_rung(*self.planned, one.mean_a) for one in last]
+        self.history.show_rungs(history, life.budget_a if life else None, life.target_s if life else None, shown)
+        self.history.pick(self.first, self.second)
         self._show_table(first, second)
         self.overlay.show_runs(first, second, state)
         self._compare(first, second)
         self._show_folds(first, second)
         if self.claim.claim:
             self._on_claim(self.claim.claim)
-        self.headline_changed.emit()
+        self.header_changed.emit()
 
     def _show_table(self, first: RunResults | None, second: RunResults | None) -> None:
         """Show what changed by state, by source of wakes, or by activity."""
@@ -201,16 +203,16 @@ class RunsPage(Page):
 
     def _compare(self, first: RunResults | None, second: RunResults | None) -> None:
         """Compare in the background what takes longer than the states."""
-        session = self.desk.session
+        session = self.controller.session
         key = None if first is None or second is None else (first.load, second.load)
         if key == self._compared_key:
             return
         self._compared_key, self.compared = key, None
-        self.desk.jobs.stop("compare")
+        self.controller.jobs.stop("compare")
         if session is None or first is None or second is None:
             return
         project, names = session.project, (first.run.name, second.run.name)
-        self.desk.work(
+        self.controller.work(
             "compare",
             f"comparing {names[0]} and {names[1]}",
             lambda should_stop, _progress: session.tuning.compare(project, *names, should_stop),
@@ -223,7 +225,7 @@ class RunsPage(Page):
 
     def _show_folds(self, first: RunResults | None, second: RunResults | None) -> None:
         """Fold both runs in the background, when their cycles are to be seen."""
-        session = self.desk.session
+        session = self.controller.session
         runs = [run for run in (first, second) if run is not None]
         if self.overlay.mode != "cycle" or session is None or not runs:
             return
@@ -236,15 +238,15 @@ class RunsPage(Page):
                     folds[run.run.name] = session.results.fold(project, run.run.name, run.fold_plan, should_stop)
             return folds
 
-        self.desk.work("folds", "folding both runs", work, self.overlay.show_folds)
+        self.controller.work("folds", "folding both runs", work, self.overlay.show_folds)
 
     def _on_claim(self, text: str) -> None:
-        session = self.desk.session
+        session = self.controller.session
         self.claim.show_verdict(None)
         if not text or session is None or not self.first or not self.second:
             return
         project, first, second = session.project, self.first, self.second
-        self.desk.work(
+        self.controller.work(
             "claim on runs",
             "checking a claim",
             lambda should_stop, _progress: session.tuning.claim(project, text, first, second, should_stop),
@@ -261,34 +263,34 @@ class RunsPage(Page):
 
     def rename_run(self) -> None:
         """Ask for run B's title."""
-        run = self.desk.project.run(self.second)
+        run = self.controller.project.run(self.second)
         if run is None:
             return
         title, chosen = QInputDialog.getText(self, "Rename", "What is this run called?", text=run.label)
         if chosen and title.strip():
-            self.desk.apply(edits.change_run(run.name, title=title.strip()), f"rename {run.name}")
+            self.controller.apply(edits.change_run(run.name, title=title.strip()), f"rename {run.name}")
 
     def describe_run(self) -> None:
         """Ask what changed in run B."""
-        run = self.desk.project.run(self.second)
+        run = self.controller.project.run(self.second)
         if run is None:
             return
         words, chosen = QInputDialog.getText(self, "Changed", "What changed since the run before?", text=run.changed)
         if chosen:
-            self.desk.apply(edits.change_run(run.name, changed=words.strip()), f"describe {run.name}")
+            self.controller.apply(edits.change_run(run.name, changed=words.strip()), f"describe {run.name}")
 
     def note_run(self) -> None:
         """Ask for a note on run B."""
-        run = self.desk.project.run(self.second)
+        run = self.controller.project.run(self.second)
         if run is None:
             return
         note, chosen = QInputDialog.getMultiLineText(self, "Note", f"What is to be known of {run.label}?", run.note)
         if chosen:
-            self.desk.apply(edits.change_run(run.name, note=note.strip()), f"note on {run.name}")
+            self.controller.apply(edits.change_run(run.name, note=note.strip()), f"note on {run.name}")
 
     def sort_run(self) -> None:
         """Ask whether run B is a step."""
-        run = self.desk.project.run(self.second)
+        run = self.controller.project.run(self.second)
         if run is None:
             return
         kinds = [kind.value for kind in RunKind]
@@ -296,14 +298,14 @@ class RunsPage(Page):
             self, "Kind of run", "This run is a", kinds, kinds.index(run.kind.value), editable=False
         )
         if chosen:
-            self.desk.apply(edits.change_run(run.name, kind=RunKind(kind)), f"make {run.name} a {kind}")
+            self.controller.apply(edits.change_run(run.name, kind=RunKind(kind)), f"make {run.name} a {kind}")
 
     def sentence(self) -> str:
         first, second = self.found.get(self.first), self.found.get(self.second)
         if second is None:
             return "Every capture becomes a rung of the ladder."
         if first is None:
-            mean = signed(second.load.bound, quantity_text(second.load.mean_a, "A").marked)
+            mean = signed(second.load.bound, quantity_text(second.load.mean_a, "A").rich)
             return f"{second.run.label} takes {mean}; a second capture shows what changed."
         change = second.load.mean_a - first.load.mean_a
         bounds = (first.load.bound, second.load.bound)
@@ -311,18 +313,18 @@ class RunsPage(Page):
         if side is not None and change < 0:  # at least so negative a change is at most so much less
             side = side.opposite
         words = f"{side.value.replace('_', ' ')} " if side is not None else ""
-        much = f"{words}{quantity_text(abs(change), 'A').marked} {'less' if change < 0 else 'more'}"
+        much = f"{words}{quantity_text(abs(change), 'A').rich} {'less' if change < 0 else 'more'}"
         words = f"{second.run.name} takes {much} than {first.run.name}"
         if self.rows and change and self.rows[0].change_a / change > 0:
             share = self.rows[0].change_a / change
-            words += f", and {percent_text(min(share, 1.0)).marked} of that is {self.rows[0].name.lower()}"
+            words += f", and {percent_text(min(share, 1.0)).rich} of that is {self.rows[0].name.lower()}"
         budget_a = second.life.budget_a
         if budget_a:
             to_go = second.load.mean_a - budget_a
             words += (
-                f". {quantity_text(to_go, 'A').marked} to go."
+                f". {quantity_text(to_go, 'A').rich} to go."
                 if to_go > 0
-                else f". {quantity_text(-to_go, 'A').marked} below the target."
+                else f". {quantity_text(-to_go, 'A').rich} below the target."
             )
         return words if words.endswith(".") else words + "."
 
@@ -348,9 +350,9 @@ class RunsPage(Page):
     def link(self) -> LinkFigure:
         if self.results is None:
             return LinkFigure(detail="no runs yet")
-        count = len(self.desk.project.runs)
+        count = len(self.controller.project.runs)
         name = self.results.run.name
-        averages_a = self.desk.averages_a
+        averages_a = self.controller.averages_a
         if name not in averages_a:
             return LinkFigure(f"**{count}** run{'s' if count != 1 else ''}", "")
         order = sorted(averages_a, key=lambda one: averages_a[one])
@@ -360,7 +362,7 @@ class RunsPage(Page):
         detail = ""
         if averages_a.get(before, 0.0) > 0:
             change = averages_a[name] / averages_a[before] - 1
-            detail = f"{percent_text(abs(change)).marked} {'below' if change < 0 else 'above'} {before}"
+            detail = f"{percent_text(abs(change)).rich} {'below' if change < 0 else 'above'} {before}"
         return LinkFigure(f"**{rank}**{ending} of **{len(order)}**", detail)
 
 

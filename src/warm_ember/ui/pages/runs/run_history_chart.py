@@ -13,10 +13,10 @@ from PySide6.QtWidgets import QWidget
 from warm_ember.model.figure import Bound, signed
 from warm_ember.model.project import Run, RunKind
 from warm_ember.session.results import RunResults
-from warm_ember.ui.look.marked import draw_chip, draw_marked
+from warm_ember.ui.look.rich_text import draw_chip, draw_rich_text
 from warm_ember.ui.look.textures import FINE, texture_brush
-from warm_ember.ui.look.theme import Look
-from warm_ember.units import MONTH_S, bare, quantity_text
+from warm_ember.ui.look.theme import Appearance
+from warm_ember.units import MONTH_S, format_trimmed, quantity_text
 
 _LEFT = 96
 _RIGHT_SIDE = 88
@@ -29,7 +29,7 @@ PLAN = "\0plan"
 
 
 @dataclass(frozen=True)
-class Rung:
+class HistoryRow:
     """One run on the ladder: its average current, and what it was compared with."""
 
     run: Run
@@ -40,7 +40,7 @@ class Rung:
     bound: Bound | None = None
 
 
-def rungs(runs: tuple[Run, ...], found: dict[str, RunResults], state: str = "") -> list[Rung]:
+def history_rows(runs: tuple[Run, ...], found: dict[str, RunResults], state: str = "") -> list[HistoryRow]:
     """Return the rungs in the order made.
 
     Parameters
@@ -50,7 +50,7 @@ def rungs(runs: tuple[Run, ...], found: dict[str, RunResults], state: str = "") 
     state
         Show what this state adds instead of the whole average; empty for the average.
     """
-    ladder: list[Rung] = []
+    history: list[HistoryRow] = []
     last_a: float | None = None
     for run in runs:
         results = found.get(run.name)
@@ -60,19 +60,19 @@ def rungs(runs: tuple[Run, ...], found: dict[str, RunResults], state: str = "") 
         if state:
             shown = [s for s in results.by_state if s.name == state]
             mean_a, bound = sum(s.added_a for s in shown), next((s.bound for s in shown), None)
-        ladder.append(Rung(run, mean_a, results.life.life_s, last_a, bound=bound))
+        history.append(HistoryRow(run, mean_a, results.life.life_s, last_a, bound=bound))
         if run.kind is RunKind.STEP:
             last_a = mean_a
-    return ladder
+    return history
 
 
-def plan_rung(changes: int, mean_a: float, life_s: float, before_a: float) -> Rung:
+def plan_rung(changes: int, mean_a: float, life_s: float, before_a: float) -> HistoryRow:
     """Return the rung that the plan predicts."""
     words = f"{changes} change{'s' if changes != 1 else ''}, predicted"
-    return Rung(Run(PLAN, "plan", words), mean_a, life_s, before_a, is_plan=True)
+    return HistoryRow(Run(PLAN, "plan", words), mean_a, life_s, before_a, is_plan=True)
 
 
-class Ladder(QWidget):
+class RunHistoryChart(QWidget):
     """The rungs; two of them are picked as A and B.
 
     Signals
@@ -86,11 +86,11 @@ class Ladder(QWidget):
     picked = Signal(str, bool)
     run_asked = Signal(str)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
-        self.rungs: list[Rung] = []
+        self.rungs: list[HistoryRow] = []
         self.first, self.second = "", ""
         self.target_s: float | None = None
         self.budget_a: float | None = None
@@ -101,9 +101,9 @@ class Ladder(QWidget):
         self.setAccessibleName("Ladder of runs")
         look.changed.connect(self.update)
 
-    def show_rungs(self, ladder: list[Rung], budget_a: float | None, target_s: float | None, state: str) -> None:
+    def show_rungs(self, history: list[HistoryRow], budget_a: float | None, target_s: float | None, state: str) -> None:
         """Show rungs with the target's line."""
-        self.rungs, self.budget_a, self.target_s, self.shows_state = ladder, budget_a, target_s, state
+        self.rungs, self.budget_a, self.target_s, self.shows_state = history, budget_a, target_s, state
         self.update()
 
     def pick(self, first: str, second: str) -> None:
@@ -140,13 +140,13 @@ class Ladder(QWidget):
         painter = QPainter(self)
         painter.fillRect(self.rect(), theme.ground)
         plot = self.plot
-        draw_marked(painter, QRectF(px(16), px(3), px(70), px(18)), "Ladder", look, dim=theme.ink)
+        draw_rich_text(painter, QRectF(px(16), px(3), px(70), px(18)), "Ladder", look, dim=theme.ink)
         what = (
             f"what {self.shows_state.lower()} adds to the average"
             if self.shows_state
             else "average current of each run"
         )
-        draw_marked(
+        draw_rich_text(
             painter,
             QRectF(px(_LEFT), px(3), px(500), px(18)),
             f"{what}, log axis, in the order made",
@@ -195,7 +195,7 @@ class Ladder(QWidget):
                 painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
                 if abs(y - budget_y) > px(14) and plot.top() + px(6) < y < plot.bottom() - px(4):
                     box = QRectF(0, y - px(8), px(_LEFT - 16), px(16))
-                    draw_marked(
+                    draw_rich_text(
                         painter,
                         box,
                         str(quantity_text(value, "A", 1)),
@@ -209,7 +209,7 @@ class Ladder(QWidget):
     def _paint_months(self, painter: QPainter, plot: QRectF) -> None:
         """Mark the months of life that average currents stand for, from the rungs themselves."""
         look, theme, px = self._look, self._look.theme, self._look.px
-        draw_marked(painter, QRectF(plot.right() + px(8), px(3), px(70), px(18)), "months", look, size="small")
+        draw_rich_text(painter, QRectF(plot.right() + px(8), px(3), px(70), px(18)), "months", look, size="small")
         known = sorted(
             (r.mean_a, r.life_s) for r in self.rungs if r.mean_a > 0 and math.isfinite(r.life_s) and r.life_s > 0
         )
@@ -227,7 +227,7 @@ class Ladder(QWidget):
                 continue
             painter.setPen(theme.rule)
             painter.drawLine(QPointF(plot.right(), y), QPointF(plot.right() + px(6), y))
-            draw_marked(
+            draw_rich_text(
                 painter,
                 QRectF(plot.right() + px(12), y - px(8), px(60), px(16)),
                 str(months),
@@ -242,8 +242,8 @@ class Ladder(QWidget):
         y = self._y_of(self.budget_a)
         painter.setPen(QPen(theme.ink, 1.5, Qt.PenStyle.DashLine))
         painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
-        months = bare((self.target_s or 0.0) / MONTH_S)
-        draw_marked(
+        months = format_trimmed((self.target_s or 0.0) / MONTH_S)
+        draw_rich_text(
             painter,
             QRectF(plot.left() + px(8), y - px(18), px(180), px(16)),
             f"target **{months}** months",
@@ -251,10 +251,10 @@ class Ladder(QWidget):
             size="small",
             on=theme.sunken,
         )
-        draw_marked(
+        draw_rich_text(
             painter,
             QRectF(0, y - px(9), px(_LEFT - 16), px(18)),
-            quantity_text(self.budget_a, "A").marked,
+            quantity_text(self.budget_a, "A").rich,
             look,
             align=Qt.AlignmentFlag.AlignRight,
         )
@@ -262,9 +262,9 @@ class Ladder(QWidget):
         painter.setBrush(theme.ink)
         x = plot.right() + px(2)
         painter.drawPolygon(QPolygonF([QPointF(x + 8, y - 5), QPointF(x + 8, y + 5), QPointF(x, y)]))
-        draw_marked(painter, QRectF(x + px(12), y - px(9), px(60), px(18)), f"**{months}**", look)
+        draw_rich_text(painter, QRectF(x + px(12), y - px(9), px(60), px(18)), f"**{months}**", look)
 
-    def _paint_rung(self, painter: QPainter, index: int, rung: Rung, last: QPointF | None) -> QPointF | None:
+    def _paint_rung(self, painter: QPainter, index: int, rung: HistoryRow, last: QPointF | None) -> QPointF | None:
         look, theme, px = self._look, self._look.theme, self._look.px
         column = self._column(index)
         is_step = rung.run.kind is RunKind.STEP
@@ -297,10 +297,10 @@ class Ladder(QWidget):
         below = y - px(36) < budget_y < y
         words = QRectF(column.left(), y + px(9) if below else y - px(32), column.width(), px(22))
         ground = theme.mark_ground if rung.run.name in (self.first, self.second) else theme.sunken
-        draw_marked(
+        draw_rich_text(
             painter,
             words,
-            signed(rung.bound, quantity_text(rung.mean_a, "A").marked),
+            signed(rung.bound, quantity_text(rung.mean_a, "A").rich),
             look,
             size=size,
             align=Qt.AlignmentFlag.AlignHCenter,
@@ -312,7 +312,7 @@ class Ladder(QWidget):
         look, theme, px = self._look, self._look.theme, self._look.px
         top = self.plot.bottom() + px(4)
         for line, words in enumerate(("Run", "Changed", "Difference")):
-            draw_marked(painter, QRectF(px(16), top + px(17 * line), px(76), px(16)), words, look, size="small")
+            draw_rich_text(painter, QRectF(px(16), top + px(17 * line), px(76), px(16)), words, look, size="small")
         for index, rung in enumerate(self.rungs):
             column = self._column(index).adjusted(px(3), 0, -px(3), 0)
             label = f"**{rung.run.label}**" if rung.run.name == self.second else rung.run.label
@@ -320,7 +320,7 @@ class Ladder(QWidget):
             lines = (label, rung.run.changed or "–", difference)
             for line, words in enumerate(lines):
                 box = QRectF(column.left(), top + px(17 * line), column.width(), px(16))
-                draw_marked(
+                draw_rich_text(
                     painter,
                     box,
                     words,
@@ -366,4 +366,4 @@ class Ladder(QWidget):
 
 def _signed(current_a: float) -> str:
     text = quantity_text(current_a, "A")
-    return f"{'+' if current_a > 0 else ''}{text.marked}".replace("+**", "**+")
+    return f"{'+' if current_a > 0 else ''}{text.rich}".replace("+**", "**+")

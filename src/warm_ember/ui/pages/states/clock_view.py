@@ -12,10 +12,10 @@ from warm_ember.attribution.clock import Residuals, clock_sentence
 from warm_ember.model.placement import TYPED_CLOCK, Alignment
 from warm_ember.model.project import TypedClock
 from warm_ember.session import edits
-from warm_ember.ui.desk import Desk
-from warm_ember.ui.look.marked import draw_marked, plain
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.rich_text import draw_rich_text, plain
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.states.part import StatesPart
+from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.units import duration_text, percent_text
 
@@ -27,7 +27,7 @@ _RIGHT = Qt.AlignmentFlag.AlignRight
 class _ResidualPlot(QWidget):
     """What the map leaves over, a dot for each change of the log that the capture shows."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
@@ -59,7 +59,7 @@ class _ResidualPlot(QWidget):
                 painter.setPen(theme.rule if share == 0 else theme.grid)
                 painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
                 box = QRectF(0, y - px(8), plot.left() - px(8), px(16))
-                draw_marked(painter, box, words, look, size="small", align=_RIGHT)
+                draw_rich_text(painter, box, words, look, size="small", align=_RIGHT)
             painter.setPen(QPen(theme.mark, px(5), Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
             every = -(-len(found.at_s) // _MOST_DOTS)
             xs = plot.left() + found.at_s[::every] / max(self._duration_s, 1e-12) * plot.width()
@@ -71,12 +71,14 @@ class _ResidualPlot(QWidget):
             painter.setRenderHint(QPainter.RenderHint.Antialiasing, on=False)
             painter.setClipping(False)
             foot = QRectF(plot.left(), plot.bottom() + px(4), plot.width(), px(16))
-            draw_marked(painter, foot, "0", look, size="small")
-            draw_marked(painter, foot, str(duration_text(self._duration_s)), look, size="small", align=_RIGHT)
+            draw_rich_text(painter, foot, "0", look, size="small")
+            draw_rich_text(painter, foot, str(duration_text(self._duration_s)), look, size="small", align=_RIGHT)
             words = "later (+) or earlier (−) than the map says"
-            draw_marked(painter, foot, words, look, size="small", align=Qt.AlignmentFlag.AlignHCenter)
+            draw_rich_text(painter, foot, words, look, size="small", align=Qt.AlignmentFlag.AlignHCenter)
         else:
-            draw_marked(painter, QRectF(self.rect()), "Nothing was matched.", look, align=Qt.AlignmentFlag.AlignHCenter)
+            draw_rich_text(
+                painter, QRectF(self.rect()), "Nothing was matched.", look, align=Qt.AlignmentFlag.AlignHCenter
+            )
         painter.end()
 
 
@@ -85,8 +87,8 @@ class ClockView(StatesPart):
 
     name = "clock"
 
-    def __init__(self, desk: Desk, look: Look) -> None:
-        super().__init__(desk, look)
+    def __init__(self, controller: ProjectController, look: Appearance) -> None:
+        super().__init__(controller, look)
         self.alignment: Alignment | None = None
         self.plot = _ResidualPlot(look)
         self.offset = QuantityEdit(look, "s", "Capture time at the log's time 0", 104, low=-1e12)
@@ -128,7 +130,7 @@ class ClockView(StatesPart):
     def ask(self) -> None:
         results = self.results
         assert results is not None
-        project, name = self.desk.project, results.run.name
+        project, name = self.controller.project, results.run.name
         self.alignment = results.placement.alignment
         self.work(lambda session, should_stop: session.states.residuals(project, name, should_stop), self._on_residuals)
 
@@ -174,11 +176,11 @@ class ClockView(StatesPart):
         if self.results is None or self.alignment is None:
             return
         known = TypedClock(self.results.run.name, self.alignment.offset_s, self.alignment.drift)
-        self.desk.apply(edits.set_clock(msgspec.structs.replace(known, **changes)), "type the clock's offset")
+        self.controller.apply(edits.set_clock(msgspec.structs.replace(known, **changes)), "type the clock's offset")
 
     def _on_find(self) -> None:
         if self.results is not None:
-            self.desk.apply(edits.find_clock(self.results.run.name), "find the clock's offset")
+            self.controller.apply(edits.find_clock(self.results.run.name), "find the clock's offset")
 
     def sentence(self) -> str:
         alignment = self.alignment

@@ -10,9 +10,9 @@ from PySide6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 from warm_ember.attribution.ledger import LedgerRow
 from warm_ember.attribution.relabelling import SplitBy
 from warm_ember.session.results import RunResults
-from warm_ember.ui.desk import Desk
-from warm_ember.ui.look.marked import draw_marked
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.rich_text import draw_rich_text
+from warm_ember.ui.look.theme import Appearance
+from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.figure_table import FigureTable
 from warm_ember.ui.widgets.switches import Switch, Switches
 from warm_ember.units import duration_text, percent_text, quantity_text
@@ -28,7 +28,7 @@ _WORDS = {SplitBy.ENTRY: "entry", SplitBy.BEFORE: "what came before", SplitBy.WA
 class _DwellPlot(QWidget):
     """How long entries last, on a log axis, with the middle one and the tenth and ninetieth of a hundred."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self._look = look
         self._dwell_s = np.empty(0)
@@ -57,10 +57,10 @@ class _DwellPlot(QWidget):
     def _paint(self, painter: QPainter) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
         shortest, low, middle, high, longest = self._quantiles
-        words = f"entries last {duration_text(middle).marked}"
+        words = f"entries last {duration_text(middle).rich}"
         if len(self._dwell_s) > 1:
-            words += f", 80 % of them {duration_text(low).marked} to {duration_text(high).marked}"
-        draw_marked(painter, QRectF(0, 0, self.width(), px(20)), words, look, size="small")
+            words += f", 80 % of them {duration_text(low).rich} to {duration_text(high).rich}"
+        draw_rich_text(painter, QRectF(0, 0, self.width(), px(20)), words, look, size="small")
         plot = QRectF(0, px(24), self.width(), self.height() - px(44))
         painter.fillRect(plot, theme.sunken)
         begin, end = self._ends
@@ -74,17 +74,17 @@ class _DwellPlot(QWidget):
         x = plot.left() + (np.log10(middle) - begin) * scale
         painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
         foot = QRectF(plot.left(), plot.bottom() + px(2), plot.width(), px(16))
-        draw_marked(painter, foot, str(duration_text(shortest)), look, size="small")
-        draw_marked(painter, foot, str(duration_text(longest)), look, size="small", align=_RIGHT)
-        draw_marked(painter, foot, f"most in one bar: {self._counts.max()}", look, size="small", align=_CENTER)
+        draw_rich_text(painter, foot, str(duration_text(shortest)), look, size="small")
+        draw_rich_text(painter, foot, str(duration_text(longest)), look, size="small", align=_RIGHT)
+        draw_rich_text(painter, foot, f"most in one bar: {self._counts.max()}", look, size="small", align=_CENTER)
 
 
 class EntriesPanel(QWidget):
     """What the entries of the opened state have in common, and what not."""
 
-    def __init__(self, desk: Desk, look: Look) -> None:
+    def __init__(self, controller: ProjectController, look: Appearance) -> None:
         super().__init__()
-        self._desk, self._look = desk, look
+        self._controller, self._look = controller, look
         self._asked: tuple[RunResults, str, SplitBy] | None = None
         self.by = SplitBy.ENTRY
         self.rows: tuple[LedgerRow, ...] = ()
@@ -134,10 +134,10 @@ class EntriesPanel(QWidget):
         if self._asked == (results, state, self.by):
             return
         self._asked = (results, state, self.by)
-        session, project, name, by = self._desk.session, self._desk.project, results.run.name, self.by
+        session, project, name, by = self._controller.session, self._controller.project, results.run.name, self.by
         if session is None:
             return
-        self._desk.work(
+        self._controller.work(
             "sub-rows",
             f"splitting {state}",
             lambda should_stop, _progress: session.states.sub_rows(project, name, state, by, should_stop),
@@ -147,8 +147,8 @@ class EntriesPanel(QWidget):
     def show_group(self, results: RunResults, group: str) -> None:
         """Show the states of a group."""
         self._asked = None
-        self._desk.jobs.stop("sub-rows")
-        members = {state for state, name in self._desk.project.group_of.items() if name == group}
+        self._controller.jobs.stop("sub-rows")
+        members = {state for state, name in self._controller.project.group_of.items() if name == group}
         rows = tuple(row for row in results.ledger.rows if row.name in members or row.name == group)
         self.dwells.show_dwells(np.concatenate([np.empty(0), *(row.entry_dwell_s for row in rows)]))
         self.switches.show_switches(())

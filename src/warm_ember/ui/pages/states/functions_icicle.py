@@ -10,9 +10,9 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from warm_ember.attribution.functions import FunctionLedger
 from warm_ember.ui.look.label import tip
-from warm_ember.ui.look.marked import draw_marked, width_of
+from warm_ember.ui.look.rich_text import draw_rich_text, width_of
 from warm_ember.ui.look.textures import DOTS, texture_brush
-from warm_ember.ui.look.theme import Look, ink_on
+from warm_ember.ui.look.theme import Appearance, ink_on
 from warm_ember.units import percent_text, quantity_text
 
 _LEVELS = 3
@@ -40,7 +40,7 @@ class Icicle(QWidget):
 
     function_chosen = Signal(str)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
@@ -120,14 +120,14 @@ class Icicle(QWidget):
         ink = ink_on(color)
         room = box.adjusted(px(6), 0, -px(6), 0)
         on = None if bar.is_code else color
-        share = percent_text(bar.share).marked
+        share = percent_text(bar.share).rich
         lines = [bar.words, share] if box.height() >= px(36) else [f"{bar.words}  {share}"]
         if max(width_of(look, line, "small") for line in lines) > room.width():
             return
         top = box.center().y() - px(17) * len(lines) / 2
         for index, words in enumerate(lines):
             line = QRectF(room.left(), top + index * px(17), room.width(), px(17))
-            draw_marked(painter, line, words, look, size="small", ink=ink, dim=ink, align=_CENTER, on=on)
+            draw_rich_text(painter, line, words, look, size="small", ink=ink, dim=ink, align=_CENTER, on=on)
 
     def _bar_at(self, point: QPointF) -> _Bar | None:
         return next((bar for bar in reversed(self._bars) if bar.box.contains(point)), None)

@@ -5,10 +5,10 @@ from __future__ import annotations
 from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout
 
 from warm_ember.attribution.functions import SLEEP_NAME, FunctionLedger, FunctionRow
-from warm_ember.ui.desk import Desk
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.states.functions_icicle import Icicle
 from warm_ember.ui.pages.states.part import StatesPart
+from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.figure_table import FigureTable
 from warm_ember.ui.widgets.switches import Switch, Switches
 from warm_ember.units import duration_text, percent_text, quantity_text
@@ -23,8 +23,8 @@ class FunctionsView(StatesPart):
 
     name = "functions"
 
-    def __init__(self, desk: Desk, look: Look) -> None:
-        super().__init__(desk, look)
+    def __init__(self, controller: ProjectController, look: Appearance) -> None:
+        super().__init__(controller, look)
         self.ledger: FunctionLedger | None = None
         self._known = False
         self.state: str | None = None
@@ -70,7 +70,7 @@ class FunctionsView(StatesPart):
     def ask(self) -> None:
         results = self.results
         assert results is not None
-        project, name = self.desk.project, results.run.name
+        project, name = self.controller.project, results.run.name
         state = self.state if self.state in results.placement.names else None
         self.work(
             lambda session, should_stop: session.states.functions(project, name, state, should_stop), self._on_ledger
@@ -137,17 +137,17 @@ class FunctionsView(StatesPart):
             return "No sample of the program counter lies within this capture."
         row = self.chosen
         if row is not None and row.states:
-            where = ", ".join(f"{percent_text(share).marked} in {state}" for state, share in row.states[:3])
-            return f"{row.name} takes {quantity_text(row.charge_c, 'C').marked}: {where}."
+            where = ", ".join(f"{percent_text(share).rich} in {state}" for state, share in row.states[:3])
+            return f"{row.name} takes {quantity_text(row.charge_c, 'C').rich}: {where}."
         code = [row for row in ledger.rows if row.is_code]
         within = f" in {self.state}" if self.state else ""
         if not code:
             return f"No code runs{within}: the core is asleep."
         awake_c = sum(one.charge_c for one in code)
-        text = f"{code[0].name} takes {percent_text(code[0].charge_c / awake_c).marked} of the charge while code runs"
+        text = f"{code[0].name} takes {percent_text(code[0].charge_c / awake_c).rich} of the charge while code runs"
         asleep = next((one for one in ledger.rows if one.name == SLEEP_NAME), None)
         if asleep is not None and ledger.charge_c:
-            text += f"; {percent_text(asleep.charge_c / ledger.charge_c).marked} goes while the core sleeps"
+            text += f"; {percent_text(asleep.charge_c / ledger.charge_c).rich} goes while the core sleeps"
         return f"{text}{within}."
 
     def _on_state(self, word: str) -> None:

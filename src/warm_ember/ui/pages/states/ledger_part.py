@@ -11,13 +11,13 @@ from warm_ember.model.project import ExpectedValue
 from warm_ember.model.rules import LevelsRule, LineRule, LogRule, Rule
 from warm_ember.session import edits
 from warm_ember.session.results import RunResults
-from warm_ember.ui.desk import Desk
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.states.entries_panel import EntriesPanel
 from warm_ember.ui.pages.states.ledger_rows import CHARGE, ENERGY
 from warm_ember.ui.pages.states.ledger_view import LedgerView
 from warm_ember.ui.pages.states.part import StatesPart
 from warm_ember.ui.pages.states.rule_editor import RuleEditor
+from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.switches import Switch, Switches
 from warm_ember.units import percent_text
 
@@ -37,13 +37,13 @@ class LedgerPart(StatesPart):
     previewed = Signal(object)
     name = "ledger"
 
-    def __init__(self, desk: Desk, look: Look) -> None:
-        super().__init__(desk, look)
+    def __init__(self, controller: ProjectController, look: Appearance) -> None:
+        super().__init__(controller, look)
         self._day_was_chosen = False
         self._by_group = False
         self.ledger = LedgerView(look)
         self.editor = RuleEditor(look)
-        self.entries = EntriesPanel(desk, look)
+        self.entries = EntriesPanel(controller, look)
         self.switches = Switches(look)
         opened = self._opened = QWidget()
         inside = QVBoxLayout(opened)
@@ -76,8 +76,10 @@ class LedgerPart(StatesPart):
         self.ledger.state_chosen.connect(self.state_asked)
         self.editor.previewed.connect(self._preview)
         self.editor.placed.connect(self.place)
-        self.editor.rule_dropped.connect(lambda rule: self.desk.apply(edits.drop_rule(rule), "remove a rule"))
-        self.editor.rule_preferred.connect(lambda rule: self.desk.apply(edits.put_first(rule), "put a rule first"))
+        self.editor.rule_dropped.connect(lambda rule: self.controller.apply(edits.drop_rule(rule), "remove a rule"))
+        self.editor.rule_preferred.connect(
+            lambda rule: self.controller.apply(edits.put_first(rule), "put a rule first")
+        )
         self.editor.renamed.connect(self._rename)
         self.editor.expected_entered.connect(self._expect)
         self.editor.group_entered.connect(self._group)
@@ -91,7 +93,7 @@ class LedgerPart(StatesPart):
         # The ledger is there with the results: it needs no work of its own, unless groups are asked for.
         if self.results is None:
             self.show_nothing()
-        elif self._by_group and self.desk.project.groups:
+        elif self._by_group and self.controller.project.groups:
             self.ask()
         else:
             self._by_group = False
@@ -100,7 +102,7 @@ class LedgerPart(StatesPart):
     def ask(self) -> None:
         results = self.results
         assert results is not None
-        project, name = self.desk.project, results.run.name
+        project, name = self.controller.project, results.run.name
         self.work(
             lambda session, should_stop: session.states.grouped(project, name, should_stop),
             lambda ledger: self._show(results, ledger),
@@ -129,7 +131,7 @@ class LedgerPart(StatesPart):
         is_state = state in [row.name for row in results.ledger.all_rows] and not self._by_group
         self.editor.setVisible(is_state)
         if is_state:
-            self.editor.show_state(state, results, self.desk.project)
+            self.editor.show_state(state, results, self.controller.project)
         if self._by_group:
             self.entries.show_group(results, state)
         else:
@@ -142,7 +144,7 @@ class LedgerPart(StatesPart):
 
     def _preview(self, rule: Rule | None) -> None:
         """Show what an edited rule would place: the ribbon first, then its figures."""
-        session, results = self.desk.session, self.results
+        session, results = self.controller.session, self.results
         if rule is None or session is None or results is None:
             self.previewed.emit(None)
             self.editor.show_preview("")
@@ -155,7 +157,7 @@ class LedgerPart(StatesPart):
 
         def placed(placement: Placement) -> None:
             self.previewed.emit(placement)
-            self.desk.jobs.run(
+            self.controller.jobs.run(
                 "rule preview",
                 "trying a rule",
                 count,
@@ -164,7 +166,7 @@ class LedgerPart(StatesPart):
                 quiet=True,
             )
 
-        self.desk.jobs.run(
+        self.controller.jobs.run(
             "rule preview",
             "trying a rule",
             lambda should_stop, _progress: session.results.placement(project, name, should_stop),
@@ -188,24 +190,24 @@ class LedgerPart(StatesPart):
         """Add a rule."""
         if self.results is None:
             return
-        self.desk.jobs.stop("rule preview")
+        self.controller.jobs.stop("rule preview")
         self.ledger.choose(getattr(rule, "state", ""))
         self.editor.set_bracket(None)
         edit = edits.add_rule(rule, self.results.placement.rules)
-        self.desk.apply(edit, f"place {getattr(rule, 'state', '')}")
+        self.controller.apply(edit, f"place {getattr(rule, 'state', '')}")
 
     def _rename(self, old: str, new: str) -> None:
         if self.results is not None:
             self.ledger.chosen = new
             capture = self.results.capture
             modes = frozenset(event.name for event in capture.events if event.event == "sleep")
-            self.desk.apply(edits.rename_state(old, new, self.results.placement.rules, modes), f"rename {old}")
+            self.controller.apply(edits.rename_state(old, new, self.results.placement.rules, modes), f"rename {old}")
 
     def _expect(self, value: ExpectedValue) -> None:
-        self.desk.apply(edits.set_expected(value, value.state), f"expect {value.state}")
+        self.controller.apply(edits.set_expected(value, value.state), f"expect {value.state}")
 
     def _group(self, state: str, group: str) -> None:
-        self.desk.apply(edits.set_group(state, group), f"group {state}")
+        self.controller.apply(edits.set_group(state, group), f"group {state}")
 
     def sentence(self) -> str:
         rows = self.ledger.rows
@@ -214,15 +216,15 @@ class LedgerPart(StatesPart):
         what = "energy" if self.ledger.by == ENERGY else "charge"
         costly = max(rows, key=lambda s: s.share_by(self.ledger.by))
         long = max(rows, key=lambda s: s.time_share)
-        share, time = percent_text(costly.share_by(self.ledger.by)).marked, percent_text(costly.time_share).marked
+        share, time = percent_text(costly.share_by(self.ledger.by)).rich, percent_text(costly.time_share).rich
         text = f"{costly.row.name} takes {share} of the {what} in {time} of the time"
         if long.row.name != costly.row.name:
-            share, time = percent_text(long.share_by(self.ledger.by)).marked, percent_text(long.time_share).marked
+            share, time = percent_text(long.share_by(self.ledger.by)).rich, percent_text(long.time_share).rich
             text += f"; {long.row.name.lower()} takes {share} in {time}"
         return text + (" of a mean day." if self.ledger.a_day and not self._by_group else ".")
 
     def _switches_now(self) -> tuple[Switch, ...]:
-        results, project = self.results, self.desk.project
+        results, project = self.results, self.controller.project
         if results is None:
             return ()
         found = [self._base_switch(results)]
@@ -236,7 +238,7 @@ class LedgerPart(StatesPart):
         return tuple(found)
 
     def _base_switch(self, results: RunResults) -> Switch:
-        capture, rules = results.capture, self.desk.project.rules or results.placement.rules
+        capture, rules = results.capture, self.controller.project.rules or results.placement.rules
         kinds: dict[str, Rule] = {}
         if any(event.event == "state" for event in capture.events):
             kinds["log"] = LogRule()
@@ -254,7 +256,7 @@ class LedgerPart(StatesPart):
         )
 
         def choose(word: str) -> None:
-            self.desk.apply(edits.place_rest_by(kinds[word]), f"place states by {word}")
+            self.controller.apply(edits.place_rest_by(kinds[word]), f"place states by {word}")
 
         return Switch("States from", tuple(kinds), chosen, choose)
 

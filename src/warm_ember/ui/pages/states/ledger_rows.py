@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from warm_ember.attribution.ledger import UNPLACED_NAME, LedgerRow, Verdict
-from warm_ember.units import Text, quantity_text, significant
+from warm_ember.units import QuantityText, format_significant, quantity_text
 
 CHARGE, ENERGY = "charge", "energy"
 
@@ -27,7 +27,7 @@ class ShownRow:
         return self.energy_share if by == ENERGY else self.charge_share
 
     @property
-    def charge_text(self) -> Text:
+    def charge_text(self) -> QuantityText:
         """Its charge, scaled to a day where a day is shown."""
         row = self.row
         return quantity_text(row.charge_c / row.entries * self.entries if row.entries else 0.0, "C")
@@ -43,7 +43,7 @@ class ShownRow:
 
 
 def verdict_words(row: LedgerRow) -> tuple[str, bool]:
-    """Return the verdict in words, marked, and whether it is a warning."""
+    """Return the verdict in words as rich text, and whether it is a warning."""
     mean_a = row.mean.value
     if row.name == UNPLACED_NAME:
         return "**place it**", True
@@ -51,9 +51,9 @@ def verdict_words(row: LedgerRow) -> tuple[str, bool]:
         return "", False
     ratio = mean_a / row.expected.current_a if row.expected.current_a else 0.0
     if row.verdict is Verdict.ABOVE:
-        return f"over by **{significant(ratio, 2)} ×**", True
+        return f"over by **{format_significant(ratio, 2)} ×**", True
     if row.verdict is Verdict.BELOW:
-        return f"under by **{significant(1 / ratio, 2)} ×**" if ratio > 0 else "under", False
+        return f"under by **{format_significant(1 / ratio, 2)} ×**" if ratio > 0 else "under", False
     return "within", False
 
 

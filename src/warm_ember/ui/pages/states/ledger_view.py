@@ -12,9 +12,9 @@ from warm_ember.attribution.day import DayRow, day_rows
 from warm_ember.attribution.ledger import UNPLACED_NAME, Ledger, LedgerRow
 from warm_ember.model.figure import Bound, Figure
 from warm_ember.session.results import RunResults
-from warm_ember.ui.look.marked import draw_marked, figure_marked, plain, width_of
+from warm_ember.ui.look.rich_text import draw_rich_text, plain, rich_figure, width_of
 from warm_ember.ui.look.textures import CROSS, Swatch, fill, swatches
-from warm_ember.ui.look.theme import Look, ink_on
+from warm_ember.ui.look.theme import Appearance, ink_on
 from warm_ember.ui.pages.states.ledger_rows import (
     CHARGE,
     ENERGY,
@@ -24,7 +24,7 @@ from warm_ember.ui.pages.states.ledger_rows import (
     spread_text,
     verdict_words,
 )
-from warm_ember.units import DAY_S, duration_text, percent_text, quantity_text, significant
+from warm_ember.units import DAY_S, duration_text, format_significant, percent_text, quantity_text
 
 _ROW = 46
 _HEADER = 40
@@ -48,7 +48,7 @@ class LedgerView(QWidget):
     state_chosen = Signal(str)
     height_changed = Signal(int)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
@@ -241,9 +241,9 @@ class LedgerView(QWidget):
         def head(name: str, box: QRectF, align: Qt.AlignmentFlag, second: str = "") -> None:
             chosen = self._sort == name
             text = f"**{name}** {'▴' if self._rising else '▾'}" if chosen else name
-            draw_marked(painter, box, text, look, size="small", align=align)
+            draw_rich_text(painter, box, text, look, size="small", align=align)
             if second:
-                draw_marked(
+                draw_rich_text(
                     painter,
                     box.translated(0, px(14)),
                     second,
@@ -273,11 +273,11 @@ class LedgerView(QWidget):
                 continue
             head(name, QRectF(right - px(110), px(4), px(110), line), _RIGHT, second)
         box = QRectF(rights["expected"], px(4), self._expected_width, line)
-        draw_marked(painter, box, "expected, and when it holds", look, size="small")
+        draw_rich_text(painter, box, "expected, and when it holds", look, size="small")
         head("verdict", QRectF(rights["verdict"] + px(12), px(4), px(100), line), Qt.AlignmentFlag.AlignLeft)
         for share in (1.0, 0.0) if self._is_narrow else (1.0, 0.5, 0.0):
             x = self._time_zero - share * self._time_width
-            draw_marked(
+            draw_rich_text(
                 painter,
                 QRectF(x - px(24), px(20), px(48), px(14)),
                 f"{share * 100:.0f}{' %' if share == 1 else ''}",
@@ -289,7 +289,7 @@ class LedgerView(QWidget):
         for step in (0, 2) if self._is_narrow else range(3):
             share = reach * step / 2
             x = self._charge_zero + step / 2 * self._charge_width
-            draw_marked(
+            draw_rich_text(
                 painter,
                 QRectF(x - px(24), px(20), px(48), px(14)),
                 f"{share * 100:.0f}{' %' if step == 2 else ''}",
@@ -326,16 +326,16 @@ class LedgerView(QWidget):
         if swatch.texture == CROSS:
             painter.setPen(swatch.color)
             painter.drawRect(bar)
-        draw_marked(
+        draw_rich_text(
             painter,
             QRectF(bar.right() + px(7), bar.top(), px(70), bar.height()),
-            percent_text(shown.share_by(self.by)).marked,
+            percent_text(shown.share_by(self.by)).rich,
             look,
         )
         name_box = QRectF(self._time_zero + px(6), top + px(6), self._charge_zero - self._time_zero - px(12), px(18))
-        draw_marked(painter, name_box, row.name, look, dim=theme.ink, align=Qt.AlignmentFlag.AlignHCenter)
+        draw_rich_text(painter, name_box, row.name, look, dim=theme.ink, align=Qt.AlignmentFlag.AlignHCenter)
         how_color = theme.warning_text if row.name == UNPLACED_NAME else theme.faint
-        draw_marked(
+        draw_rich_text(
             painter,
             name_box.translated(0, px(17)),
             row.how,
@@ -364,55 +364,55 @@ class LedgerView(QWidget):
         width = max(1.5, share * self._time_width)
         bar = QRectF(self._time_zero - width, top + px(11), width, px(_ROW - 22))
         fill(painter, bar, swatch, look.theme.ground)
-        text = percent_text(share).marked
+        text = percent_text(share).rich
         if bar.width() > width_of(look, text) + px(70):
             ink = ink_on(swatch.color)
             on = swatch.color if swatch.texture != "plain" else None
-            draw_marked(painter, bar.adjusted(px(8), 0, 0, 0), text, look, ink=ink, dim=ink, on=on)
+            draw_rich_text(painter, bar.adjusted(px(8), 0, 0, 0), text, look, ink=ink, dim=ink, on=on)
         else:
-            draw_marked(painter, QRectF(0, bar.top(), bar.left() - px(7), bar.height()), text, look, align=_RIGHT)
+            draw_rich_text(painter, QRectF(0, bar.top(), bar.left() - px(7), bar.height()), text, look, align=_RIGHT)
 
     def _paint_figures(self, painter: QPainter, top: int, shown: ShownRow) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
         row, rights = shown.row, self._columns()
         first, second = px(6), px(23)
 
-        def cell(name: str, marked: str, offset: int = first, size: str = "normal", faint: bool = False) -> None:
+        def cell(name: str, rich: str, offset: int = first, size: str = "normal", faint: bool = False) -> None:
             if name not in rights:
                 return
             box = QRectF(rights[name] - px(120), top + offset, px(120), px(18))
-            draw_marked(painter, box, marked, look, size=size, dim=theme.faint if faint else None, align=_RIGHT)
+            draw_rich_text(painter, box, rich, look, size=size, dim=theme.faint if faint else None, align=_RIGHT)
 
         cell("entries", f"**{count_text(shown.entries)}**")
-        cell("mean dwell", duration_text(row.mean_dwell_s).marked)
+        cell("mean dwell", duration_text(row.mean_dwell_s).rich)
         if self.by == ENERGY:
-            cell("mean current", quantity_text(shown.mean_w, "W").marked)
+            cell("mean current", quantity_text(shown.mean_w, "W").rich)
         elif row.mean.bound is Bound.AT_LEAST:
-            cell("mean current", figure_marked(row.mean, "A"))
+            cell("mean current", rich_figure(row.mean, "A"))
             cell("mean current", "range exceeded", second, "small", True)
         elif row.mean.bound is not None:
-            cell("mean current", figure_marked(row.mean, "A"))
+            cell("mean current", rich_figure(row.mean, "A"))
             cell("mean current", "under the resolution", second, "small", True)
         else:
-            cell("mean current", quantity_text(row.mean.value, "A").marked)
+            cell("mean current", quantity_text(row.mean.value, "A").rich)
             cell("mean current", spread_text(row), second, "small", True)
-        cell("energy", (shown.charge_text if self.by == ENERGY else quantity_text(shown.energy_j, "J")).marked)
+        cell("energy", (shown.charge_text if self.by == ENERGY else quantity_text(shown.energy_j, "J")).rich)
         expected = QRectF(rights["expected"], top + first, self._expected_width, px(18))
         if row.expected is not None:
-            text = f"{quantity_text(row.expected.current_a, 'A').marked} ± {row.expected.tolerance * 100:.0f} %"
-            draw_marked(painter, expected, text, look)
+            text = f"{quantity_text(row.expected.current_a, 'A').rich} ± {row.expected.tolerance * 100:.0f} %"
+            draw_rich_text(painter, expected, text, look)
             parts = len(row.expected.parts)
             source = f"{parts} parts" if parts else row.expected.source
             condition = ", ".join(part for part in (row.expected.condition, source) if part)
-            draw_marked(painter, expected.translated(0, px(17)), condition, look, size="small", dim=theme.faint)
+            draw_rich_text(painter, expected.translated(0, px(17)), condition, look, size="small", dim=theme.faint)
         elif row.name != UNPLACED_NAME:
-            draw_marked(painter, expected, "not set", look, size="small", dim=theme.faint)
+            draw_rich_text(painter, expected, "not set", look, size="small", dim=theme.faint)
         words, warns = verdict_words(row)
         left = rights["verdict"]
         if warns:
             painter.fillRect(QRectF(left, top + px(8), px(4), px(15)), theme.warning)
         color = theme.warning_text if warns else theme.dim
-        draw_marked(
+        draw_rich_text(
             painter,
             QRectF(left + px(12), top + first, self.width() - left - px(16), px(18)),
             words,
@@ -422,7 +422,7 @@ class LedgerView(QWidget):
         )
         if row.mismatches:
             line = QRectF(left + px(12), top + second, self.width() - left - px(16), px(18))
-            draw_marked(painter, line, row.mismatches[0], look, size="small", dim=theme.warning_text)
+            draw_rich_text(painter, line, row.mismatches[0], look, size="small", dim=theme.warning_text)
 
     def _paint_sum(self, painter: QPainter, top: int) -> None:
         if self.results is None:
@@ -432,13 +432,13 @@ class LedgerView(QWidget):
         box = px(_FOOT - 8)
         y = top + px(4)
 
-        def right(edge: float | None, marked: str) -> None:
+        def right(edge: float | None, rich: str) -> None:
             if edge is None:
                 return
-            draw_marked(painter, QRectF(edge - px(120), y, px(120), box), marked, look, align=_RIGHT)
+            draw_rich_text(painter, QRectF(edge - px(120), y, px(120), box), rich, look, align=_RIGHT)
 
-        right(self._time_zero - px(8), f"{percent_text(sum(s.time_share for s in self.rows)).marked}")
-        draw_marked(
+        right(self._time_zero - px(8), f"{percent_text(sum(s.time_share for s in self.rows)).rich}")
+        draw_rich_text(
             painter,
             QRectF(self._time_zero, y, self._charge_zero - self._time_zero, box),
             "sum",
@@ -446,39 +446,39 @@ class LedgerView(QWidget):
             dim=theme.ink,
             align=Qt.AlignmentFlag.AlignHCenter,
         )
-        draw_marked(
+        draw_rich_text(
             painter,
             QRectF(self._charge_zero, y, px(90), box),
-            percent_text(sum(s.share_by(self.by) for s in self.rows)).marked,
+            percent_text(sum(s.share_by(self.by) for s in self.rows)).rich,
             look,
         )
         length_s = DAY_S if self._shows_day else ledger.duration_s
         mean = Figure(load.mean_a, bound=load.bound) if self._shows_day else ledger.mean
         mean_a = mean.value
         energies = [s.energy_j for s in self.rows if s.energy_j is not None]
-        right(rights.get("mean dwell"), duration_text(length_s).marked)
+        right(rights.get("mean dwell"), duration_text(length_s).rich)
         energy_j = sum(energies) if energies else None
         if self.by == ENERGY:
-            right(rights.get("mean current"), quantity_text(energy_j / length_s if energy_j else None, "W").marked)
+            right(rights.get("mean current"), quantity_text(energy_j / length_s if energy_j else None, "W").rich)
             charge_c = mean_a * length_s if mean_a is not None else None
-            right(rights.get("energy"), quantity_text(charge_c, "C").marked)
+            right(rights.get("energy"), quantity_text(charge_c, "C").rich)
         else:
-            right(rights.get("mean current"), figure_marked(mean, "A"))
-            right(rights.get("energy"), quantity_text(energy_j, "J").marked)
+            right(rights.get("mean current"), rich_figure(mean, "A"))
+            right(rights.get("energy"), quantity_text(energy_j, "J").rich)
         budget_a = self.results.life.budget_a
         if budget_a and self._shows_day and mean_a is not None:
-            draw_marked(
+            draw_rich_text(
                 painter,
                 QRectF(rights["expected"], y, self._expected_width, box),
-                f"≤ {quantity_text(budget_a, 'A').marked} for the target",
+                f"≤ {quantity_text(budget_a, 'A').rich} for the target",
                 look,
             )
             ratio = mean_a / budget_a
             if ratio > 1:
                 painter.fillRect(QRectF(rights["verdict"], y + px(5), px(4), px(15)), theme.warning)
             color = theme.warning_text if ratio > 1 else theme.dim
-            words = f"over by **{significant(ratio, 2)} ×**" if ratio > 1 else "within"
-            draw_marked(
+            words = f"over by **{format_significant(ratio, 2)} ×**" if ratio > 1 else "within"
+            draw_rich_text(
                 painter,
                 QRectF(rights["verdict"] + px(12), y, px(110), box),
                 words,

@@ -14,9 +14,9 @@ from warm_ember.session.session import Session
 from warm_ember.signal.intervals import interval_sums
 from warm_ember.signal.levels import MOST_LEVELS, Levels, find_levels
 from warm_ember.signal.series import ShouldStop
-from warm_ember.ui.desk import Desk
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.states.part import StatesPart
+from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.figure_table import FigureTable
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.units import duration_text, percent_text, quantity_text
@@ -66,8 +66,8 @@ class LevelsView(StatesPart):
 
     name = "levels"
 
-    def __init__(self, desk: Desk, look: Look) -> None:
-        super().__init__(desk, look)
+    def __init__(self, controller: ProjectController, look: Appearance) -> None:
+        super().__init__(controller, look)
         self.found: LevelRows | None = None
         self.table = FigureTable(look, _HEADER, editable=_STATE, sortable=False, words=(0, _STATE))
         self.table.share_width(9, 9, 18, 7, 10, 10, 11, 18)
@@ -105,7 +105,7 @@ class LevelsView(StatesPart):
     @property
     def _placing(self) -> LevelsRule | None:
         """The rule by which levels place states now; None while something else does."""
-        return next((rule for rule in self.desk.project.rules if isinstance(rule, LevelsRule)), None)
+        return next((rule for rule in self.controller.project.rules if isinstance(rule, LevelsRule)), None)
 
     @property
     def rule(self) -> LevelsRule:
@@ -152,7 +152,7 @@ class LevelsView(StatesPart):
         self.changed.emit()
 
     def _apply(self, rule: LevelsRule) -> None:
-        self.desk.apply(edits.place_rest_by(rule), "place states by levels")
+        self.controller.apply(edits.place_rest_by(rule), "place states by levels")
 
     def _change(self, **changes: object) -> None:
         """Change the rule: at once where it places states, else for a look."""
@@ -197,9 +197,9 @@ class LevelsView(StatesPart):
         if not count:
             return "Nothing was measured."
         top = int(np.argmax(self.found.charge_c))
-        at = quantity_text(float(self.found.levels.centres_a[top]), "A").marked
+        at = quantity_text(float(self.found.levels.centres_a[top]), "A").rich
         charge = float(self.found.charge_c.sum())
-        share = percent_text(float(self.found.charge_c[top]) / charge if charge else 0.0).marked
+        share = percent_text(float(self.found.charge_c[top]) / charge if charge else 0.0).rich
         kept = "kept" if self.found.rule.centres_a else "found"
         return f"**{count}** level{'s' if count > 1 else ''} {kept}; {share} of the charge is taken at {at}."
 

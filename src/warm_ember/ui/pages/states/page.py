@@ -12,19 +12,19 @@ from warm_ember.attribution.ledger import UNPLACED_NAME
 from warm_ember.attribution.placing import longest_unplaced
 from warm_ember.model.rules import HandRule
 from warm_ember.session.results import RunResults
-from warm_ember.ui.desk import Desk
 from warm_ember.ui.lanes.ribbon import Block
 from warm_ember.ui.lanes.stack import LaneStack
 from warm_ember.ui.lanes.time_window import TimeWindow
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.base import Page
 from warm_ember.ui.pages.states.clock_view import ClockView
-from warm_ember.ui.pages.states.crossings_view import CrossingsView
 from warm_ember.ui.pages.states.functions_view import FunctionsView
 from warm_ember.ui.pages.states.ledger_part import LedgerPart
 from warm_ember.ui.pages.states.levels_view import LevelsView
 from warm_ember.ui.pages.states.part import StatesPart
-from warm_ember.ui.pages.states.sleep_agreement_view import BeliefView
+from warm_ember.ui.pages.states.sleep_agreement_view import SleepAgreementView
+from warm_ember.ui.pages.states.transitions_view import TransitionsView
+from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.link_figure import LinkFigure
 from warm_ember.ui.widgets.switches import Switch
 from warm_ember.units import percent_text
@@ -45,22 +45,22 @@ class StatesPage(Page):
     title = "States"
     trace_asked = Signal()
 
-    def __init__(self, desk: Desk, look: Look, window: TimeWindow) -> None:
-        super().__init__(desk, look)
+    def __init__(self, controller: ProjectController, look: Appearance, window: TimeWindow) -> None:
+        super().__init__(controller, look)
         self.results: RunResults | None = None
         self._window = window
         folded = ("Overview", "Lines", "Charge so far", "Voltage", "Power")
         self.stack = LaneStack(look, window, with_flags=False, folded=folded)
         self.stack.current.setMinimumHeight(look.px(_LANE))
-        self.part = LedgerPart(desk, look)
-        self.levels = LevelsView(desk, look)
-        self.crossings = CrossingsView(desk, look)
-        self.belief = BeliefView(desk, look)
-        self.functions = FunctionsView(desk, look)
-        self.clock = ClockView(desk, look)
+        self.part = LedgerPart(controller, look)
+        self.levels = LevelsView(controller, look)
+        self.transitions = TransitionsView(controller, look)
+        self.agreement = SleepAgreementView(controller, look)
+        self.functions = FunctionsView(controller, look)
+        self.clock = ClockView(controller, look)
         self.ledger, self.editor = self.part.ledger, self.part.editor
         parts: tuple[StatesPart, ...] = (
-            self.part, self.levels, self.crossings, self.belief, self.functions, self.clock
+            self.part, self.levels, self.transitions, self.agreement, self.functions, self.clock
         )  # fmt: skip
         self.views = {part.name: part for part in parts}
         self._stacked = QStackedWidget()
@@ -81,7 +81,7 @@ class StatesPage(Page):
         self.stack.ribbon.painted.connect(self._paint)
         self.stack.current.bracket_drawn.connect(self._on_stretch)
         for part in self.views.values():
-            part.changed.connect(self.headline_changed)
+            part.changed.connect(self.header_changed)
             part.stretch_asked.connect(self.show_stretch)
 
     def _make_actions(self) -> None:
@@ -112,7 +112,7 @@ class StatesPage(Page):
     def show_view(self, name: str) -> None:
         """Open a view."""
         self._stacked.setCurrentWidget(self.views[name])
-        self.headline_changed.emit()
+        self.header_changed.emit()
 
     def show_results(self, results: RunResults | None) -> None:
         self.results = results
@@ -131,7 +131,7 @@ class StatesPage(Page):
             self._show_unplaced()
         elif not chosen:
             self.stack.current.set_highlight(None)
-        self.headline_changed.emit()
+        self.header_changed.emit()
 
     def _show_unplaced(self) -> None:
         if self.results is None:
@@ -164,7 +164,7 @@ class StatesPage(Page):
     def _block(self) -> Block | None:
         block = self.stack.ribbon.chosen
         if block is None:
-            self.desk.noted.emit("Choose a block of the ribbon first.")
+            self.controller.noted.emit("Choose a block of the ribbon first.")
         return block
 
     def _relabel(self) -> None:
@@ -179,7 +179,7 @@ class StatesPage(Page):
         if block is None:
             return
         if at_s is None or not block.from_s < at_s < block.to_s:
-            self.desk.noted.emit("Point at the place in the chosen block where it shall be split.")
+            self.controller.noted.emit("Point at the place in the chosen block where it shall be split.")
             return
         known = self.results.placement.names if self.results is not None else ()
         number = next(n for n in range(2, len(known) + 3) if f"{block.state} {n}" not in known)
@@ -191,7 +191,7 @@ class StatesPage(Page):
             return
         neighbour = self.stack.ribbon.neighbour(block, step)
         if neighbour is None or neighbour.state == UNPLACED_NAME:
-            self.desk.noted.emit("There is no state on that side to join it with.")
+            self.controller.noted.emit("There is no state on that side to join it with.")
             return
         self._paint(neighbour.state, block.from_s, block.to_s)
 
@@ -207,7 +207,7 @@ class StatesPage(Page):
         if alignment is not None and alignment.is_unusable and self.view != "clock":
             why = "fits in several ways" if alignment.is_ambiguous else "does not fit this capture"
             return f"the log **{why}**, nothing is placed by it: see clock"
-        share, limit = self.results.ledger.unplaced_share, self.desk.project.settings.unplaced_limit
+        share, limit = self.results.ledger.unplaced_share, self.controller.project.settings.unplaced_limit
         if share <= limit:
             return ""
         return f"**{percent_text(share)}** is unplaced, the limit is **{percent_text(limit)}**: place it below"
@@ -223,5 +223,5 @@ class StatesPage(Page):
         ledger = self.results.ledger
         count = len(ledger.rows)
         detail = f"**{count}** state{'s' if count != 1 else ''}{' + unplaced' if ledger.unplaced else ''}"
-        figure = f"{percent_text(1 - ledger.unplaced_share).marked} placed"
+        figure = f"{percent_text(1 - ledger.unplaced_share).rich} placed"
         return LinkFigure(figure, detail, self.warning().replace("**", ""))

@@ -11,9 +11,9 @@ from PySide6.QtWidgets import QLabel, QWidget
 from warm_ember.session.results import RunResults
 from warm_ember.session.session import Session
 from warm_ember.signal.series import ShouldStop
-from warm_ember.ui.desk import Desk
 from warm_ember.ui.look.label import Label
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
+from warm_ember.ui.project_controller import ProjectController
 
 Work = Callable[[Session, ShouldStop], Any]
 
@@ -33,10 +33,10 @@ class StatesPart(QWidget):
     stretch_asked = Signal(float, float)
     name = ""
 
-    def __init__(self, desk: Desk, look: Look) -> None:
+    def __init__(self, controller: ProjectController, look: Appearance) -> None:
         super().__init__()
         self.setObjectName("page")
-        self.desk, self.look = desk, look
+        self.controller, self.look = controller, look
         self.results: RunResults | None = None
 
     def set_results(self, results: RunResults | None) -> None:
@@ -46,7 +46,7 @@ class StatesPart(QWidget):
 
     def refresh(self) -> None:
         """Work out anew what is shown, if anybody sees it."""
-        self.desk.jobs.stop(self._subject)
+        self.controller.jobs.stop(self._subject)
         if self.results is None:
             self.show_nothing()
         elif self.isVisible():
@@ -62,7 +62,7 @@ class StatesPart(QWidget):
         """Show that there is no run."""
 
     def sentence(self) -> str:
-        """Return the sentence that answers the view's question, marked."""
+        """Return the sentence that answers the view's question, as rich text."""
         return ""
 
     def text(self) -> str:
@@ -75,10 +75,10 @@ class StatesPart(QWidget):
 
     def work(self, work: Work, then: Callable[[Any], None]) -> None:
         """Do something in the background for the run that is shown."""
-        session = self.desk.session
+        session = self.controller.session
         if session is None:
             return
-        self.desk.work(
+        self.controller.work(
             self._subject, f"looking at {self.name}", lambda should_stop, _progress: work(session, should_stop), then
         )
 

@@ -25,7 +25,7 @@ from warm_ember.model.project import ExpectedValue, Project
 from warm_ember.model.rules import BandRule, HandRule, LevelsRule, LineRule, LogRule, Rule
 from warm_ember.session.results import RunResults
 from warm_ember.ui.look.label import Label
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.units import duration_text, percent_text, quantity_text
 
@@ -82,7 +82,7 @@ class RuleEditor(QWidget):
     expected_entered = Signal(object)
     group_entered = Signal(str, str)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self._look = look
         self.state = ""

@@ -6,11 +6,11 @@ from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
-from warm_ember.attribution.belief import Belief, BeliefRow, Difference, Marker
-from warm_ember.ui.desk import Desk
-from warm_ember.ui.look.marked import draw_marked, width_of
-from warm_ember.ui.look.theme import Look, ink_on
+from warm_ember.attribution.sleep_agreement import AgreementRow, Difference, Marker, SleepAgreement
+from warm_ember.ui.look.rich_text import draw_rich_text, width_of
+from warm_ember.ui.look.theme import Appearance, ink_on
 from warm_ember.ui.pages.states.part import StatesPart
+from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.figure_table import FigureTable
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.units import duration_text, percent_text, quantity_text
@@ -24,45 +24,45 @@ _LOG = "the log's sleep and wake events"
 class _Square(QWidget):
     """Belief across, current down: a field for each combination, as bright as it draws."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
-        self._belief: Belief | None = None
+        self._agreement: SleepAgreement | None = None
         self.setMinimumWidth(look.px(340))
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setAccessibleName("Belief against current")
         look.changed.connect(self.update)
 
-    def show_belief(self, belief: Belief | None) -> None:
-        self._belief = belief
+    def show_agreement(self, agreement: SleepAgreement | None) -> None:
+        self._agreement = agreement
         self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         look, px = self._look, self._look.px
         painter.fillRect(self.rect(), look.theme.ground)
-        if self._belief is not None:
+        if self._agreement is not None:
             left, top = px(112), px(24)
             width, height = (self.width() - left - px(8)) / 2, min((self.height() - top) / 2 - px(8), px(128))
             for column, words in enumerate(("believes to be asleep", "believes to be awake")):
                 box = QRectF(left + column * (width + px(8)), 0, width, px(20))
-                draw_marked(painter, box, words, look, size="small", align=_CENTER)
+                draw_rich_text(painter, box, words, look, size="small", align=_CENTER)
             for row, words in enumerate(("draws as asleep", "draws as awake")):
                 box = QRectF(0, top + row * (height + px(8)), left - px(12), height)
-                draw_marked(painter, box, words, look, size="small", align=_RIGHT)
-            for one in self._belief.rows:
+                draw_rich_text(painter, box, words, look, size="small", align=_RIGHT)
+            for one in self._agreement.rows:
                 x = left + (not one.believed_asleep) * (width + px(8))
                 y = top + (not one.drew_asleep) * (height + px(8))
                 self._paint_field(painter, QRectF(x, y, width, height), one)
         painter.end()
 
-    def _paint_field(self, painter: QPainter, box: QRectF, row: BeliefRow) -> None:
+    def _paint_field(self, painter: QPainter, box: QRectF, row: AgreementRow) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
         if not row.count:
             painter.setPen(theme.rule)
             painter.drawRect(box.adjusted(0.5, 0.5, -0.5, -0.5))
-            draw_marked(painter, box, "never", look, align=_CENTER, dim=theme.faint)
+            draw_rich_text(painter, box, "never", look, align=_CENTER, dim=theme.faint)
             return
         color = theme.ramp.color(row.mean_a)
         ink = ink_on(color)
@@ -70,24 +70,24 @@ class _Square(QWidget):
         if not row.agrees:
             painter.fillRect(QRectF(box.left(), box.top(), px(6), box.height()), theme.warning)
         lines = (
-            quantity_text(row.mean_a, "A").marked,
-            f"{duration_text(row.time_s).marked} in **{row.count}** stretch{'es' if row.count > 1 else ''}",
-            quantity_text(row.charge_c, "C").marked,
+            quantity_text(row.mean_a, "A").rich,
+            f"{duration_text(row.time_s).rich} in **{row.count}** stretch{'es' if row.count > 1 else ''}",
+            quantity_text(row.charge_c, "C").rich,
         )
         for index, words in enumerate(lines):
             line = QRectF(box.left() + px(16), box.top() + px(8) + index * px(22), box.width() - px(24), px(22))
             size = "normal" if width_of(look, words) <= line.width() else "small"
-            draw_marked(painter, line, words, look, ink=ink, dim=ink, size=size)
+            draw_rich_text(painter, line, words, look, ink=ink, dim=ink, size=size)
 
 
-class BeliefView(StatesPart):
+class SleepAgreementView(StatesPart):
     """Choose what says that the firmware sleeps, and see where the current says otherwise."""
 
     name = "belief"
 
-    def __init__(self, desk: Desk, look: Look) -> None:
-        super().__init__(desk, look)
-        self.belief: Belief | None = None
+    def __init__(self, controller: ProjectController, look: Appearance) -> None:
+        super().__init__(controller, look)
+        self.agreement: SleepAgreement | None = None
         self._known = False
         self.square = _Square(look)
         self.places = FigureTable(look, ("believes", "at", "for", "mean", "charge"), largest_first=4)
@@ -147,62 +147,63 @@ class BeliefView(StatesPart):
 
     @property
     def _typed(self) -> bool:
-        return self.belief is None or self.threshold.value() != self.belief.threshold_a
+        return self.agreement is None or self.threshold.value() != self.agreement.threshold_a
 
     def ask(self) -> None:
         results, marker = self.results, self._chosen()
         assert results is not None
-        project, name = self.desk.project, results.run.name
+        project, name = self.controller.project, results.run.name
         self.work(
-            lambda session, should_stop: session.states.belief(project, name, marker, should_stop), self._on_belief
+            lambda session, should_stop: session.states.agreement(project, name, marker, should_stop),
+            self._on_agreement,
         )
 
     def show_nothing(self) -> None:
-        self._on_belief(None)
+        self._on_agreement(None)
         self._known = False
 
-    def _on_belief(self, belief: Belief | None) -> None:
-        self.belief, self._known = belief, True
-        self.square.show_belief(belief)
-        if belief is not None:
-            self.threshold.set_value(belief.threshold_a)
-        self.places.show_rows([_place_row(place) for place in belief.places] if belief is not None else [])
-        count = len(belief.places) if belief is not None else 0
+    def _on_agreement(self, agreement: SleepAgreement | None) -> None:
+        self.agreement, self._known = agreement, True
+        self.square.show_agreement(agreement)
+        if agreement is not None:
+            self.threshold.set_value(agreement.threshold_a)
+        self.places.show_rows([_place_row(place) for place in agreement.places] if agreement is not None else [])
+        count = len(agreement.places) if agreement is not None else 0
         self._title.setText("where they differ, the costliest first; open a row to see it" if count else "")
         self.changed.emit()
 
     def _show_place(self, index: int) -> None:
-        if self.belief is not None:
-            place = self.belief.places[index]
+        if self.agreement is not None:
+            place = self.agreement.places[index]
             self.stretch_asked.emit(place.from_s, place.to_s)
 
     def sentence(self) -> str:
         if not self._known:
             return "Holding the firmware's belief against the current …"
-        if self.belief is None:
+        if self.agreement is None:
             return (
                 "The firmware says nothing of its sleep here: log its **sleep** and **wake**, or choose a line below."
             )
-        row = next(one for one in self.belief.rows if one.believed_asleep and not one.drew_asleep)
-        asleep_s = sum(one.time_s for one in self.belief.rows if one.believed_asleep)
+        row = next(one for one in self.agreement.rows if one.believed_asleep and not one.drew_asleep)
+        asleep_s = sum(one.time_s for one in self.agreement.rows if one.believed_asleep)
         if not asleep_s or row.time_s < _WORTH_TELLING * asleep_s:
             return f"When the firmware believes to be asleep, it draws less than {self._threshold}: it does sleep."
-        share = percent_text(row.time_s / asleep_s).marked
-        mean, charge = quantity_text(row.mean_a, "A").marked, quantity_text(row.charge_c, "C").marked
+        share = percent_text(row.time_s / asleep_s).rich
+        mean, charge = quantity_text(row.mean_a, "A").rich, quantity_text(row.charge_c, "C").rich
         return f"While the firmware believes to be asleep, it draws {mean} for {share} of the time: {charge}."
 
     @property
     def _threshold(self) -> str:
-        return quantity_text(self.belief.threshold_a, "A").marked if self.belief is not None else ""
+        return quantity_text(self.agreement.threshold_a, "A").rich if self.agreement is not None else ""
 
     def text(self) -> str:
-        if self.belief is None:
+        if self.agreement is None:
             return ""
         lines = ["believed asleep\tdrew asleep\tcount\ttime_s\tcharge_c\tmean_a"]
         lines += [
             f"{row.believed_asleep}\t{row.drew_asleep}\t{row.count}\t{row.time_s:.9g}\t{row.charge_c:.9g}\t"
             f"{row.mean_a or 0:.9g}"
-            for row in self.belief.rows
+            for row in self.agreement.rows
         ]
         return "\n".join(lines)
 

@@ -16,14 +16,14 @@ from warm_ember.model.rules import HandRule
 from warm_ember.session import edits
 from warm_ember.session.results import RunResults
 from warm_ember.signal.stretch import StretchReading, snap
-from warm_ember.ui.desk import Desk
+from warm_ember.ui.project_controller import ProjectController
 from warm_ember.units import duration_text, quantity_text
 
 _EDGE_STEPS = 200
 _REMEMBERED = 500
 
 
-class BracketBook(QObject):
+class BracketController(QObject):
     """The brackets of one capture, one of them chosen.
 
     Signals
@@ -34,10 +34,10 @@ class BracketBook(QObject):
 
     changed = Signal()
 
-    def __init__(self, desk: Desk) -> None:
+    def __init__(self, controller: ProjectController) -> None:
         super().__init__()
-        self.desk = desk
-        desk.checkup_changed.connect(self.refresh)
+        self.controller = controller
+        controller.quality_changed.connect(self.refresh)
         self.results: RunResults | None = None
         self.chosen = ""
         self._readings: dict[Hashable, StretchReading] = {}
@@ -57,7 +57,7 @@ class BracketBook(QObject):
     @property
     def brackets(self) -> tuple[Bracket, ...]:
         """The brackets on the current capture."""
-        return self.desk.project.brackets_of(self.results.run.name) if self.results is not None else ()
+        return self.controller.project.brackets_of(self.results.run.name) if self.results is not None else ()
 
     @property
     def chosen_bracket(self) -> Bracket | None:
@@ -79,7 +79,7 @@ class BracketBook(QObject):
         """Read a bracket."""
         if self.results is None:
             raise ValueError("no capture is open")
-        capture, supply_v = self.results.capture, self.desk.project.supply_v
+        capture, supply_v = self.results.capture, self.controller.project.supply_v
         ends = sorted(min(max(t, 0.0), capture.duration_s) for t in (bracket.from_s, bracket.to_s))
         key = (capture.identity, ends[0], ends[1], supply_v)
         if key not in self._readings:
@@ -99,7 +99,7 @@ class BracketBook(QObject):
 
     def doubts_of(self, bracket: Bracket) -> tuple[str, ...]:
         """Return what speaks against the reading of a bracket: the kinds of findings within it."""
-        inside = (f for f in self.desk.findings or () if f.from_s < bracket.to_s and f.to_s > bracket.from_s)
+        inside = (f for f in self.controller.findings or () if f.from_s < bracket.to_s and f.to_s > bracket.from_s)
         return tuple(dict.fromkeys(finding.kind.value for finding in inside))
 
     def add(self, from_s: float, to_s: float) -> None:
@@ -107,14 +107,14 @@ class BracketBook(QObject):
         if self.results is None:
             return
         name = self.results.run.name
-        self.chosen = edits.next_letter(self.desk.project, name)
-        self.desk.apply(edits.add_bracket(name, from_s, to_s), f"add bracket {self.chosen}")
+        self.chosen = edits.next_letter(self.controller.project, name)
+        self.controller.apply(edits.add_bracket(name, from_s, to_s), f"add bracket {self.chosen}")
 
     def move(self, letter: str, from_s: float, to_s: float) -> None:
         """Give a bracket other ends."""
         if self.results is not None:
             edit = edits.change_bracket(self.results.run.name, letter, from_s=from_s, to_s=to_s)
-            self.desk.apply(edit, f"move bracket {letter}")
+            self.controller.apply(edit, f"move bracket {letter}")
 
     def move_edge(self, *, right: bool, later: bool, window_s: float, snaps: bool) -> None:
         """Move one edge of the chosen bracket a little, to a state edge where one lies on the way."""
@@ -139,14 +139,14 @@ class BracketBook(QObject):
         """Remove the chosen bracket."""
         if self.results is not None and self.chosen:
             edit = edits.drop_bracket(self.results.run.name, self.chosen)
-            self.desk.apply(edit, f"remove bracket {self.chosen}")
+            self.controller.apply(edit, f"remove bracket {self.chosen}")
 
     def rename(self, text: str) -> None:
         """Give the chosen bracket a name."""
         bracket = self.chosen_bracket
         if bracket is not None and text != bracket.name:
             edit = edits.change_bracket(bracket.capture, bracket.letter, name=text)
-            self.desk.apply(edit, f"name bracket {bracket.letter}")
+            self.controller.apply(edit, f"name bracket {bracket.letter}")
 
     def name_state(self, text: str) -> None:
         """Place a state of that name where the chosen bracket is."""
@@ -154,19 +154,19 @@ class BracketBook(QObject):
         if bracket is None or self.results is None or not text:
             return
         rule = HandRule(text, bracket.capture, bracket.from_s, bracket.to_s)
-        self.desk.apply(edits.add_rule(rule, self.results.placement.rules), f"place {text} by hand")
+        self.controller.apply(edits.add_rule(rule, self.results.placement.rules), f"place {text} by hand")
 
     def take_as_activity(self) -> None:
         """Make the chosen bracket an activity of the battery model."""
         bracket = self.chosen_bracket
         if bracket is None:
             return
-        known = {activity.name for activity in self.desk.project.activities}
+        known = {activity.name for activity in self.controller.project.activities}
         name = bracket.name or f"bracket {bracket.letter}"
         name = next(n for n in (name, *(f"{name} {k}" for k in range(2, 1000))) if n not in known)
         source = FromStretch(bracket.capture, bracket.from_s, bracket.to_s)
-        self.desk.apply(edits.set_activity(Activity(name, source, per_day=1.0)), f"take {name} as activity")
-        self.desk.noted.emit(f"{name} is now an activity once a day: say how often on the Battery page")
+        self.controller.apply(edits.set_activity(Activity(name, source, per_day=1.0)), f"take {name} as activity")
+        self.controller.noted.emit(f"{name} is now an activity once a day: say how often on the Battery page")
 
     def expected_from(self) -> None:
         """Expect the state under the chosen bracket to draw what the bracket reads."""
@@ -176,13 +176,13 @@ class BracketBook(QObject):
         state = self.main_state(bracket)
         mean_a = self.reading(bracket).mean_a
         if state == UNPLACED_NAME or mean_a is None or mean_a <= 0:
-            self.desk.troubled.emit(
+            self.controller.troubled.emit(
                 "No state covers this bracket: place one first, then take its expected value from it."
             )
             return
         value = ExpectedValue(state, mean_a, 0.1, f"bracket {bracket.letter} of {bracket.capture}", "measured")
-        self.desk.apply(edits.set_expected(value, state), f"expect {state} as in bracket {bracket.letter}")
-        self.desk.noted.emit(f"{state} is now expected at {quantity_text(mean_a, 'A')} ± 10 %")
+        self.controller.apply(edits.set_expected(value, state), f"expect {state} as in bracket {bracket.letter}")
+        self.controller.noted.emit(f"{state} is now expected at {quantity_text(mean_a, 'A')} ± 10 %")
 
     def main_state(self, bracket: Bracket) -> str:
         """Return the state that takes most of a bracket's time."""
@@ -202,11 +202,13 @@ class BracketBook(QObject):
             return
         shift = self.next_cycle(bracket)
         if shift is None:
-            self.desk.troubled.emit("There is no next cycle: the bracket's state is not entered again in this capture.")
+            self.controller.troubled.emit(
+                "There is no next cycle: the bracket's state is not entered again in this capture."
+            )
             return
-        self.chosen = edits.next_letter(self.desk.project, bracket.capture)
+        self.chosen = edits.next_letter(self.controller.project, bracket.capture)
         edit = edits.add_bracket(bracket.capture, bracket.from_s + shift, bracket.to_s + shift, bracket.name)
-        self.desk.apply(edit, f"duplicate bracket {bracket.letter}")
+        self.controller.apply(edit, f"duplicate bracket {bracket.letter}")
 
     def next_cycle(self, bracket: Bracket) -> float | None:
         """Return how far on the bracket's main state is entered again, or None."""
@@ -229,7 +231,7 @@ class BracketBook(QObject):
 
         def found(cycles: WholeCycles | None) -> None:
             if cycles is None:
-                self.desk.troubled.emit(
+                self.controller.troubled.emit(
                     "Nothing repeats in and around this bracket: draw it over at least one cycle, and let the capture "
                     "hold two."
                 )
@@ -237,9 +239,9 @@ class BracketBook(QObject):
             self.move(bracket.letter, cycles.from_s, cycles.to_s)
             length = duration_text((cycles.to_s - cycles.from_s) / cycles.cycles)
             what = f"{cycles.cycles} whole cycle{'s' if cycles.cycles > 1 else ''} of {length}"
-            self.desk.noted.emit(f"Bracket {bracket.letter} holds {what}, by {cycles.found_by}")
+            self.controller.noted.emit(f"Bracket {bracket.letter} holds {what}, by {cycles.found_by}")
 
-        self.desk.work(
+        self.controller.work(
             "whole cycles",
             "looking for whole cycles",
             lambda _stop, _progress: extend_to_whole_cycles(

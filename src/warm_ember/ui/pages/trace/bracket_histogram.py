@@ -14,9 +14,9 @@ from warm_ember.session.results import RunResults
 from warm_ember.signal.crossings import Peaks, find_peaks
 from warm_ember.signal.current_bands import CurrentBands, current_bands
 from warm_ember.signal.series import ShouldStop
-from warm_ember.ui.desk import Desk
-from warm_ember.ui.look.marked import draw_chip, draw_marked, width_of
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.rich_text import draw_chip, draw_rich_text, width_of
+from warm_ember.ui.look.theme import Appearance
+from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.units import duration_text, percent_text, quantity_text
 
@@ -56,10 +56,10 @@ class InsideView(QWidget):
 
     shown = Signal()
 
-    def __init__(self, look: Look, desk: Desk) -> None:
+    def __init__(self, look: Appearance, controller: ProjectController) -> None:
         super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
-        self._look, self._desk = look, desk
+        self._look, self._controller = look, controller
         self.inside: Inside | None = None
         self._asked: tuple[RunResults, Bracket] | None = None
         self._thresholds: dict[tuple[str, str], float] = {}
@@ -72,7 +72,7 @@ class InsideView(QWidget):
         """Look inside a bracket; what is shown stays until the answer is there."""
         if results is None or bracket is None:
             self.inside, self._asked = None, None
-            self._desk.jobs.stop("inside")
+            self._controller.jobs.stop("inside")
             self.threshold_edit.hide()
             self.update()
             self.shown.emit()
@@ -81,7 +81,7 @@ class InsideView(QWidget):
             return
         self._asked = (results, bracket)
         threshold_a = self._thresholds.get((bracket.capture, bracket.letter))
-        self._desk.work(
+        self._controller.work(
             "inside",
             f"looking inside bracket {bracket.letter}",
             lambda should_stop, _progress: look_inside(results, bracket, threshold_a, should_stop),
@@ -140,7 +140,7 @@ class InsideView(QWidget):
         painter.fillRect(self.rect(), theme.raised)
         if self.inside is None:
             words = "Choose a bracket to see its currents and the time between its peaks."
-            draw_marked(painter, QRectF(px(16), px(6), self.width() - px(32), px(18)), words, self._look)
+            draw_rich_text(painter, QRectF(px(16), px(6), self.width() - px(32), px(18)), words, self._look)
             return
         self._paint_bands(painter, QRectF(0, 0, self._middle, self.height()), self.inside)
         painter.setPen(theme.rule)
@@ -157,14 +157,14 @@ class InsideView(QWidget):
             top = int(np.argmax(bands.charge_c))
             band = f"{quantity_text(bands.edges_a[top], 'A', 2)} to {quantity_text(bands.edges_a[top + 1], 'A', 2)}"
             title = (
-                f"{percent_text(bands.charge_c[top] / charge).marked} of the charge flows at {band}, "
-                f"{percent_text(bands.time_s[top] / time).marked} of the time"
+                f"{percent_text(bands.charge_c[top] / charge).rich} of the charge flows at {band}, "
+                f"{percent_text(bands.time_s[top] / time).rich} of the time"
             )
-        draw_marked(painter, QRectF(px(40), px(6), box.width() - px(52), px(18)), title, look)
+        draw_rich_text(painter, QRectF(px(40), px(6), box.width() - px(52), px(18)), title, look)
         plot = QRectF(px(72), px(_TOP), box.width() - px(88), box.height() - px(_TOP + _FOOT + 2))
         painter.fillRect(plot, theme.sunken)
         for words, y in (("charge", plot.top()), ("time", plot.bottom() - px(16))):
-            draw_marked(painter, QRectF(px(8), y, px(56), px(16)), words, look, size="small", align=_RIGHT)
+            draw_rich_text(painter, QRectF(px(8), y, px(56), px(16)), words, look, size="small", align=_RIGHT)
         if not len(bands.time_s):
             return
         first, last = np.floor(np.log10(bands.edges_a[0]) + 1e-6), np.ceil(np.log10(bands.edges_a[-1]) - 1e-6)
@@ -193,20 +193,20 @@ class InsideView(QWidget):
             painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
             box = QRectF(x - px(40), plot.bottom() + px(2), px(80), px(16))
             text = str(quantity_text(10.0**decade, "A", 1))
-            draw_marked(painter, box, text, look, size="small", align=Qt.AlignmentFlag.AlignHCenter)
+            draw_rich_text(painter, box, text, look, size="small", align=Qt.AlignmentFlag.AlignHCenter)
 
     def _paint_peaks(self, painter: QPainter, box: QRectF, peaks: Peaks) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
         left = box.left() + px(16)
-        draw_marked(painter, QRectF(left, px(6), box.width(), px(18)), self._peak_words(), look)
+        draw_rich_text(painter, QRectF(left, px(6), box.width(), px(18)), self._peak_words(), look)
         gaps = peaks.intervals_s
         rest = self.threshold_edit.x() + self.threshold_edit.width() + px(8)
         room = QRectF(rest, px(6), self.width() - rest - px(8), px(18))
         if not len(gaps):
-            draw_marked(painter, room, "too few for an interval", look)
+            draw_rich_text(painter, room, "too few for an interval", look)
             return
         middle, (low, high) = float(np.median(gaps)), np.quantile(gaps, (0.05, 0.95))
-        draw_marked(painter, room, f"median {duration_text(middle).marked} apart", look)
+        draw_rich_text(painter, room, f"median {duration_text(middle).rich} apart", look)
         plot = QRectF(left, px(_TOP), box.width() - px(32), box.height() - px(_TOP + _FOOT + 2))
         painter.fillRect(plot, theme.sunken)
         begin, end = np.log10(gaps.min() * 0.8), np.log10(gaps.max() * 1.25)
@@ -220,7 +220,7 @@ class InsideView(QWidget):
         painter.setPen(QPen(theme.mark, 1, Qt.PenStyle.DashLine))
         painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
         foot = QRectF(plot.left(), plot.bottom() + px(2), plot.width(), px(16))
-        draw_marked(painter, foot, str(duration_text(float(gaps.min()))), look, size="small")
-        draw_marked(painter, foot, str(duration_text(float(gaps.max()))), look, size="small", align=_RIGHT)
+        draw_rich_text(painter, foot, str(duration_text(float(gaps.min()))), look, size="small")
+        draw_rich_text(painter, foot, str(duration_text(float(gaps.max()))), look, size="small", align=_RIGHT)
         words = f"90 % within {duration_text(float(low))} to {duration_text(float(high))}"
-        draw_marked(painter, foot, words, look, size="small", align=Qt.AlignmentFlag.AlignHCenter)
+        draw_rich_text(painter, foot, words, look, size="small", align=Qt.AlignmentFlag.AlignHCenter)

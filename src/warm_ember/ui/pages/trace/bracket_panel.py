@@ -7,8 +7,8 @@ from collections.abc import Callable
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QGridLayout, QLineEdit, QPushButton, QWidget
 
-from warm_ember.ui.look.theme import Look
-from warm_ember.ui.pages.trace.bracket_controller import BracketBook
+from warm_ember.ui.look.theme import Appearance
+from warm_ember.ui.pages.trace.bracket_controller import BracketController
 from warm_ember.ui.widgets.key_button import KeyButton
 
 _WIDTH = 364
@@ -25,7 +25,9 @@ class BracketPanel(QWidget):
 
     left = Signal()
 
-    def __init__(self, look: Look, book: BracketBook, actions: tuple[tuple[str, str, Callable[[], None]], ...]) -> None:
+    def __init__(
+        self, look: Appearance, book: BracketController, actions: tuple[tuple[str, str, Callable[[], None]], ...]
+    ) -> None:
         super().__init__()
         self._look, self._book = look, book
         self._names_state = False

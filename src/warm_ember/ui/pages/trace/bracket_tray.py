@@ -14,9 +14,9 @@ from warm_ember.model.figure import Bound, Figure, signed
 from warm_ember.model.project import Bracket
 from warm_ember.signal.stretch import StretchReading
 from warm_ember.ui.lanes.time_window import TimeWindow
-from warm_ember.ui.look.marked import draw_chip, draw_marked
-from warm_ember.ui.look.theme import Look
-from warm_ember.units import Text, bare, duration_text, percent_text, quantity_text
+from warm_ember.ui.look.rich_text import draw_chip, draw_rich_text
+from warm_ember.ui.look.theme import Appearance
+from warm_ember.units import QuantityText, duration_text, format_trimmed, percent_text, quantity_text
 
 _ROW = 21
 _TOP = 36
@@ -32,7 +32,7 @@ class TrayRow:
 
     name: str
     values: tuple[float | None, ...]
-    texts: tuple[Text, ...]
+    texts: tuple[QuantityText, ...]
 
 
 def tray_rows(readings: list[StretchReading], means: list[Figure] | None = None) -> list[TrayRow]:
@@ -44,7 +44,9 @@ def tray_rows(readings: list[StretchReading], means: list[Figure] | None = None)
         text = duration_text if unit == "s" else lambda value: quantity_text(value, unit)
         texts = [text(value) for value in values]
         if bounds is not None:
-            texts = [Text(signed(bound, one.number), one.unit) for bound, one in zip(bounds, texts, strict=True)]
+            texts = [
+                QuantityText(signed(bound, one.number), one.unit) for bound, one in zip(bounds, texts, strict=True)
+            ]
         return TrayRow(name, tuple(values), tuple(texts))
 
     rows = [
@@ -62,14 +64,14 @@ def tray_rows(readings: list[StretchReading], means: list[Figure] | None = None)
 
 
 def ratio_words(ratio: float) -> str:
-    """Write a ratio to the first bracket, marked: as a factor, or as a divisor where that reads better.
+    """Write a ratio to the first bracket as rich text: as a factor, or as a divisor where that reads better.
 
     Examples
     --------
     >>> ratio_words(65.5), ratio_words(0.985), ratio_words(0.00124)
     ('× **65.5**', '× **0.985**', '÷ **806**')
     """
-    return f"× **{bare(ratio)}**" if ratio >= _AS_DIVISOR else f"÷ **{bare(1 / ratio)}**"
+    return f"× **{format_trimmed(ratio)}**" if ratio >= _AS_DIVISOR else f"÷ **{format_trimmed(1 / ratio)}**"
 
 
 class BracketTray(QWidget):
@@ -86,7 +88,7 @@ class BracketTray(QWidget):
     bracket_chosen = Signal(str)
     bracket_asked = Signal(str)
 
-    def __init__(self, look: Look, window: TimeWindow) -> None:
+    def __init__(self, look: Appearance, window: TimeWindow) -> None:
         super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look, self._window = look, window
@@ -121,12 +123,12 @@ class BracketTray(QWidget):
         look, theme, px = self._look, self._look.theme, self._look.px
         painter = QPainter(self)
         painter.fillRect(self.rect(), theme.raised)
-        draw_marked(painter, QRectF(px(16), px(6), px(140), px(18)), "Bracket tray", look, dim=theme.ink)
+        draw_rich_text(painter, QRectF(px(16), px(6), px(140), px(18)), "Bracket tray", look, dim=theme.ink)
         if not self._brackets:
             words = (
                 "Drag across the current lane, or press Enter there: the stretch is read and kept here to be compared."
             )
-            draw_marked(painter, QRectF(px(_HEAD), px(6), self.width() - px(_HEAD + 16), px(18)), words, look)
+            draw_rich_text(painter, QRectF(px(_HEAD), px(6), self.width() - px(_HEAD + 16), px(18)), words, look)
             painter.end()
             return
         rows = tray_rows(self._readings, self._means)
@@ -134,7 +136,7 @@ class BracketTray(QWidget):
             y = px(_TOP + _ROW * index)
             painter.setPen(theme.rule)
             painter.drawLine(QPointF(0, y), QPointF(self.width(), y))
-            draw_marked(painter, QRectF(px(16), y, px(140), px(_ROW)), row.name, look)
+            draw_rich_text(painter, QRectF(px(16), y, px(140), px(_ROW)), row.name, look)
         for column, bracket in enumerate(self._brackets):
             left = px(_HEAD + _COLUMN * column)
             if left < event.rect().right() and left + px(_COLUMN) > event.rect().left():
@@ -151,10 +153,10 @@ class BracketTray(QWidget):
         chip = QRectF(left + px(8), px(7), px(16), px(16))
         draw_chip(painter, chip, bracket.letter, look)
         name = bracket.name or f"from {self._window.label(bracket.from_s, bracket.to_s - bracket.from_s)}"
-        draw_marked(painter, QRectF(left + px(32), px(6), px(140), px(18)), name, look, dim=theme.ink)
+        draw_rich_text(painter, QRectF(left + px(32), px(6), px(140), px(18)), name, look, dim=theme.ink)
         where = self._where(bracket)
         if where:
-            draw_marked(
+            draw_rich_text(
                 painter,
                 QRectF(left + px(150), px(6), px(_COLUMN - 158), px(18)),
                 where,
@@ -173,19 +175,19 @@ class BracketTray(QWidget):
             for line, words in ((0, "the others are"), (1, "ratios to this")):
                 box = QRectF(left + px(140), px(_TOP + _ROW * line), px(120), px(_ROW))
                 if len(self._brackets) > 1:
-                    draw_marked(painter, box, words, look, size="small", dim=theme.faint)
+                    draw_rich_text(painter, box, words, look, size="small", dim=theme.faint)
 
     def _paint_cell(self, painter: QPainter, box: QRectF, column: int, row: TrayRow) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
         text = row.texts[column]
         number = QRectF(box.left(), box.top(), px(76), box.height())
-        draw_marked(painter, number, f"**{text.number}**", look, align=Qt.AlignmentFlag.AlignRight)
-        draw_marked(painter, QRectF(number.right() + px(6), box.top(), px(52), box.height()), text.unit, look)
+        draw_rich_text(painter, number, f"**{text.number}**", look, align=Qt.AlignmentFlag.AlignRight)
+        draw_rich_text(painter, QRectF(number.right() + px(6), box.top(), px(52), box.height()), text.unit, look)
         first, value = row.values[0], row.values[column]
         if not column or not first or value is None or value / first <= 0:
             return
         ratio = value / first
-        draw_marked(
+        draw_rich_text(
             painter,
             QRectF(box.left() + px(106), box.top(), px(70), box.height()),
             ratio_words(ratio),
@@ -212,9 +214,9 @@ class BracketTray(QWidget):
             painter.setPen(self._look.theme.rule)
             painter.drawLine(QPointF(x, px(_TOP)), QPointF(x, self.height()))
             box = QRectF(x - px(14), px(23), px(28), px(13))
-            draw_marked(painter, box, words, self._look, size="small", align=Qt.AlignmentFlag.AlignHCenter)
+            draw_rich_text(painter, box, words, self._look, size="small", align=Qt.AlignmentFlag.AlignHCenter)
         box = QRectF(left + px(110), px(23), px(56), px(13))
-        draw_marked(
+        draw_rich_text(
             painter,
             box,
             f"to {self._brackets[0].letter}",

@@ -9,12 +9,12 @@ from PySide6.QtWidgets import QWidget
 
 from warm_ember.signal.envelope import Columns, Envelope, per_column
 from warm_ember.signal.fold import Fold
-from warm_ember.signal.steps import Step
+from warm_ember.signal.steps import LevelStep
 from warm_ember.ui.lanes.current_axis import draw_pixels, paint_current_axis
 from warm_ember.ui.lanes.flags import tick_step
 from warm_ember.ui.lanes.heat import CurrentScale, draw_line, heat_picture, log_scale
-from warm_ember.ui.look.marked import draw_marked, width_of
-from warm_ember.ui.look.theme import Look, ink_on
+from warm_ember.ui.look.rich_text import draw_rich_text, width_of
+from warm_ember.ui.look.theme import Appearance, ink_on
 from warm_ember.units import duration_text, quantity_text
 
 _LEFT = 96
@@ -37,12 +37,12 @@ class FoldPlot(QWidget):
     edges_changed = Signal(tuple)
     step_chosen = Signal(int)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self.folded: Fold | None = None
-        self.steps: tuple[Step, ...] = ()
+        self.steps: tuple[LevelStep, ...] = ()
         self.names: tuple[str, ...] = ()
         self.log = True
         self.chosen_edge: int | None = None
@@ -53,7 +53,7 @@ class FoldPlot(QWidget):
         self.setAccessibleName("Mean occurrence; arrow keys choose a step's edge, with Ctrl they move it")
         look.changed.connect(self.update)
 
-    def show_fold(self, folded: Fold | None, steps: tuple[Step, ...], names: tuple[str, ...]) -> None:
+    def show_fold(self, folded: Fold | None, steps: tuple[LevelStep, ...], names: tuple[str, ...]) -> None:
         """Show cycles and steps."""
         self.folded, self.steps, self.names = folded, steps, names
         if self.chosen_edge is not None and self.chosen_edge >= len(self.edges):
@@ -143,7 +143,7 @@ class FoldPlot(QWidget):
             painter.drawLine(QPointF(rect.left(), y), QPointF(rect.right(), y))
             words = f"resolved from {quantity_text(resolved, 'A', 2)} upward"
             box = QRectF(rect.left(), y - self._look.px(17), rect.width() - self._look.px(6), self._look.px(16))
-            draw_marked(
+            draw_rich_text(
                 painter, box, words, self._look, size="small", dim=theme.mark, align=Qt.AlignmentFlag.AlignRight
             )
 
@@ -166,7 +166,7 @@ class FoldPlot(QWidget):
             text = "0" if index == 0 else str(duration_text(index * step))
             width = width_of(look, text, "small")
             left = min(max(x - width / 2, rect.left()), rect.right() - width)
-            draw_marked(painter, QRectF(left, top + px(4), width + 2, px(16)), text, look, size="small")
+            draw_rich_text(painter, QRectF(left, top + px(4), width + 2, px(16)), text, look, size="small")
 
     def _paint_steps(self, painter: QPainter) -> None:
         look, theme, px, rect = self._look, self._look.theme, self._look.px, self.plot_rect
@@ -178,7 +178,7 @@ class FoldPlot(QWidget):
             name = step_name(self.names, index)
             if width_of(look, name, "small") + px(6) < box.width():
                 center = Qt.AlignmentFlag.AlignHCenter
-                draw_marked(painter, box, name, look, size="small", dim=ink_on(color), align=center)
+                draw_rich_text(painter, box, name, look, size="small", dim=ink_on(color), align=center)
         for index, edge in enumerate(self.edges):
             x = self.x_of(edge)
             chosen = index == self.chosen_edge

@@ -15,14 +15,14 @@ from warm_ember.session.results import RunResults
 from warm_ember.signal.fold import Fold, OddCycle, odd_cycles
 from warm_ember.signal.series import ShouldStop
 from warm_ember.signal.steps import found_edges_s, steps_of
-from warm_ember.ui.desk import Desk
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.label import Label
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.trace.fold_plot import FoldPlot, step_name
+from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.figure_table import FigureTable
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
-from warm_ember.units import bare, duration_text, percent_text, quantity_text
+from warm_ember.units import duration_text, format_trimmed, percent_text, quantity_text
 
 
 @dataclass(frozen=True, eq=False)
@@ -49,9 +49,9 @@ class FoldView(QWidget):
     changed = Signal()
     cycle_asked = Signal(float, float)
 
-    def __init__(self, desk: Desk, look: Look, window: TimeWindow) -> None:
+    def __init__(self, controller: ProjectController, look: Appearance, window: TimeWindow) -> None:
         super().__init__()
-        self.desk, self.look, self._window = desk, look, window
+        self.controller, self.look, self._window = controller, look, window
         self.results: RunResults | None = None
         self.folded: Folded | None = None
         self.problem = ""
@@ -134,7 +134,7 @@ class FoldView(QWidget):
         """How the current capture is folded."""
         if self.results is None:
             return None
-        return self.desk.project.fold_of(self.results.run.name) or self.results.fold_plan
+        return self.controller.project.fold_of(self.results.run.name) or self.results.fold_plan
 
     def set_results(self, results: RunResults | None) -> None:
         """Show another run, or the same after an edit; folding begins when the view is seen."""
@@ -189,19 +189,19 @@ class FoldView(QWidget):
     def compute(self) -> None:
         """Fold in the background, unless it is what is shown."""
         results, plan = self.results, self.plan
-        if results is None or plan is None or self.desk.session is None:
+        if results is None or plan is None or self.controller.session is None:
             return
         if self._wanted is not None and self._wanted[0] is results and self._wanted[1] == plan:
             self._show_steps()
             return
         self._wanted = (results, plan)
-        session, project = self.desk.session, self.desk.project
+        session, project = self.controller.session, self.controller.project
 
         def work(should_stop: ShouldStop, _progress: object) -> Folded:
             fold = session.results.fold(project, results.run.name, plan, should_stop)
             return Folded(plan, fold, found_edges_s(fold), fold.left_out or odd_cycles(fold))
 
-        self.desk.jobs.run("fold", "folding the cycles", work, self._on_folded, self._on_failed)
+        self.controller.jobs.run("fold", "folding the cycles", work, self._on_folded, self._on_failed)
 
     def _on_folded(self, folded: Folded) -> None:
         self.folded, self.problem = folded, ""
@@ -214,7 +214,7 @@ class FoldView(QWidget):
                     (self._window.label(odd.time_s, 30.0), odd.time_s),
                     (str(quantity_text(odd.charge_c, "C")), odd.charge_c),
                     (str(quantity_text(odd.difference_c, "C")), odd.difference_c),
-                    (bare(abs(odd.spreads), 2), abs(odd.spreads)),
+                    (format_trimmed(abs(odd.spreads), 2), abs(odd.spreads)),
                 )
                 for odd in folded.odd
             ]
@@ -255,12 +255,12 @@ class FoldView(QWidget):
         plan = self.plan
         if plan is not None:
             changed = msgspec.structs.replace(plan, **changes)
-            self.desk.apply(edits.set_fold(changed), f"fold on {plan_words(changed)}")
+            self.controller.apply(edits.set_fold(changed), f"fold on {plan_words(changed)}")
 
     def _on_align(self, index: int) -> None:
         if 0 <= index < len(self._plans) and self.plan is not None:
             chosen = msgspec.structs.replace(self._plans[index], before_s=self.plan.before_s)
-            self.desk.apply(edits.set_fold(chosen), f"fold on {plan_words(chosen)}")
+            self.controller.apply(edits.set_fold(chosen), f"fold on {plan_words(chosen)}")
 
     def _on_edges(self, edges: tuple[float, ...]) -> None:
         self._change(edges_s=edges)
@@ -280,7 +280,7 @@ class FoldView(QWidget):
             self.cycle_asked.emit(odd.time_s + float(edges[0]), odd.time_s + float(edges[-1]))
 
     def sentence(self) -> str:
-        """Return what the fold says, marked."""
+        """Return what the fold says, as rich text."""
         if self.results is None:
             return "Import a capture to fold its cycles."
         if self.problem:
@@ -288,10 +288,10 @@ class FoldView(QWidget):
         if self.folded is None:
             return "Folding …"
         fold, odd = self.folded.fold, len(self.folded.odd)
-        charge = quantity_text(fold.charge_c, "C").marked
+        charge = quantity_text(fold.charge_c, "C").rich
         text = f"**{fold.cycles}** cycles on {plan_words(self.folded.plan)} take {charge} each"
         if fold.cycles > 1:
-            one, many = quantity_text(fold.resolved_once_a, "A").marked, quantity_text(fold.resolved_a, "A").marked
+            one, many = quantity_text(fold.resolved_once_a, "A").rich, quantity_text(fold.resolved_a, "A").rich
             text += f"; one resolves {one}, all {many}"
         if not odd:
             return f"{text}."

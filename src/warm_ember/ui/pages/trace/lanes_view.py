@@ -7,15 +7,15 @@ from collections.abc import Callable
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
-from warm_ember.ui.desk import Desk
 from warm_ember.ui.lanes.current import Threshold
 from warm_ember.ui.lanes.stack import LaneStack
 from warm_ember.ui.lanes.time_window import TimeWindow
-from warm_ember.ui.look.theme import Look
-from warm_ember.ui.pages.trace.bracket_controller import BracketBook
+from warm_ember.ui.look.theme import Appearance
+from warm_ember.ui.pages.trace.bracket_controller import BracketController
 from warm_ember.ui.pages.trace.bracket_histogram import InsideView
 from warm_ember.ui.pages.trace.bracket_panel import BracketPanel
 from warm_ember.ui.pages.trace.bracket_tray import BracketTray
+from warm_ember.ui.project_controller import ProjectController
 
 _TRAY = 170
 
@@ -25,17 +25,17 @@ class LanesView(QWidget):
 
     def __init__(
         self,
-        desk: Desk,
-        look: Look,
+        controller: ProjectController,
+        look: Appearance,
         window: TimeWindow,
-        book: BracketBook,
+        book: BracketController,
         actions: tuple[tuple[str, str, Callable[[], None]], ...],
     ) -> None:
         super().__init__()
         self.look, self.book = look, book
         self.stack = LaneStack(look, window, with_flags=True, folded=("Voltage", "Power"))
         self.tray = BracketTray(look, window)
-        self.inside = InsideView(look, desk)
+        self.inside = InsideView(look, controller)
         self.panel = BracketPanel(look, book, actions)
         self._build()
         self._connect()

@@ -13,20 +13,20 @@ from PySide6.QtWidgets import QStackedWidget, QVBoxLayout, QWidget
 from warm_ember.model.figure import Bound, signed
 from warm_ember.model.finding import Finding, Kind
 from warm_ember.session.results import RunResults
-from warm_ember.tuning.findings.registry import Checkup
-from warm_ember.ui.desk import Desk
+from warm_ember.tuning.findings.registry import QualityReport
 from warm_ember.ui.lanes.time_window import TimeWindow
-from warm_ember.ui.look.marked import figure_marked
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.rich_text import rich_figure
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.base import Page
-from warm_ember.ui.pages.trace.bracket_controller import BracketBook
+from warm_ember.ui.pages.trace.bracket_controller import BracketController
 from warm_ember.ui.pages.trace.fold_view import FoldView
 from warm_ember.ui.pages.trace.lanes_view import LanesView
-from warm_ember.ui.pages.trace.quality_view import DoubtsView
+from warm_ember.ui.pages.trace.quality_view import QualityView
 from warm_ember.ui.picture import save_picture
+from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.link_figure import LinkFigure
 from warm_ember.ui.widgets.switches import Switch
-from warm_ember.units import bare, duration_text, quantity_text
+from warm_ember.units import duration_text, format_trimmed, quantity_text
 
 _AROUND_FINDING = 0.5
 
@@ -43,14 +43,14 @@ class TracePage(Page):
     title = "Trace"
     export_asked = Signal(str)
 
-    def __init__(self, desk: Desk, look: Look, window: TimeWindow) -> None:
-        super().__init__(desk, look)
+    def __init__(self, controller: ProjectController, look: Appearance, window: TimeWindow) -> None:
+        super().__init__(controller, look)
         self.results: RunResults | None = None
         self._window = window
-        self.book = BracketBook(desk)
-        self.lanes = LanesView(desk, look, window, self.book, self._bracket_actions())
-        self.fold = FoldView(desk, look, window)
-        self.doubts = DoubtsView(desk, look, window)
+        self.book = BracketController(controller)
+        self.lanes = LanesView(controller, look, window, self.book, self._bracket_actions())
+        self.fold = FoldView(controller, look, window)
+        self.doubts = QualityView(controller, look, window)
         self.stack = self.lanes.stack
         self.views: dict[str, QWidget] = {"lanes": self.lanes, "fold": self.fold, "doubts": self.doubts}
         self._stacked = QStackedWidget()
@@ -63,12 +63,12 @@ class TracePage(Page):
         self._make_actions()
 
     def _connect(self) -> None:
-        self.book.changed.connect(self.headline_changed)
-        self.fold.changed.connect(self.headline_changed)
+        self.book.changed.connect(self.header_changed)
+        self.fold.changed.connect(self.header_changed)
         self.fold.cycle_asked.connect(self.show_stretch)
         self.doubts.finding_asked.connect(self.show_finding)
         self.stack.doubts.finding_chosen.connect(self.show_finding)
-        self.desk.checkup_changed.connect(self._on_checkup)
+        self.controller.quality_changed.connect(self._on_quality)
 
     def _bracket_actions(self) -> tuple[tuple[str, str, Callable[[], None]], ...]:
         book = self.book
@@ -127,7 +127,7 @@ class TracePage(Page):
         """Open a view of the page."""
         self._stacked.setCurrentWidget(self.views[name])
         self.take_focus()
-        self.headline_changed.emit()
+        self.header_changed.emit()
 
     def take_focus(self) -> None:
         {"lanes": self.stack.current, "fold": self.fold.plot}.get(self.view, self).setFocus()
@@ -139,10 +139,10 @@ class TracePage(Page):
         self.doubts.set_results(results)
         self.book.set_results(results)
 
-    def _on_checkup(self, checkup: Checkup | None) -> None:
-        self.stack.set_findings(checkup.findings if checkup is not None else ())
-        self.doubts.set_checkup(checkup)
-        self.headline_changed.emit()
+    def _on_quality(self, quality: QualityReport | None) -> None:
+        self.stack.set_findings(quality.findings if quality is not None else ())
+        self.doubts.set_checkup(quality)
+        self.header_changed.emit()
 
     def show_stretch(self, from_s: float, to_s: float) -> None:
         """Show a stretch in the lanes, with a little on both sides."""
@@ -153,13 +153,13 @@ class TracePage(Page):
     def show_finding(self, finding: Finding) -> None:
         """Show where a finding lies, and say what it is."""
         self.show_stretch(finding.from_s, finding.to_s)
-        self.desk.noted.emit(f"{finding.kind.value}: {finding.text}")
+        self.controller.noted.emit(f"{finding.kind.value}: {finding.text}")
 
     def next_doubt(self) -> None:
         """Go to the first finding after the middle of the window, else to the first."""
-        findings = self.desk.findings or ()
+        findings = self.controller.findings or ()
         if not findings:
-            self.desk.noted.emit("Nothing speaks against this capture.")
+            self.controller.noted.emit("Nothing speaks against this capture.")
             return
         middle = (self._window.from_s + self._window.to_s) / 2
         later = (f for f in findings if (f.from_s + f.to_s) / 2 > middle + self._window.interval_s)
@@ -184,27 +184,26 @@ class TracePage(Page):
         bracket = self.book.chosen_bracket
         if bracket is None:
             whole = self.results.whole
-            words = figure_marked(self.results.ledger.mean, "A")
+            words = rich_figure(self.results.ledger.mean, "A")
             is_clipped = bool(len(self.results.limits.clipped))
-            peak = signed(Bound.AT_LEAST if is_clipped else None, quantity_text(whole.max_a, "A").marked)
-            length = duration_text(whole.length_s).marked
+            peak = signed(Bound.AT_LEAST if is_clipped else None, quantity_text(whole.max_a, "A").rich)
+            length = duration_text(whole.length_s).rich
             return f"{self.results.run.label} draws {words} on average over {length}, with a peak of {peak}."
         reading = self.book.reading(bracket)
         subject = bracket.name or f"Bracket {bracket.letter}"
-        length, charge_taken = duration_text(reading.length_s).marked, quantity_text(reading.charge_c, "C").marked
+        length, charge_taken = duration_text(reading.length_s).rich, quantity_text(reading.charge_c, "C").rich
         doubts = self.book.doubts_of(bracket)
         at_least = "at least " if Kind.CLIPPED in doubts else ""
         text = f"{subject[:1].upper()}{subject[1:]} lasts {length} and takes {at_least}{charge_taken}"
         other = next((b for b in self.book.brackets if b.letter != bracket.letter), None)
         charge = self.book.reading(other).charge_c if other is not None else 0.0
         if other is not None and charge > 0 and reading.charge_c / charge >= 1.5:
-            text += (
-                f": as much as **{bare(reading.charge_c / charge)}** times “{other.name or f'bracket {other.letter}'}”"
-            )
+            times = format_trimmed(reading.charge_c / charge)
+            text += f": as much as **{times}** times “{other.name or f'bracket {other.letter}'}”"
         return text + "."
 
     def _doubt_sentence(self) -> str:
-        findings = self.desk.findings
+        findings = self.controller.findings
         if findings is None:
             return "Looking for what speaks against this capture …"
         if not findings:
@@ -252,7 +251,7 @@ class TracePage(Page):
         if self.results is None:
             return ""
         parts = []
-        kinds = list(dict.fromkeys(finding.kind.value for finding in self.desk.findings or ()))
+        kinds = list(dict.fromkeys(finding.kind.value for finding in self.controller.findings or ()))
         if kinds and self.view != "doubts":
             parts.append(f"{', '.join(kinds)}: see Doubts")
         whole = self.results.whole
@@ -260,8 +259,8 @@ class TracePage(Page):
             missing = f"**{(1 - whole.coverage) * 100:.1f}** % not measured"
             bounds = self.results.capture.bounds(whole.from_s, whole.to_s)
             if bounds is not None and bounds.low_a is not None:
-                high = f" to {quantity_text(bounds.high_a, 'A').marked}" if bounds.high_a is not None else " or more"
-                missing += f", the mean is {quantity_text(bounds.low_a, 'A').marked}{high}"
+                high = f" to {quantity_text(bounds.high_a, 'A').rich}" if bounds.high_a is not None else " or more"
+                missing += f", the mean is {quantity_text(bounds.low_a, 'A').rich}{high}"
             parts.append(missing)
         return "; ".join(parts)
 
@@ -269,4 +268,4 @@ class TracePage(Page):
         if self.results is None:
             return LinkFigure(detail="no capture yet")
         length = duration_text(self.results.capture.duration_s)
-        return LinkFigure(length.marked, self.results.run.label, self.warning().replace("**", ""))
+        return LinkFigure(length.rich, self.results.run.label, self.warning().replace("**", ""))

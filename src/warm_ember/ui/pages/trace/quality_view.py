@@ -27,14 +27,14 @@ from warm_ember.session.importing import free_name
 from warm_ember.session.joining import join_captures
 from warm_ember.session.results import RunResults
 from warm_ember.signal.corrections import check_corrections, effect_of
-from warm_ember.tuning.findings.registry import Checkup, Fact
-from warm_ember.ui.desk import Desk
+from warm_ember.tuning.findings.registry import Fact, QualityReport
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.label import Label, tip
-from warm_ember.ui.look.marked import draw_marked, width_of
-from warm_ember.ui.look.theme import Look, ink_on
+from warm_ember.ui.look.rich_text import draw_rich_text, width_of
+from warm_ember.ui.look.theme import Appearance, ink_on
+from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
-from warm_ember.units import percent_text, quantity_text, told_apart
+from warm_ember.units import format_distinct, percent_text, quantity_text
 
 _LOADS: tuple[tuple[str, str, str], ...] = (
     ("shunt or amplifier, factor", "", "shunt checked against a reference"),
@@ -60,7 +60,7 @@ class FindingCard(QAbstractButton):
 
     place_asked = Signal(object)
 
-    def __init__(self, look: Look, window: TimeWindow, findings: tuple[Finding, ...]) -> None:
+    def __init__(self, look: Appearance, window: TimeWindow, findings: tuple[Finding, ...]) -> None:
         super().__init__()
         self._look, self._window, self.findings = look, window, findings
         self._next = 0
@@ -110,7 +110,7 @@ class FindingCard(QAbstractButton):
         chip = QRectF(px(14), px(8), width_of(look, word, "small") + px(12), px(18))
         painter.fillRect(chip, theme.warning)
         center = Qt.AlignmentFlag.AlignHCenter
-        draw_marked(painter, chip, word, look, size="small", dim=ink_on(theme.warning), align=center)
+        draw_rich_text(painter, chip, word, look, size="small", dim=ink_on(theme.warning), align=center)
         length_s = max(self.finding.to_s - self.finding.from_s, self._window.duration_s / 1000)
         places = [self._window.label(one.from_s, length_s) for one in self.findings]
         ends = f"{places[0]} to {self._window.label(self.finding.to_s, length_s)}"
@@ -118,8 +118,8 @@ class FindingCard(QAbstractButton):
         sure = f"**{percent_text(self.finding.confidence)}** sure"
         right = Qt.AlignmentFlag.AlignRight
         room = QRectF(chip.right() + px(10), px(8), self.width() - chip.right() - px(104), px(18))
-        draw_marked(painter, room, where, look, size="small")
-        draw_marked(painter, QRectF(room.right(), px(8), px(86), px(18)), sure, look, size="small", align=right)
+        draw_rich_text(painter, room, where, look, size="small")
+        draw_rich_text(painter, QRectF(room.right(), px(8), px(86), px(18)), sure, look, size="small", align=right)
         painter.setFont(look.font("small"))
         painter.setPen(theme.ink)
         text = QRectF(px(14), px(32), self.width() - px(24), self.height())
@@ -127,7 +127,7 @@ class FindingCard(QAbstractButton):
         painter.end()
 
 
-class DoubtsView(QWidget):
+class QualityView(QWidget):
     """Findings at the left; corrections and the joining of two ranges at the right.
 
     Signals
@@ -138,11 +138,11 @@ class DoubtsView(QWidget):
 
     finding_asked = Signal(object)
 
-    def __init__(self, desk: Desk, look: Look, window: TimeWindow) -> None:
+    def __init__(self, controller: ProjectController, look: Appearance, window: TimeWindow) -> None:
         super().__init__()
-        self.desk, self.look, self._window = desk, look, window
+        self.controller, self.look, self._window = controller, look, window
         self.results: RunResults | None = None
-        self._shown: Checkup | None = None
+        self._shown: QualityReport | None = None
         self.cards: list[FindingCard] = []
         self.edits: dict[str, QuantityEdit] = {}
         self.reasons: dict[str, QLineEdit] = {}
@@ -234,7 +234,7 @@ class DoubtsView(QWidget):
         self.setEnabled(results is not None)
         self.other.clear()
         if results is not None:
-            for run in self.desk.project.runs:
+            for run in self.controller.project.runs:
                 if run.name != results.run.name:
                     self.other.addItem(run.label, run.name)
         self.join_button.setEnabled(self.other.count() > 0)
@@ -242,17 +242,17 @@ class DoubtsView(QWidget):
         self.done.setText("In this capture already: " + "; ".join(made) if made else "")
         self.show_effect()
 
-    def set_checkup(self, checkup: Checkup | None) -> None:
+    def set_checkup(self, quality: QualityReport | None) -> None:
         """Show what was looked at and what was found; None while it is looked for."""
-        if checkup is not None and checkup is self._shown:
+        if quality is not None and quality is self._shown:
             return
-        self._shown = checkup
+        self._shown = quality
         for card in self.cards:
             self._list.removeWidget(card)
             card.hide()
             card.deleteLater()
         self.cards = []
-        findings = checkup.findings if checkup is not None else ()
+        findings = quality.findings if quality is not None else ()
         kinds = dict.fromkeys(finding.kind for finding in findings)
         for place, kind in enumerate(kinds):
             card = FindingCard(self.look, self._window, tuple(one for one in findings if one.kind is kind))
@@ -260,8 +260,8 @@ class DoubtsView(QWidget):
             self._list.insertWidget(place, card)
             self.cards.append(card)
         self.empty.setText("Looking for clipping, noise, hum, short pulses, range changes and a cut-off end …")
-        self.empty.setVisible(checkup is None)
-        self._show_facts(checkup.facts if checkup is not None else ())
+        self.empty.setVisible(quality is None)
+        self._show_facts(quality.facts if quality is not None else ())
 
     def _show_facts(self, facts: tuple[Fact, ...]) -> None:
         while self._facts.count():
@@ -305,7 +305,7 @@ class DoubtsView(QWidget):
             self.correct_button.setEnabled(False)
             return
         whole, capture = results.whole, results.capture
-        supply_v = capture.info.supply_v if capture.info.supply_v is not None else self.desk.project.supply_v
+        supply_v = capture.info.supply_v if capture.info.supply_v is not None else self.controller.project.supply_v
         try:
             check_corrections(corrections, has_voltage=supply_v is not None or capture.voltage is not None)
         except WarmEmberError as error:
@@ -315,44 +315,46 @@ class DoubtsView(QWidget):
         self.correct_button.setEnabled(True)
         mean_a, peak_a = whole.mean_a or 0.0, whole.max_a or 0.0
         effect = effect_of(corrections, mean_a=mean_a, peak_a=peak_a, supply_v=supply_v)
-        before, after = told_apart(mean_a, effect.mean_a, "A")
+        before, after = format_distinct(mean_a, effect.mean_a, "A")
         text = f"Mean {before} becomes {after}"
         if effect.lowest_v is not None:
             text += f"; at the peak the burden drops {quantity_text(effect.drop_v, 'V')}"
             text += f" and the target sees {quantity_text(effect.lowest_v, 'V')}"
-            needed = max(self.desk.project.supply.min_v, self.desk.project.battery.cutoff_v)
+            needed = max(self.controller.project.supply.min_v, self.controller.project.battery.cutoff_v)
             if effect.lowest_v < needed:
                 text += f", less than the {quantity_text(needed, 'V')} it needs: it may have reset or drawn less"
         self.effect.setText(f"{text}.")
 
     def correct(self) -> None:
         """Write a corrected copy and show it."""
-        results, session, corrections = self.results, self.desk.session, self.corrections
+        results, session, corrections = self.results, self.controller.session, self.corrections
         if results is None or session is None or not corrections:
             return
         name, new_name = results.run.name, free_name(session, f"{results.run.name} corrected")
-        self.desk.work(
+        self.controller.work(
             "correct",
             f"correcting {name}",
             lambda should_stop, progress: correct_capture(
                 session, name, corrections, new_name, should_stop=should_stop, progress=progress
             ),
-            lambda report: self.desk.adopt(report, lambda s, r: adopt_as_condition(s, r, name, "corrected")),
+            lambda report: self.controller.adopt(report, lambda s, r: adopt_as_condition(s, r, name, "corrected")),
         )
 
     def join(self) -> None:
         """Join the chosen capture into this one, as a new one, and show it."""
-        results, session, other = self.results, self.desk.session, self.other.currentData()
+        results, session, other = self.results, self.controller.session, self.other.currentData()
         if results is None or session is None or other is None:
             return
         name, new_name = results.run.name, free_name(session, f"{results.run.name} and {other}")
-        self.desk.work(
+        self.controller.work(
             "join",
             f"joining {name} and {other}",
             lambda should_stop, progress: join_captures(
                 session, name, str(other), new_name, should_stop=should_stop, progress=progress
             ),
-            lambda report: self.desk.adopt(report, lambda s, r: adopt_as_condition(s, r, name, f"joined with {other}")),
+            lambda report: self.controller.adopt(
+                report, lambda s, r: adopt_as_condition(s, r, name, f"joined with {other}")
+            ),
         )
 
     def keyPressEvent(self, event: QKeyEvent) -> None:

@@ -11,21 +11,21 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QVBoxLayout, QW
 from warm_ember.battery.allowed import Allowed
 from warm_ember.model.plan import (
     ActivityEvery,
-    Becomes,
-    Change,
     CurrentBy,
     CurrentTo,
     Effect,
     LengthTo,
-    OftenBy,
-    Saves,
+    PlannedChange,
+    ReduceAverage,
+    ReplaceState,
+    ScaleRate,
 )
 from warm_ember.model.project import Project
 from warm_ember.ui.look.label import Label
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.widgets.layouts import clear_layout
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
-from warm_ember.units import bare, quantity_text
+from warm_ember.units import format_trimmed, quantity_text
 
 _NONE_YET = "no run yet"
 _SIGNED = Allowed(low=-10.0, high=10.0)
@@ -45,18 +45,18 @@ class ChangeEditor(QWidget):
     edited = Signal(object, object)
     refused = Signal(str)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setObjectName("panel")
         self.look = look
-        self.change: Change | None = None
+        self.change: PlannedChange | None = None
         self.fields: dict[str, QuantityEdit | QLineEdit | QComboBox] = {}
         self._column = QVBoxLayout(self)
         self._column.setContentsMargins(look.px(16), look.px(6), look.px(12), look.px(6))
         self._column.setSpacing(look.px(4))
         self.setVisible(False)
 
-    def show_change(self, change: Change | None, project: Project) -> None:
+    def show_change(self, change: PlannedChange | None, project: Project) -> None:
         """Show a change, or nothing."""
         if change == self.change and change is not None and self.isVisible():
             return
@@ -128,7 +128,7 @@ class ChangeEditor(QWidget):
         self.fields[f"effect {index}"] = edit
         self._add_row((words, edit, 0))
 
-    def _runs(self, change: Change, project: Project) -> QComboBox:
+    def _runs(self, change: PlannedChange, project: Project) -> QComboBox:
         box = QComboBox()
         box.setAccessibleName("the run that contains it")
         box.addItem(_NONE_YET, "")
@@ -178,13 +178,13 @@ def _effect_words(effect: Effect) -> tuple[str, str, str]:
         return "to_a", "A", f"{effect.state} draws"
     if isinstance(effect, LengthTo):
         return "to_s", "s", f"{effect.state} lasts at most"
-    if isinstance(effect, OftenBy):
+    if isinstance(effect, ScaleRate):
         return "factor", "", f"{effect.state} happens as often, times"
     if isinstance(effect, ActivityEvery):
         return "interval_s", "s", f"{effect.activity} comes each"
-    if isinstance(effect, Saves):
+    if isinstance(effect, ReduceAverage):
         return "saved_a", "A", "the average falls by"
-    if isinstance(effect, Becomes):
+    if isinstance(effect, ReplaceState):
         return "", "", f"{effect.state} is called {effect.name} from then on"
     where = f" in {effect.state}" if effect.state else ""
     return "", "", f"{effect.part} {effect.mode}{f' instead of {effect.of}' if effect.of else ''}{where}"
@@ -196,4 +196,4 @@ def words_of(effect: Effect) -> str:
     if not field:
         return words
     value = getattr(effect, field)
-    return f"{words} {quantity_text(value, unit) if unit else bare(value)}"
+    return f"{words} {quantity_text(value, unit) if unit else format_trimmed(value)}"

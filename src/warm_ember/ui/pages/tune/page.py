@@ -10,34 +10,34 @@ from PySide6.QtGui import QAction, QGuiApplication
 from PySide6.QtWidgets import QHBoxLayout, QMenu, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
 from warm_ember.model.figure import signed
-from warm_ember.model.plan import ActivityEvery, Change, CurrentBy, Limits, OftenBy, Saves
+from warm_ember.model.plan import ActivityEvery, CurrentBy, Limits, PlannedChange, ReduceAverage, ScaleRate
 from warm_ember.model.plan import LengthTo as Shorter
 from warm_ember.session import plan_edits
 from warm_ember.session.results import RunResults
 from warm_ember.session.tuning_results import PLAN, PlanResults, changes_ahead
-from warm_ember.tuning.claims import Judged
+from warm_ember.tuning.claims import ClaimResult
 from warm_ember.tuning.matrix import lead_words
-from warm_ember.tuning.offers import Offer
 from warm_ember.tuning.prediction import by_gain
-from warm_ember.tuning.search import Found, costs_of
+from warm_ember.tuning.search import SmallestSet, costs_of
+from warm_ember.tuning.suggestions import SuggestedChange
 from warm_ember.tuning.timers.period_model import PeriodModel
-from warm_ember.ui.desk import Desk
 from warm_ember.ui.look.label import Label, tip
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.base import Page
 from warm_ember.ui.pages.tune.change_editor import ChangeEditor
 from warm_ember.ui.pages.tune.plan_list import LETTERS, PlanList
 from warm_ember.ui.pages.tune.proof_view import ProofView
 from warm_ember.ui.pages.tune.shutdown_matrix import ShutdownMatrix
 from warm_ember.ui.pages.tune.timers_view import TimersView
-from warm_ember.ui.pages.tune.waterfall_chart import Staircase
+from warm_ember.ui.pages.tune.waterfall_chart import WaterfallChart
 from warm_ember.ui.pages.tune.waveform_view import WaveformView
+from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.claim_edit import ClaimLine
 from warm_ember.ui.widgets.key_button import KeyButton
 from warm_ember.ui.widgets.link_figure import LinkFigure
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.ui.widgets.switches import Switch
-from warm_ember.units import bare, duration_text, months_text, percent_text, quantity_text
+from warm_ember.units import duration_text, format_trimmed, months_text, percent_text, quantity_text
 
 VIEWS = ("plan", "waveform", "proof", "timers")
 _MOST_LINES = 3
@@ -58,14 +58,14 @@ class TunePage(Page):
     stretch_asked = Signal(float, float)
     wake_asked = Signal(str)
 
-    def __init__(self, desk: Desk, look: Look) -> None:
-        super().__init__(desk, look)
+    def __init__(self, controller: ProjectController, look: Appearance) -> None:
+        super().__init__(controller, look)
         self.results: RunResults | None = None
         self.found: PlanResults | None = None
         self.view = VIEWS[0]
         self.matrix = ShutdownMatrix(look)
         self.broken = Label()
-        self.staircase = Staircase(look)
+        self.waterfall = WaterfallChart(look)
         self.list = PlanList(look)
         self.editor = ChangeEditor(look)
         self.claim = ClaimLine(look)
@@ -148,7 +148,7 @@ class TunePage(Page):
             edit.setPlaceholderText("any")
             edit.value_entered.connect(lambda value, field=field: self._on_limit(field, value))
             edit.cleared.connect(lambda field=field: self._on_limit(field, None))
-            edit.refused.connect(self.desk.noted)
+            edit.refused.connect(self.controller.noted)
             self.limits[field] = edit
             row.addWidget(label)
             row.addWidget(edit)
@@ -164,7 +164,7 @@ class TunePage(Page):
         column = QVBoxLayout(right)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
-        column.addWidget(self.staircase, 4)
+        column.addWidget(self.waterfall, 4)
         column.addWidget(tools)
         column.addWidget(limits)
         column.addWidget(self.together)
@@ -175,28 +175,32 @@ class TunePage(Page):
     def _connect(self) -> None:
         self.matrix.mode_planned.connect(self._on_planned)
         self.matrix.mode_said.connect(
-            lambda part, mode, state: self.desk.apply(plan_edits.set_part(part, mode, state), f"set {part} in {state}")
+            lambda part, mode, state: self.controller.apply(
+                plan_edits.set_part(part, mode, state), f"set {part} in {state}"
+            )
         )
         self.matrix.power_said.connect(self._on_power)
         self.matrix.source_asked.connect(self.wake_asked)
-        self.list.chosen.connect(lambda change: self.editor.show_change(change, self.desk.project))
+        self.list.chosen.connect(lambda change: self.editor.show_change(change, self.controller.project))
         self.list.added.connect(self._on_added)
         self.list.evidence_asked.connect(self.stretch_asked)
         self.list.toggled.connect(self._on_toggled)
         self.list.dropped.connect(
-            lambda change: self.desk.apply(plan_edits.drop_change(change), f"forget {change.name}")
+            lambda change: self.controller.apply(plan_edits.drop_change(change), f"forget {change.name}")
         )
         self.list.moved.connect(
-            lambda change, by: self.desk.apply(plan_edits.move_change(change, by, self.ahead), f"move {change.name}")
+            lambda change, by: self.controller.apply(
+                plan_edits.move_change(change, by, self.ahead), f"move {change.name}"
+            )
         )
         self.list.proof_asked.connect(self._show_proof)
         self.editor.edited.connect(
-            lambda before, after: self.desk.apply(plan_edits.set_change(before, after), f"change {after.name}")
+            lambda before, after: self.controller.apply(plan_edits.set_change(before, after), f"change {after.name}")
         )
-        self.editor.refused.connect(self.desk.noted)
+        self.editor.refused.connect(self.controller.noted)
         self.claim.asked.connect(self._on_claim)
         self.timers.planned.connect(self._on_period)
-        self.timers.refused.connect(self.desk.noted)
+        self.timers.refused.connect(self.controller.noted)
         self.buttons["smallest"].clicked.connect(lambda _checked: self.search())
         self.buttons["order"].clicked.connect(lambda _checked: self.order())
         self.buttons["new"].clicked.connect(lambda _checked: self.open_new())
@@ -218,21 +222,21 @@ class TunePage(Page):
         self.matrix.setFocus()
 
     @property
-    def ahead(self) -> tuple[Change, ...]:
+    def ahead(self) -> tuple[PlannedChange, ...]:
         """The changes in the plan that the run does not contain yet."""
-        return changes_ahead(self.desk.project, self.results.run.name) if self.results is not None else ()
+        return changes_ahead(self.controller.project, self.results.run.name) if self.results is not None else ()
 
     def show_results(self, results: RunResults | None) -> None:
         same = self.results is not None and results is not None and self.results.run.name == results.run.name
         self.results = results
-        self.desk.jobs.stop("plan")
+        self.controller.jobs.stop("plan")
         if not same:
             self._show(None)
-        session = self.desk.session
+        session = self.controller.session
         if results is None or session is None:
             return
         project, name = session.project, results.run.name
-        self.desk.work(
+        self.controller.work(
             "plan",
             f"working out the plan of {name}",
             lambda should_stop, _progress: session.tuning.plan(project, name, should_stop),
@@ -241,15 +245,15 @@ class TunePage(Page):
 
     def _show(self, found: PlanResults | None) -> None:
         self.found = found
-        project = self.desk.project
+        project = self.controller.project
         # As the answer has it: the project may be further already.
         ahead = tuple(step.change for step in found.steps) if found is not None else ()
         letters = LETTERS[: len(ahead)]
         self.matrix.show_matrix(
             found.matrix if found is not None else None, project.parts, tuple(zip(letters, ahead, strict=True))
         )
-        self.staircase.show_plan(found, letters)
-        beside = tuple(one for one in project.plan.changes if not one.is_in)
+        self.waterfall.show_plan(found, letters)
+        beside = tuple(one for one in project.plan.changes if not one.is_planned)
         self.list.show_plan(found, beside)
         chosen = self.list.item.change if self.list.item is not None else None
         self.editor.show_change(chosen, project)
@@ -260,15 +264,15 @@ class TunePage(Page):
         self._show_timers()
         if self.claim.claim:
             self._on_claim(self.claim.claim)
-        self.headline_changed.emit()
+        self.header_changed.emit()
 
     def _show_timers(self) -> None:
         """Look for what has a period, while the timers are looked at."""
-        session, results = self.desk.session, self.results
+        session, results = self.controller.session, self.results
         if self.view != "timers" or session is None or results is None:
             return
         project, name = session.project, results.run.name
-        self.desk.work(
+        self.controller.work(
             "timers",
             f"looking for periods in {name}",
             lambda should_stop, _progress: (
@@ -280,12 +284,12 @@ class TunePage(Page):
 
     def _on_period(self, model: PeriodModel, period_s: float) -> None:
         if self.results is not None:
-            change = model.change(period_s, self.desk.project, self.results.run.name)
-            self.desk.apply(plan_edits.add_change(change), f"plan: {change.name}")
-            self.desk.noted.emit(f"{change.name} is in the plan.")
+            change = model.change(period_s, self.controller.project, self.results.run.name)
+            self.controller.apply(plan_edits.add_change(change), f"plan: {change.name}")
+            self.controller.noted.emit(f"{change.name} is in the plan.")
 
     def _show_limits(self) -> None:
-        limits = self.desk.project.plan.limits
+        limits = self.controller.project.plan.limits
         for field, edit in self.limits.items():
             edit.set_value(getattr(limits, field))
         costs = costs_of(self.ahead)
@@ -293,8 +297,8 @@ class TunePage(Page):
         self.together.setVisible(bool(over))
         words = {
             "latency": f"they answer {duration_text(costs.latency_s)} later",
-            "accuracy": f"they are {bare(100 * costs.accuracy)} % less exact",
-            "memory": f"they take {bare(costs.memory_bytes)} B",
+            "accuracy": f"they are {format_trimmed(100 * costs.accuracy)} % less exact",
+            "memory": f"they take {format_trimmed(costs.memory_bytes)} B",
         }
         self.together.setText("Over a limit: " + ", ".join(words[one] for one in over))
         self.together.setStyleSheet(f"color: {self.look.theme.warning_text.name()}")
@@ -317,74 +321,74 @@ class TunePage(Page):
         if cell is None or self.results is None:
             return
         edit = plan_edits.plan_part(part, mode, state, cell.mode, self.results.run.name)
-        self.desk.apply(edit, f"plan {part} {mode} in {state}")
+        self.controller.apply(edit, f"plan {part} {mode} in {state}")
 
     def _on_power(self, name: str, state: str, on: bool) -> None:
         mode = self.found.mode_of.get(state, "") if self.found is not None else ""
         if not mode:
-            self.desk.noted.emit(f"{state} is no sleep mode: everything is on in it.")
+            self.controller.noted.emit(f"{state} is no sleep mode: everything is on in it.")
             return
-        self.desk.apply(plan_edits.set_power(name, mode, on=on), f"{name} {'on' if on else 'off'} in {mode}")
+        self.controller.apply(plan_edits.set_power(name, mode, on=on), f"{name} {'on' if on else 'off'} in {mode}")
 
-    def _on_added(self, offer: Offer) -> None:
-        self.desk.apply(plan_edits.add_change(offer.change), f"plan: {offer.change.name}")
+    def _on_added(self, offer: SuggestedChange) -> None:
+        self.controller.apply(plan_edits.add_change(offer.change), f"plan: {offer.change.name}")
 
-    def _on_toggled(self, change: Change) -> None:
-        chosen = tuple(one for one in self.ahead if one != change) if change.is_in else (*self.ahead, change)
-        self.desk.apply(
+    def _on_toggled(self, change: PlannedChange) -> None:
+        chosen = tuple(one for one in self.ahead if one != change) if change.is_planned else (*self.ahead, change)
+        self.controller.apply(
             plan_edits.choose_changes(chosen, (*self.ahead, change)), f"plan with and without {change.name}"
         )
 
     def _on_limit(self, field: str, value: float | None) -> None:
-        limits = self.desk.project.plan.limits
+        limits = self.controller.project.plan.limits
         known = {name: getattr(limits, name) for name in Limits.__struct_fields__}
-        self.desk.apply(plan_edits.set_limits(Limits(**{**known, field: value})), "limit what the plan costs")
+        self.controller.apply(plan_edits.set_limits(Limits(**{**known, field: value})), "limit what the plan costs")
 
-    def _candidates(self) -> tuple[Change, ...]:
+    def _candidates(self) -> tuple[PlannedChange, ...]:
         """Return all changes that the run does not contain, in the plan or beside it."""
-        beside = tuple(one for one in self.desk.project.plan.changes if not one.is_in and not one.proved_by)
+        beside = tuple(one for one in self.controller.project.plan.changes if not one.is_planned and not one.proved_by)
         return (*self.ahead, *beside)
 
     def search(self) -> None:
         """Find the fewest changes that meet the target, and leave only them in the plan."""
-        session, results = self.desk.session, self.results
+        session, results = self.controller.session, self.results
         if session is None or results is None:
             return
         project, name, changes = session.project, results.run.name, self._candidates()
-        self.desk.work(
+        self.controller.work(
             "search",
             "looking for the smallest set",
             lambda should_stop, _progress: session.tuning.smallest_set(project, name, changes, should_stop),
             lambda found: self._on_searched(found, changes),
         )
 
-    def _on_searched(self, found: Found | None, changes: tuple[Change, ...]) -> None:
+    def _on_searched(self, found: SmallestSet | None, changes: tuple[PlannedChange, ...]) -> None:
         if found is None:
-            self.desk.noted.emit("There is no target: type one on the Battery page.")
+            self.controller.noted.emit("There is no target: type one on the Battery page.")
         elif found.changes is None:
-            self.desk.noted.emit(
+            self.controller.noted.emit(
                 f"No set of these {len(changes)} changes meets the target within the limits: the lowest they reach is "
                 f"{quantity_text(found.mean_a, 'A')}."
             )
         elif not found.changes:
-            self.desk.noted.emit("The target is met without any change.")
+            self.controller.noted.emit("The target is met without any change.")
         else:
-            self.desk.apply(plan_edits.choose_changes(found.changes, changes), "plan the smallest set")
+            self.controller.apply(plan_edits.choose_changes(found.changes, changes), "plan the smallest set")
             names = ", ".join(one.name for one in found.changes)
             how = "" if found.is_complete else " There are too many sets to try all: each time the best next was taken."
-            self.desk.noted.emit(f"{len(found.changes)} of {len(changes)} are enough: {names}.{how}")
+            self.controller.noted.emit(f"{len(found.changes)} of {len(changes)} are enough: {names}.{how}")
 
     def order(self) -> None:
         """Put the plan in the order of what each change saves for its effort."""
-        session, results = self.desk.session, self.results
+        session, results = self.controller.session, self.results
         if session is None or results is None or not self.ahead:
             return
         project, name, ahead = session.project, results.run.name, self.ahead
-        self.desk.work(
+        self.controller.work(
             "order",
             "ordering the plan",
             lambda should_stop, _progress: by_gain(session.tuning.start(project, name, should_stop), ahead),
-            lambda order: self.desk.apply(plan_edits.order_changes(order), "order the plan by gain"),
+            lambda order: self.controller.apply(plan_edits.order_changes(order), "order the plan by gain"),
         )
 
     def new_menu(self) -> QMenu:
@@ -395,28 +399,33 @@ class TunePage(Page):
             menu.addAction(title, partial(self._add_new, change))
         return menu
 
-    def _templates(self) -> list[tuple[str, Change]]:
+    def _templates(self) -> list[tuple[str, PlannedChange]]:
         if self.results is None:
             return []
         rows, run = self.results.ledger.rows, self.results.run.name
-        found = [("The average falls by …", Change("A typed saving", (Saves(10e-6),), run))]
+        found = [("The average falls by …", PlannedChange("A typed saving", (ReduceAverage(10e-6),), run))]
         for row in rows:
             mean_a = row.mean.value or 0.0
             found += [
                 (
                     f"{row.name} draws less …",
-                    Change(f"{row.name} draws less", (CurrentBy(-0.1 * mean_a, row.name),), run),
+                    PlannedChange(f"{row.name} draws less", (CurrentBy(-0.1 * mean_a, row.name),), run),
                 ),
                 (
                     f"{row.name} is shorter …",
-                    Change(f"{row.name} is shorter", (Shorter(row.name, row.mean_dwell_s / 2),), run),
+                    PlannedChange(f"{row.name} is shorter", (Shorter(row.name, row.mean_dwell_s / 2),), run),
                 ),
-                (f"{row.name} happens less often …", Change(f"{row.name} less often", (OftenBy(row.name, 0.5),), run)),
+                (
+                    f"{row.name} happens less often …",
+                    PlannedChange(f"{row.name} less often", (ScaleRate(row.name, 0.5),), run),
+                ),
             ]
-        for activity in self.desk.project.activities:
+        for activity in self.controller.project.activities:
             every_s = activity.interval_s or (86400.0 / activity.per_day if activity.per_day else 3600.0)
             effect = ActivityEvery(activity.name, 2 * every_s)
-            found.append((f"{activity.name} comes less often …", Change(f"{activity.name} less often", (effect,), run)))
+            found.append(
+                (f"{activity.name} comes less often …", PlannedChange(f"{activity.name} less often", (effect,), run))
+            )
         return found
 
     def open_new(self) -> None:
@@ -424,21 +433,21 @@ class TunePage(Page):
         button = self.buttons["new"]
         self.new_menu().popup(button.mapToGlobal(button.rect().bottomLeft()))
 
-    def _add_new(self, change: Change) -> None:
-        self.desk.apply(plan_edits.add_change(change), f"plan: {change.name}")
-        self.editor.show_change(change, self.desk.project)
+    def _add_new(self, change: PlannedChange) -> None:
+        self.controller.apply(plan_edits.add_change(change), f"plan: {change.name}")
+        self.editor.show_change(change, self.controller.project)
 
     def _on_claim(self, text: str) -> None:
-        session, results = self.desk.session, self.results
+        session, results = self.controller.session, self.results
         self.claim.show_verdict(None)
         if not text or session is None or results is None:
             return
         project, name = session.project, results.run.name
 
-        def work(should_stop: Callable[[], bool], _progress: object) -> Judged:
+        def work(should_stop: Callable[[], bool], _progress: object) -> ClaimResult:
             return session.tuning.claim(project, text, name, PLAN, should_stop)
 
-        self.desk.work("claim", "checking a claim", work, self.claim.show_verdict)
+        self.controller.work("claim", "checking a claim", work, self.claim.show_verdict)
 
     def _show_proof(self, proof: object) -> None:
         self.proof.choose(proof)
@@ -449,7 +458,7 @@ class TunePage(Page):
         self.view = view
         self.stacked.setCurrentIndex(VIEWS.index(view))
         self._show_timers()
-        self.headline_changed.emit()
+        self.header_changed.emit()
 
     def switches(self) -> tuple[Switch, ...]:
         return (Switch("View", VIEWS, self.view, self.show_view),)
@@ -462,7 +471,7 @@ class TunePage(Page):
             return "Working out the plan …"
         count = len(found.steps)
         now, then = (
-            signed(bound, quantity_text(value, "A").marked)
+            signed(bound, quantity_text(value, "A").rich)
             for value, bound in (
                 (found.mean_a, self.results.load.bound),
                 (found.predicted.mean_a, found.predicted.load.bound),
@@ -472,15 +481,15 @@ class TunePage(Page):
             target = ""
             if found.budget_a is not None:
                 gap_a = found.mean_a - found.budget_a
-                much = quantity_text(abs(gap_a), "A").marked
+                much = quantity_text(abs(gap_a), "A").rich
                 target = f", {much} {'above' if gap_a > 0 else 'below'} the target"
-            more = f" {len(found.offers)} changes are offered." if found.offers else ""
+            more = f" {len(found.suggestions)} changes are offered." if found.suggestions else ""
             return f"{self.results.run.name} takes {now}{target}, and no change is planned.{more}"
         changes = "One change takes" if count == 1 else f"**{count}** changes take"
-        words = f"{changes} {now} to {then}: {signed(found.life.bound, months_text(found.life.life_s).marked)}"
+        words = f"{changes} {now} to {then}: {signed(found.life.bound, months_text(found.life.life_s).rich)}"
         if found.target_s is not None and found.life.chance is not None:
             goal = months_text(found.target_s).number
-            words += f", and {percent_text(found.life.chance).marked} sure of the **{goal}**"
+            words += f", and {percent_text(found.life.chance).rich} sure of the **{goal}**"
         return words + "."
 
     def warning(self) -> str:
@@ -494,6 +503,6 @@ class TunePage(Page):
         if found is None:
             return LinkFigure(detail="no plan yet" if self.results is None else "working …")
         count = len(found.steps)
-        current = signed(found.predicted.load.bound, quantity_text(found.predicted.mean_a, "A").marked)
+        current = signed(found.predicted.load.bound, quantity_text(found.predicted.mean_a, "A").rich)
         detail = f"{current}, **{count}** change{'s' if count != 1 else ''}"
-        return LinkFigure(signed(found.life.bound, months_text(found.life.life_s).marked), detail, self.warning())
+        return LinkFigure(signed(found.life.bound, months_text(found.life.life_s).rich), detail, self.warning())

@@ -8,15 +8,15 @@ from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QToolTip, QWidget
 
-from warm_ember.model.plan import Change
+from warm_ember.model.plan import PlannedChange
 from warm_ember.session.tuning_results import PlanResults
-from warm_ember.tuning.offers import Offer
-from warm_ember.tuning.prediction import Step
+from warm_ember.tuning.prediction import PredictedStep
 from warm_ember.tuning.proof import Proof
+from warm_ember.tuning.suggestions import SuggestedChange
 from warm_ember.ui.look.label import tip
-from warm_ember.ui.look.marked import draw_chip, draw_marked, width_of
-from warm_ember.ui.look.theme import Look
-from warm_ember.units import bare, months_text, quantity_text
+from warm_ember.ui.look.rich_text import draw_chip, draw_rich_text, width_of
+from warm_ember.ui.look.theme import Appearance
+from warm_ember.units import format_trimmed, months_text, quantity_text
 
 _HEAD, _ROW, _OFFER = 26, 38, 24
 _RIGHT = Qt.AlignmentFlag.AlignRight
@@ -32,11 +32,11 @@ class Item:
     kind: str
     words: str = ""
     letter: str = ""
-    change: Change | None = None
-    step: Step | None = None
+    change: PlannedChange | None = None
+    step: PredictedStep | None = None
     life_gain_s: float = 0.0
     proof: Proof | None = None
-    offer: Offer | None = None
+    offer: SuggestedChange | None = None
 
 
 class PlanList(QWidget):
@@ -45,15 +45,15 @@ class PlanList(QWidget):
     Signals
     -------
     chosen
-        A `Change` to be edited, or None.
+        A `PlannedChange` to be edited, or None.
     added
-        An `Offer` that shall go into the plan.
+        An `SuggestedChange` that shall go into the plan.
     evidence_asked
         From and to, s, of what an offer rests on.
     toggled, dropped
-        A `Change` that shall go in or out of the plan, or be forgotten.
+        A `PlannedChange` that shall go in or out of the plan, or be forgotten.
     moved
-        A `Change`, and by how many places.
+        A `PlannedChange`, and by how many places.
     proof_asked
         A `Proof` to be shown in full.
     """
@@ -66,7 +66,7 @@ class PlanList(QWidget):
     moved = Signal(object, int)
     proof_asked = Signal(object)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -81,7 +81,7 @@ class PlanList(QWidget):
         self._fit()
         self.update()
 
-    def show_plan(self, results: PlanResults | None, beside: tuple[Change, ...]) -> None:
+    def show_plan(self, results: PlanResults | None, beside: tuple[PlannedChange, ...]) -> None:
         """Show a plan; `beside` are changes that are kept out of it."""
         before = self.item.change if self.item is not None else None
         self.results = results
@@ -142,10 +142,10 @@ class PlanList(QWidget):
         look, px, theme = self.look, self.look.px, self.look.theme
         painter.setPen(theme.rule)
         painter.drawLine(QPointF(0, box.top() + 0.5), QPointF(box.right(), box.top() + 0.5))
-        draw_marked(painter, box.adjusted(px(16), 0, 0, 0), item.words, look, dim=theme.ink, size="small")
+        draw_rich_text(painter, box.adjusted(px(16), 0, 0, 0), item.words, look, dim=theme.ink, size="small")
         if item.letter == "columns":
             for right, words in self._columns(box, ("saves", "life", "stage")):
-                draw_marked(painter, right, words, look, size="small", align=_RIGHT)
+                draw_rich_text(painter, right, words, look, size="small", align=_RIGHT)
 
     def _columns(self, box: QRectF, words: tuple[str, str, str]) -> list[tuple[QRectF, str]]:
         px = self.look.px
@@ -165,20 +165,20 @@ class PlanList(QWidget):
         elif item.proof is not None:
             mark = "✓" if item.proof.is_proved else "!"
             ink = theme.ink if item.proof.is_proved else theme.warning_text
-            draw_marked(painter, QRectF(left, first.top(), px(17), first.height()), mark, look, dim=ink)
+            draw_rich_text(painter, QRectF(left, first.top(), px(17), first.height()), mark, look, dim=ink)
         name_room = box.width() - left - px(28 + _STAGE + _LIFE + _SAVES + 16)
         name = QRectF(left + px(26), first.top(), name_room, first.height())
         in_plan = item.kind != "beside"
-        draw_marked(painter, name, item.words, look, dim=theme.ink if in_plan else theme.dim)
+        draw_rich_text(painter, name, item.words, look, dim=theme.ink if in_plan else theme.dim)
         saves, life, stage, under = _figures(item)
         for place, words in self._columns(first, (saves, life, stage)):
-            draw_marked(painter, place, words, look, size="small", align=_RIGHT)
+            draw_rich_text(painter, place, words, look, size="small", align=_RIGHT)
         under_stage = QRectF(box.right() - px(12 + _STAGE + 60), second.top(), px(_STAGE + 60), second.height())
-        draw_marked(painter, under_stage, under, look, size="small", dim=theme.faint, align=_RIGHT)
+        draw_rich_text(painter, under_stage, under, look, size="small", dim=theme.faint, align=_RIGHT)
         costs = QRectF(name.left(), second.top(), box.width() - name.left() - px(_STAGE + 76), second.height())
-        draw_marked(painter, costs, _costs(item), look, size="small", dim=theme.faint)
+        draw_rich_text(painter, costs, _costs(item), look, size="small", dim=theme.faint)
 
-    def _paint_offer(self, painter: QPainter, index: int, box: QRectF, offer: Offer) -> None:
+    def _paint_offer(self, painter: QPainter, index: int, box: QRectF, offer: SuggestedChange) -> None:
         look, px, theme = self.look, self.look.px, self.look.theme
         swatch = QRectF(px(16), box.top() + px(4), px(5), box.height() - px(8))
         painter.fillRect(swatch, theme.ramp.color(offer.saved_a))
@@ -186,18 +186,18 @@ class PlanList(QWidget):
         gains = QRectF(evidence.left() - px(74), box.top(), px(66), box.height())
         saves = QRectF(gains.left() - px(74), box.top(), px(70), box.height())
         name = QRectF(px(28), box.top(), saves.left() - px(32), box.height())
-        draw_marked(painter, name, offer.change.name, look, size="small", dim=theme.ink)
-        draw_marked(painter, saves, quantity_text(offer.saved_a, "A").marked, look, size="small", align=_RIGHT)
+        draw_rich_text(painter, name, offer.change.name, look, size="small", dim=theme.ink)
+        draw_rich_text(painter, saves, quantity_text(offer.saved_a, "A").rich, look, size="small", align=_RIGHT)
         sign = "+" if offer.gain_s >= 0 else "−"
         gained = f"{sign}**{months_text(abs(offer.gain_s)).number}** mo"
-        draw_marked(painter, gains, gained, look, size="small", align=_RIGHT)
+        draw_rich_text(painter, gains, gained, look, size="small", align=_RIGHT)
         if offer.from_s is not None:
-            draw_marked(painter, evidence, "evidence ▸", look, size="small", dim=theme.mark)
+            draw_rich_text(painter, evidence, "evidence ▸", look, size="small", dim=theme.mark)
         painter.setPen(QPen(theme.rule, 1))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawRect(add.adjusted(0.5, 0.5, -0.5, -0.5))
-        draw_marked(painter, add.adjusted(px(8), 0, -px(8), 0), "Add", look, size="small", dim=theme.ink)
-        draw_marked(painter, add.adjusted(px(8), 0, -px(8), 0), "+", look, size="small", align=_RIGHT)
+        draw_rich_text(painter, add.adjusted(px(8), 0, -px(8), 0), "Add", look, size="small", dim=theme.ink)
+        draw_rich_text(painter, add.adjusted(px(8), 0, -px(8), 0), "+", look, size="small", align=_RIGHT)
 
     def _index_at(self, position: QPointF) -> int:
         boxes = (self.box_of(index) for index in range(len(self.items)))
@@ -226,7 +226,7 @@ class PlanList(QWidget):
         if self.item is not None and self.item.proof is not None:
             self.proof_asked.emit(self.item.proof)
 
-    def show_evidence(self, offer: Offer) -> None:
+    def show_evidence(self, offer: SuggestedChange) -> None:
         """Ask for the stretch that an offer rests on."""
         if offer.from_s is not None and offer.to_s is not None:
             self.evidence_asked.emit(offer.from_s, offer.to_s)
@@ -285,7 +285,7 @@ class PlanList(QWidget):
         return max((width_of(self.look, item.words) for item in self.items), default=0.0)
 
 
-def _items(results: PlanResults, beside: tuple[Change, ...]) -> list[Item]:
+def _items(results: PlanResults, beside: tuple[PlannedChange, ...]) -> list[Item]:
     items = [Item("head", "change", "columns")]
     before_s = results.life_s
     for letter, step, life_s in zip(LETTERS, results.steps, results.lives_s, strict=False):
@@ -300,9 +300,9 @@ def _items(results: PlanResults, beside: tuple[Change, ...]) -> list[Item]:
             names = " and ".join(change.name for change in proof.changes[:2])
             more = f" and {len(proof.changes) - 2} more" if len(proof.changes) > 2 else ""
             items.append(Item("proof", names + more, "", proof.changes[0], proof=proof))
-    rest = "Findings and leads, not in the plan yet" if results.offers else "Nothing else is offered"
+    rest = "Findings and leads, not in the plan yet" if results.suggestions else "Nothing else is offered"
     items.append(Item("head", rest))
-    items += [Item("offer", offer.change.name, offer=offer) for offer in results.offers]
+    items += [Item("offer", offer.change.name, offer=offer) for offer in results.suggestions]
     return items
 
 
@@ -314,12 +314,12 @@ def _figures(item: Item) -> tuple[str, str, str, str]:
         stage = "predicted" if not item.step.unclear else "does nothing here"
         alone = f"alone {quantity_text(item.step.alone_a, 'A')}"
         proved = f", in {item.change.proved_by}" if item.change is not None and item.change.proved_by else ""
-        return quantity_text(item.step.saved_a, "A").marked, f"{sign}**{gain.number}** mo", stage + proved, alone
+        return quantity_text(item.step.saved_a, "A").rich, f"{sign}**{gain.number}** mo", stage + proved, alone
     if item.proof is not None:
         proof = item.proof
-        measured = quantity_text(proof.measured_step_a, "A").marked
+        measured = quantity_text(proof.measured_step_a, "A").rich
         off = proof.measured_step_a / proof.predicted_step_a - 1 if proof.predicted_step_a else 0.0
-        words = f"{'+' if off >= 0 else '−'}{bare(100 * abs(off), 2)} %"
+        words = f"{'+' if off >= 0 else '−'}{format_trimmed(100 * abs(off), 2)} %"
         return measured, words, f"measured, {proof.after}", f"predicted {quantity_text(proof.predicted_step_a, 'A')}"
     return "", "", "not in the plan", ""
 
@@ -336,8 +336,8 @@ def _costs(item: Item) -> str:
     if change is None:
         return ""
     parts = [f"answers {quantity_text(change.latency_s, 's')} later"] if change.latency_s else []
-    parts += [f"{bare(100 * change.accuracy)} % less exact"] if change.accuracy else []
-    parts += [f"{bare(change.memory_bytes)} B"] if change.memory_bytes else []
+    parts += [f"{format_trimmed(100 * change.accuracy)} % less exact"] if change.accuracy else []
+    parts += [f"{format_trimmed(change.memory_bytes)} B"] if change.memory_bytes else []
     parts += [change.costs] if change.costs else []
     return "costs: " + (", ".join(parts) or "nothing known")
 

@@ -9,10 +9,10 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
 from warm_ember.tuning.proof import Proof
-from warm_ember.ui.look.marked import draw_marked
+from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.textures import FINE, texture_brush
-from warm_ember.ui.look.theme import Look
-from warm_ember.units import bare, quantity_text
+from warm_ember.ui.look.theme import Appearance
+from warm_ember.units import format_trimmed, quantity_text
 
 _HEAD, _ROW, _NAME, _NUMBERS, _LEAST_A = 30, 62, 96, 150, 1e-7
 _RIGHT = Qt.AlignmentFlag.AlignRight
@@ -29,7 +29,7 @@ class ProofBars(QWidget):
 
     chosen = Signal(int)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -54,7 +54,7 @@ class ProofBars(QWidget):
         painter = QPainter(self)
         painter.fillRect(self.rect(), theme.ground)
         title = "What each run was predicted to save, and what it saved"
-        draw_marked(painter, QRectF(px(16), px(6), self.width(), px(18)), title, look, dim=theme.ink)
+        draw_rich_text(painter, QRectF(px(16), px(6), self.width(), px(18)), title, look, dim=theme.ink)
         for index, proof in enumerate(self.proofs):
             self._paint_row(painter, index, proof)
         painter.setPen(theme.rule)
@@ -74,12 +74,16 @@ class ProofBars(QWidget):
         painter.setPen(theme.grid)
         painter.drawLine(box.topLeft(), box.topRight())
         name = QRectF(px(16), box.top() + px(10), px(_NAME) - px(16), px(20))
-        draw_marked(painter, name, f"**{proof.before} → {proof.after}**", look)
+        draw_rich_text(painter, name, f"**{proof.before} → {proof.after}**", look)
         off = proof.measured_step_a / proof.predicted_step_a - 1 if proof.predicted_step_a else 0.0
-        verdict = f"{'+' if off >= 0 else '−'}{bare(100 * abs(off), 2)} %" if proof.is_proved else "not as predicted"
+        verdict = (
+            f"{'+' if off >= 0 else '−'}{format_trimmed(100 * abs(off), 2)} %"
+            if proof.is_proved
+            else "not as predicted"
+        )
         below = QRectF(px(16), box.top() + px(30), px(_NAME), px(18))
         dim = theme.dim if proof.is_proved else theme.warning_text
-        draw_marked(painter, below, verdict, look, size="small", dim=dim)
+        draw_rich_text(painter, below, verdict, look, size="small", dim=dim)
         left, room = px(_NAME), self.width() - px(_NAME + _NUMBERS + 12)
         for number, (words, step_a) in enumerate(
             (("predicted", proof.predicted_step_a), ("measured", proof.measured_step_a))
@@ -94,7 +98,9 @@ class ProofBars(QWidget):
             else:
                 painter.fillRect(bar, color)
             text = QRectF(self.width() - px(_NUMBERS + 12), bar.top(), px(_NUMBERS), bar.height())
-            draw_marked(painter, text, f"{words} {quantity_text(step_a, 'A').marked}", look, size="small", align=_RIGHT)
+            draw_rich_text(
+                painter, text, f"{words} {quantity_text(step_a, 'A').rich}", look, size="small", align=_RIGHT
+            )
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         index = next((n for n in range(len(self.proofs)) if self.row_box(n).contains(event.position())), None)

@@ -6,7 +6,7 @@ from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from warm_ember.tuning.proof import Proof
 from warm_ember.ui.look.label import Label
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.tune.change_editor import words_of
 from warm_ember.ui.pages.tune.proof_bars import ProofBars
 from warm_ember.ui.widgets.difference_table import DifferenceTable, micro
@@ -18,7 +18,7 @@ _EMPTY = "No run contains a planned change yet: choose a change in the plan and 
 class ProofView(QWidget):
     """All proofs at the left; of the chosen one what was done, and what came by state, at the right."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setObjectName("page")
         self.look = look

@@ -10,12 +10,12 @@ from PySide6.QtWidgets import QMenu, QToolTip, QWidget
 
 from warm_ember.model.figure import Figure
 from warm_ember.model.parts import Part, Power
-from warm_ember.model.plan import Change, CurrentBy, CurrentTo, LengthTo, OftenBy, PartTo
-from warm_ember.tuning.matrix import WAKES, Cell, Column, Matrix, Row
+from warm_ember.model.plan import CurrentBy, CurrentTo, LengthTo, PartTo, PlannedChange, ScaleRate
+from warm_ember.tuning.matrix import WAKES, Column, Matrix, MatrixCell, Row
 from warm_ember.ui.look.label import tip
-from warm_ember.ui.look.marked import draw_chip, draw_marked, figure_marked
+from warm_ember.ui.look.rich_text import draw_chip, draw_rich_text, rich_figure
 from warm_ember.ui.look.textures import FINE, texture_brush
-from warm_ember.ui.look.theme import Look, ink_on
+from warm_ember.ui.look.theme import Appearance, ink_on
 from warm_ember.units import percent_text, quantity_text
 
 _NAME, _HEAD, _ROW, _GROUP, _SUMS, _LEAST_COLUMN, _HIGHEST = 168, 44, 21, 17, 3, 76, 28
@@ -55,7 +55,7 @@ class ShutdownMatrix(QWidget):
     power_said = Signal(str, str, bool)
     source_asked = Signal(str)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -63,7 +63,7 @@ class ShutdownMatrix(QWidget):
         self.setAccessibleName("Shutdown matrix")
         self.look = look
         self.matrix: Matrix | None = None
-        self.changes: tuple[tuple[str, Change], ...] = ()
+        self.changes: tuple[tuple[str, PlannedChange], ...] = ()
         self._parts: dict[str, Part] = {}
         self._planned: dict[tuple[str, str], tuple[str, str]] = {}
         self.cursor_at = (0, 0)
@@ -74,7 +74,7 @@ class ShutdownMatrix(QWidget):
         self.update()
 
     def show_matrix(
-        self, matrix: Matrix | None, parts: tuple[Part, ...], changes: tuple[tuple[str, Change], ...]
+        self, matrix: Matrix | None, parts: tuple[Part, ...], changes: tuple[tuple[str, PlannedChange], ...]
     ) -> None:
         """Show a matrix with the changes ahead, each with its letter."""
         self.matrix, self.changes = matrix, changes
@@ -161,17 +161,17 @@ class ShutdownMatrix(QWidget):
         painter = QPainter(self)
         painter.fillRect(self.rect(), theme.ground)
         if self.matrix is None:
-            draw_marked(painter, QRectF(px(16), px(8), self.width(), px(20)), "Working out the matrix …", look)
+            draw_rich_text(painter, QRectF(px(16), px(8), self.width(), px(20)), "Working out the matrix …", look)
             painter.end()
             return
-        draw_marked(painter, QRectF(px(16), px(12), px(_NAME), px(20)), "Shutdown matrix", look, dim=theme.ink)
+        draw_rich_text(painter, QRectF(px(16), px(12), px(_NAME), px(20)), "Shutdown matrix", look, dim=theme.ink)
         lines = self._lines()
         for index, column in enumerate(self.matrix.columns):
             self._paint_head(painter, self._column(index), column)
         for line in lines:
             if line.row is None:
                 words = QRectF(px(16), line.top, px(_NAME) - px(16), line.height)
-                width = draw_marked(painter, words, _PLURAL[line.group], look, size="small")
+                width = draw_rich_text(painter, words, _PLURAL[line.group], look, size="small")
                 painter.setPen(theme.grid)
                 y = line.top + line.height / 2
                 painter.drawLine(QPointF(words.left() + width + px(8), y), QPointF(self.width() - px(8), y))
@@ -179,7 +179,7 @@ class ShutdownMatrix(QWidget):
                 self._paint_row(painter, line, line.row)
         if not lines:
             missing = "No parts are known yet: take them from a file (File, Parts from a file)."
-            draw_marked(painter, QRectF(px(16), px(_HEAD + 96), self.width() - px(24), px(20)), missing, look)
+            draw_rich_text(painter, QRectF(px(16), px(_HEAD + 96), self.width() - px(24), px(20)), missing, look)
         self._paint_broken(painter)
         bottom = lines[-1].top + lines[-1].height if lines else px(_HEAD)
         self._paint_sums(painter, bottom + px(6))
@@ -202,12 +202,12 @@ class ShutdownMatrix(QWidget):
         top = px(10) if len(lines) == 2 else px(17)
         for number, text in enumerate(lines):
             line = QRectF(box.left() + px(4) + taken, top + number * px(14), room, px(14))
-            draw_marked(painter, line, text, look, size="small", dim=look.theme.ink, align=_CENTRE)
+            draw_rich_text(painter, line, text, look, size="small", dim=look.theme.ink, align=_CENTRE)
 
     def _paint_row(self, painter: QPainter, line: _Line, row: Row) -> None:
         look, px = self.look, self.look.px
         name = QRectF(px(24), line.top, px(_NAME) - px(32), line.height)
-        draw_marked(painter, name, row.name, look, size="small", dim=look.theme.ink)
+        draw_rich_text(painter, name, row.name, look, size="small", dim=look.theme.ink)
         for index, cell in enumerate(row.cells):
             box = self._column(index)
             state = self.matrix.columns[index].state if self.matrix is not None else ""
@@ -217,11 +217,11 @@ class ShutdownMatrix(QWidget):
             if planned is not None:
                 draw_chip(painter, QRectF(inner.left() + px(2), inner.top() + px(2), px(14), px(14)), planned[0], look)
 
-    def _paint_cell(self, painter: QPainter, box: QRectF, cell: Cell) -> None:
+    def _paint_cell(self, painter: QPainter, box: QRectF, cell: MatrixCell) -> None:
         look, theme, px = self.look, self.look.theme, self.look.px
         text = QRectF(box.left() + px(4), box.top(), box.width() - px(10), box.height())
         if not cell.mode:
-            draw_marked(painter, text, "–", look, size="small", dim=theme.faint, align=_RIGHT)
+            draw_rich_text(painter, text, "–", look, size="small", dim=theme.faint, align=_RIGHT)
             return
         has_current = bool(cell.current_a)
         color = theme.ramp.color(cell.current_a) if has_current else theme.rule
@@ -245,8 +245,8 @@ class ShutdownMatrix(QWidget):
         if cell.power is Power.OFF and not has_current and cell.mode not in ("not armed", "lost", "stopped"):
             words = "off"
         elif has_current:
-            words = quantity_text(cell.current_a, "A").marked
-        draw_marked(painter, text, words, look, size="small", ink=ink, dim=dim, align=_RIGHT, on=on)
+            words = quantity_text(cell.current_a, "A").rich
+        draw_rich_text(painter, text, words, look, size="small", ink=ink, dim=dim, align=_RIGHT, on=on)
 
     def _paint_broken(self, painter: QPainter) -> None:
         """Join the cells of a rule that does not hold."""
@@ -272,20 +272,20 @@ class ShutdownMatrix(QWidget):
         painter.drawLine(QPointF(px(8), top), QPointF(self.width() - px(8), top))
         for number, words in enumerate(("sum of the column", "measured", "unexplained")):
             line = QRectF(px(16), top + px(4) + number * px(_ROW), px(_NAME), px(_ROW))
-            draw_marked(painter, line, words, look, size="small", dim=theme.ink if number == 2 else theme.dim)
+            draw_rich_text(painter, line, words, look, size="small", dim=theme.ink if number == 2 else theme.dim)
         for index, column in enumerate(self.matrix.columns if self.matrix is not None else ()):
             box = self._column(index)
             rows = [QRectF(box.left() + 1, top + px(4) + n * px(_ROW), box.width() - 2, px(_ROW)) for n in range(3)]
             for line, figure in zip(rows, (Figure(column.sum_a), column.measured), strict=False):
-                words = figure_marked(figure, "A") if figure.value is not None else "–"
-                draw_marked(painter, line.adjusted(0, 0, -px(6), 0), words, look, size="small", align=_RIGHT)
+                words = rich_figure(figure, "A") if figure.value is not None else "–"
+                draw_rich_text(painter, line.adjusted(0, 0, -px(6), 0), words, look, size="small", align=_RIGHT)
             self._paint_unexplained(painter, rows[2], column)
 
     def _paint_unexplained(self, painter: QPainter, box: QRectF, column: Column) -> None:
         look, theme, px = self.look, self.look.theme, self.look.px
         left_a = column.unexplained_a
         if left_a is None:
-            draw_marked(painter, box.adjusted(0, 0, -px(6), 0), "–", look, size="small", align=_RIGHT)
+            draw_rich_text(painter, box.adjusted(0, 0, -px(6), 0), "–", look, size="small", align=_RIGHT)
             return
         ink, dim = theme.ink, theme.dim
         if column.is_open and left_a > 0:
@@ -294,11 +294,11 @@ class ShutdownMatrix(QWidget):
             painter.fillRect(QRectF(box.left(), box.top(), box.width(), px(_ROW + 15)), color)
             ink = dim = ink_on(color)
         share = abs(left_a) / column.measured.value if column.measured.value else None
-        lines = (quantity_text(left_a, "A").marked, str(percent_text(share)) if share is not None else "")
+        lines = (quantity_text(left_a, "A").rich, str(percent_text(share)) if share is not None else "")
         for number, words in enumerate(lines):
             height = px(18) if number else px(_ROW)
             line = QRectF(box.left(), box.top() + number * px(15), box.width() - px(6), height)
-            draw_marked(painter, line, words, look, size="small", ink=ink, dim=dim, align=_RIGHT)
+            draw_rich_text(painter, line, words, look, size="small", ink=ink, dim=dim, align=_RIGHT)
 
     def _paint_cursor(self, painter: QPainter) -> None:
         box = self._cursor_box()
@@ -401,4 +401,4 @@ class ShutdownMatrix(QWidget):
 
 
 def _is_of(effect: object, state: str) -> bool:
-    return isinstance(effect, CurrentBy | CurrentTo | LengthTo | OftenBy) and effect.state == state
+    return isinstance(effect, CurrentBy | CurrentTo | LengthTo | ScaleRate) and effect.state == state

@@ -11,14 +11,14 @@ from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QLabel, QLine
 
 from warm_ember.battery.allowed import Allowed
 from warm_ember.errors import BadArgumentError
-from warm_ember.tuning.findings.timer_overridden import Granted
+from warm_ember.tuning.findings.timer_overridden import GrantedTimer
 from warm_ember.tuning.timers.coded import EXACT
 from warm_ember.tuning.timers.intervals import ALLOWED, STANDARDS
 from warm_ember.tuning.timers.period_model import PeriodModel
 from warm_ember.tuning.timers.registry import ANY, KINDS, interval_at, timer_of
 from warm_ember.ui.look.label import Label
-from warm_ember.ui.look.marked import draw_marked
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.rich_text import draw_rich_text
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.widgets.figure_table import FigureTable
 from warm_ember.ui.widgets.key_button import KeyButton
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
@@ -33,7 +33,7 @@ _LEFT, _TOP, _BOTTOM = 84, 34, 30
 class _Curve(QWidget):
     """Average current against the period, with the measured one and the one that is asked for."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self.setMinimumHeight(look.px(200))
@@ -52,11 +52,11 @@ class _Curve(QWidget):
         painter = QPainter(self)
         painter.fillRect(self.rect(), theme.ground)
         title = "Average current against the period"
-        draw_marked(painter, QRectF(px(16), px(8), self.width(), px(18)), title, look, dim=theme.ink)
+        draw_rich_text(painter, QRectF(px(16), px(8), self.width(), px(18)), title, look, dim=theme.ink)
         model = self.model
         if model is None:
             words = "Nothing in this run has a period."
-            draw_marked(painter, QRectF(px(16), px(34), self.width(), px(18)), words, look)
+            draw_rich_text(painter, QRectF(px(16), px(34), self.width(), px(18)), words, look)
             painter.end()
             return
         plot = QRectF(px(_LEFT), px(_TOP), self.width() - px(_LEFT + 16), self.height() - px(_TOP + _BOTTOM))
@@ -82,14 +82,14 @@ class _Curve(QWidget):
             painter.setPen(theme.grid)
             painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
             box = QRectF(0, y - px(9), plot.left() - px(8), px(18))
-            draw_marked(painter, box, str(quantity_text(current_a, "A", 1)), look, size="small", align=_RIGHT)
+            draw_rich_text(painter, box, str(quantity_text(current_a, "A", 1)), look, size="small", align=_RIGHT)
         for period_s in _decades(low_s, high_s):
             x = plot.left() + math.log(period_s / low_s) / math.log(high_s / low_s) * plot.width()
             painter.setPen(theme.grid)
             painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
             box = QRectF(x - px(50), plot.bottom() + px(4), px(100), px(16))
             align = Qt.AlignmentFlag.AlignHCenter
-            draw_marked(painter, box, str(quantity_text(period_s, "s", 1)), look, size="small", align=align)
+            draw_rich_text(painter, box, str(quantity_text(period_s, "s", 1)), look, size="small", align=align)
         for period_s, name, color in ((model.period_s, "now", theme.ink), (self.asked_s, "asked", theme.mark)):
             point = place(period_s)
             painter.setPen(QPen(color, 1, Qt.PenStyle.DashLine))
@@ -101,9 +101,9 @@ class _Curve(QWidget):
             is_left = (period_s <= self.asked_s) if name == "now" else (period_s < model.period_s)
             left = point.x() - px(126) if is_left else point.x() + px(6)
             text = QRectF(left, plot.top() + (px(2) if name == "now" else px(18)), px(120), px(16))
-            said = f"{name} {quantity_text(model.mean_a(period_s), 'A').marked}"
+            said = f"{name} {quantity_text(model.mean_a(period_s), 'A').rich}"
             align = _RIGHT if is_left else Qt.AlignmentFlag.AlignLeft
-            draw_marked(painter, text, said, look, size="small", on=theme.sunken, align=align)
+            draw_rich_text(painter, text, said, look, size="small", on=theme.sunken, align=align)
         painter.end()
 
 
@@ -121,7 +121,7 @@ class TimersView(QWidget):
     planned = Signal(object, float)
     refused = Signal(str)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setObjectName("page")
         self.look = look
@@ -210,7 +210,7 @@ class TimersView(QWidget):
         label.setFont(self.look.font(bold=True))
         return label
 
-    def show_timers(self, granted: tuple[Granted, ...], models: tuple[PeriodModel, ...]) -> None:
+    def show_timers(self, granted: tuple[GrantedTimer, ...], models: tuple[PeriodModel, ...]) -> None:
         """Show another run."""
         rows: list[tuple[tuple[str, float | str], ...]] = []
         for one in granted:

@@ -11,10 +11,10 @@ from PySide6.QtWidgets import QWidget
 
 from warm_ember.model.figure import Bound, signed
 from warm_ember.session.tuning_results import PlanResults
-from warm_ember.ui.look.marked import draw_chip, draw_marked
+from warm_ember.ui.look.rich_text import draw_chip, draw_rich_text
 from warm_ember.ui.look.textures import FINE, texture_brush
-from warm_ember.ui.look.theme import Look, ink_on
-from warm_ember.units import MONTH_S, bare, months_text, quantity_text
+from warm_ember.ui.look.theme import Appearance, ink_on
+from warm_ember.units import MONTH_S, format_trimmed, months_text, quantity_text
 
 _LEFT, _RIGHT, _TOP, _BOTTOM = 66, 66, 42, 38
 _CENTRE = Qt.AlignmentFlag.AlignHCenter
@@ -71,10 +71,10 @@ def bars_of(results: PlanResults, letters: tuple[str, ...]) -> list[Bar]:
     return bars
 
 
-class Staircase(QWidget):
+class WaterfallChart(QWidget):
     """The staircase; linear, so that what is saved is as high as it looks."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self.look = look
@@ -117,14 +117,14 @@ class Staircase(QWidget):
         look, theme, px = self.look, self.look.theme, self.look.px
         painter = QPainter(self)
         painter.fillRect(self.rect(), theme.ground)
-        draw_marked(painter, QRectF(px(16), px(8), self.width() * 0.6, px(20)), self.title, look, dim=theme.ink)
+        draw_rich_text(painter, QRectF(px(16), px(8), self.width() * 0.6, px(20)), self.title, look, dim=theme.ink)
         if self.results is None:
-            draw_marked(painter, QRectF(px(16), px(34), self.width(), px(20)), "Working out the plan …", look)
+            draw_rich_text(painter, QRectF(px(16), px(34), self.width(), px(20)), "Working out the plan …", look)
             painter.end()
             return
         words = QRectF(self.width() * 0.6, px(8), self.width() * 0.4 - px(12), px(20))
         said = "average, µA, and the months it gives"
-        draw_marked(painter, words, said, look, size="small", align=Qt.AlignmentFlag.AlignRight)
+        draw_rich_text(painter, words, said, look, size="small", align=Qt.AlignmentFlag.AlignRight)
         plot = self.plot
         painter.fillRect(plot, theme.sunken)
         self._paint_axis(painter, plot)
@@ -147,7 +147,7 @@ class Staircase(QWidget):
             if budget_a is None or abs(self.y_of(budget_a) - y) > px(14):
                 box = QRectF(0, y - px(9), plot.left() - px(14), px(18))
                 words = str(quantity_text(value, "A")) if number else "0"
-                draw_marked(painter, box, words, look, size="small", align=Qt.AlignmentFlag.AlignRight)
+                draw_rich_text(painter, box, words, look, size="small", align=Qt.AlignmentFlag.AlignRight)
         for y in range(int(plot.top()), int(plot.bottom())):
             share = (plot.bottom() - y) / plot.height()
             painter.fillRect(QRectF(plot.left() - px(8), y, px(5), 1), theme.ramp.color(share * self._top_a()))
@@ -167,19 +167,21 @@ class Staircase(QWidget):
         else:
             painter.fillRect(box, color)
         change_a = bar.to_a - bar.from_a
-        words = f"**{_signed(change_a)}**" if bar.is_step else signed(bar.bound, f"**{bare(bar.to_a * _MICRO)}**")
+        words = (
+            f"**{_signed(change_a)}**" if bar.is_step else signed(bar.bound, f"**{format_trimmed(bar.to_a * _MICRO)}**")
+        )
         above = QRectF(column.left(), box.top() - px(19), column.width(), px(18))
         if max(bar.from_a, bar.to_a) > self._top_a():  # cut off: the number stands inside
             inside = QRectF(column.left(), box.top() + px(4), column.width(), px(18))
             hatched = bar.kind in ("predicted", "plan")
             ink, on = (theme.ink, theme.sunken) if hatched else (ink_on(color), None)
-            draw_marked(painter, inside, words, look, ink=ink, align=_CENTRE, on=on)
+            draw_rich_text(painter, inside, words, look, ink=ink, align=_CENTRE, on=on)
         elif bar.is_step and bar.to_a < bar.from_a:
             below = QRectF(column.left(), min(box.bottom() + 1, self.plot.bottom() - px(18)), column.width(), px(18))
-            draw_marked(painter, below, words, look, size="small", align=_CENTRE, on=theme.sunken)
+            draw_rich_text(painter, below, words, look, size="small", align=_CENTRE, on=theme.sunken)
         else:
             size = "normal" if bar.is_step else "large"
-            draw_marked(painter, above, words, look, size=size, align=_CENTRE, on=theme.sunken)
+            draw_rich_text(painter, above, words, look, size=size, align=_CENTRE, on=theme.sunken)
         if bar.is_step and not bar.letter and not self._is_roomy(column):
             hatched = bar.kind == "predicted"
             ink = theme.ink if hatched else ink_on(color)
@@ -194,11 +196,11 @@ class Staircase(QWidget):
             draw_chip(painter, chip, bar.letter, look)
         elif not bar.is_step or self._is_roomy(column):
             box = QRectF(column.left() + 2, top, column.width() - 4, px(16))
-            draw_marked(painter, box, bar.title, look, size="small", dim=theme.ink, align=_CENTRE)
+            draw_rich_text(painter, box, bar.title, look, size="small", dim=theme.ink, align=_CENTRE)
         if bar.detail and (not bar.is_step or self._is_roomy(column)):
             box = QRectF(column.left() + 2, top + px(15), column.width() - 4, px(16))
             words = bar.detail if self._fits(bar.detail, column) else bar.detail.split(" ")[0]
-            draw_marked(painter, box, words, look, size="small", align=_CENTRE)
+            draw_rich_text(painter, box, words, look, size="small", align=_CENTRE)
 
     def _is_roomy(self, column: QRectF) -> bool:
         """Answer whether what steps are called fits below them: all of them, or none."""
@@ -216,7 +218,7 @@ class Staircase(QWidget):
         painter.translate(box.center().x(), box.center().y())
         painter.rotate(-90)
         half = QRectF(-box.height() / 2, -self.look.px(9), box.height() - self.look.px(28), self.look.px(18))
-        draw_marked(painter, half, words, self.look, size="small", dim=ink, align=_CENTRE, on=on)
+        draw_rich_text(painter, half, words, self.look, size="small", dim=ink, align=_CENTRE, on=on)
         painter.restore()
 
     def _paint_links(self, painter: QPainter, plot: QRectF, width: float) -> None:
@@ -242,11 +244,11 @@ class Staircase(QWidget):
         painter.setBrush(theme.ink)
         x = plot.right() + px(2)
         painter.drawPolygon(QPolygonF([QPointF(x + 7, y - 5), QPointF(x + 7, y + 5), QPointF(x, y)]))
-        months = bare(results.target_s / MONTH_S)
-        draw_marked(painter, QRectF(x + px(11), y - px(9), px(52), px(18)), f"**{months}** mo", look, size="small")
+        months = format_trimmed(results.target_s / MONTH_S)
+        draw_rich_text(painter, QRectF(x + px(11), y - px(9), px(52), px(18)), f"**{months}** mo", look, size="small")
         box = QRectF(0, y - px(9), plot.left() - px(14), px(18))
-        budget = quantity_text(results.budget_a, "A").marked
-        draw_marked(painter, box, budget, look, size="small", align=Qt.AlignmentFlag.AlignRight)
+        budget = quantity_text(results.budget_a, "A").rich
+        draw_rich_text(painter, box, budget, look, size="small", align=Qt.AlignmentFlag.AlignRight)
 
 
 def _months(life_s: float | None) -> str:
@@ -254,7 +256,7 @@ def _months(life_s: float | None) -> str:
 
 
 def _signed(current_a: float) -> str:
-    return f"{'+' if current_a > 0 else '−'}{bare(abs(current_a) * _MICRO)}"
+    return f"{'+' if current_a > 0 else '−'}{format_trimmed(abs(current_a) * _MICRO)}"
 
 
 def _nice(step_a: float) -> float:

@@ -16,8 +16,8 @@ from warm_ember.tuning.waveform import Segment, predicted_waveform
 from warm_ember.ui.lanes.current_axis import paint_current_axis
 from warm_ember.ui.lanes.flags import tick_step
 from warm_ember.ui.lanes.heat import CurrentScale, heat_picture, log_scale
-from warm_ember.ui.look.marked import draw_marked
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.rich_text import draw_rich_text
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import duration_text, quantity_text
 
 _LEFT, _TOP, _AXIS = 92, 40, 30
@@ -27,7 +27,7 @@ _RIBBON, _TEXT = 18, 34
 class WaveformView(QWidget):
     """Measured current, with the predicted one as a line over it; wheel and arrow keys move through time."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -68,13 +68,13 @@ class WaveformView(QWidget):
         painter = QPainter(self)
         painter.fillRect(self.rect(), theme.ground)
         title = "Measured, and as the plan predicts it"
-        draw_marked(painter, QRectF(px(16), px(8), px(400), px(20)), title, look, dim=theme.ink)
+        draw_rich_text(painter, QRectF(px(16), px(8), px(400), px(20)), title, look, dim=theme.ink)
         if self.results is None:
             painter.end()
             return
         hint = "wheel: zoom; drag or arrow keys: move; F: all of it"
         words = QRectF(self.width() / 2, px(8), self.width() / 2 - px(16), px(20))
-        draw_marked(painter, words, hint, look, size="small", align=Qt.AlignmentFlag.AlignRight)
+        draw_rich_text(painter, words, hint, look, size="small", align=Qt.AlignmentFlag.AlignRight)
         plot = self.plot
         painter.fillRect(plot, theme.sunken)
         width, rows = max(1, int(plot.width())), max(1, int(plot.height()))
@@ -136,7 +136,7 @@ class WaveformView(QWidget):
                 continue
             box = QRectF(x - px(50), plot.bottom() + px(4), px(100), px(16))
             words = str(duration_text(number * step, max(3, len(str(number))))) if number else "0"
-            draw_marked(painter, box, words, look, size="small", align=Qt.AlignmentFlag.AlignHCenter)
+            draw_rich_text(painter, box, words, look, size="small", align=Qt.AlignmentFlag.AlignHCenter)
 
     def _paint_segments(self, painter: QPainter, plot: QRectF) -> None:
         """Name each segment that is wide enough, with what the plan changes of its charge."""
@@ -149,11 +149,11 @@ class WaveformView(QWidget):
             if right - left < px(64):
                 continue
             words = QRectF(left + px(4), box.bottom() + px(1), right - left - px(6), px(16))
-            draw_marked(painter, words, segment.state, look, size="small", dim=theme.ink)
+            draw_rich_text(painter, words, segment.state, look, size="small", dim=theme.ink)
             change = f"{quantity_text(segment.change_c, 'C')}" if segment.change_c else "the same"
             if segment.change_c > 0:
                 change = f"+{change}"
-            draw_marked(painter, words.translated(0, px(15)), change, look, size="small")
+            draw_rich_text(painter, words.translated(0, px(15)), change, look, size="small")
 
     def zoom(self, factor: float, at_s: float) -> None:
         """Show a longer or shorter stretch around a moment."""

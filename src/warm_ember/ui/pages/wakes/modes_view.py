@@ -15,7 +15,7 @@ from warm_ember.battery.allowed import Allowed
 from warm_ember.model.project import Project
 from warm_ember.model.wakes import SleepMode, WakeSource
 from warm_ember.ui.look.label import Label, tip
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.widgets.layouts import clear_layout
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.units import duration_text, quantity_text
@@ -54,7 +54,7 @@ class ModesView(QWidget):
     source_changed = Signal(object)
     refused = Signal(str)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setObjectName("page")
         self._look = look
@@ -149,7 +149,7 @@ class ModesView(QWidget):
         self._put(self._modes, row, 1, self._text(name, "part", "what sleeps", 76))
         numbers = (
             ("floor_a", "A", "draws"),
-            ("crossing_c", "C", "to enter and leave"),
+            ("transition_charge_c", "C", "to enter and leave"),
             ("latency_s", "s", "answers after"),
         )
         for column, (field, unit, words) in enumerate(numbers, 2):
@@ -208,11 +208,11 @@ class ModesView(QWidget):
         typed = mode.typed
         measured = {
             "floor_a": f"{quantity_text(mode.floor_a, 'A')}" if np.isfinite(mode.floor_a) else "unknown",
-            "crossing_c": "unknown",
+            "transition_charge_c": "unknown",
             "latency_s": "unknown",
         }
-        if np.isfinite(mode.crossing_c) and typed.residency_s is None:
-            measured["crossing_c"] = str(quantity_text(mode.crossing_c, "C"))
+        if np.isfinite(mode.transition_charge_c) and typed.residency_s is None:
+            measured["transition_charge_c"] = str(quantity_text(mode.transition_charge_c, "C"))
         for field, words in measured.items():
             edit = self.fields[mode.name, field]
             assert isinstance(edit, QuantityEdit)

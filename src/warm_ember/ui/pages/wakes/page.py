@@ -16,10 +16,9 @@ from warm_ember.model.wakes import SleepMode, WakeSource
 from warm_ember.session import edits, wake_edits
 from warm_ember.session.results import RunResults
 from warm_ember.session.wake_results import WakesShown
-from warm_ember.ui.desk import Desk
 from warm_ember.ui.lanes.stack import LaneStack
 from warm_ember.ui.lanes.time_window import TimeWindow
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.base import Page
 from warm_ember.ui.pages.wakes.modes_view import ModesView
 from warm_ember.ui.pages.wakes.raster_lane import CHARGE, LENGTH, RasterLane
@@ -28,9 +27,10 @@ from warm_ember.ui.pages.wakes.sleep_depth_map import DepthMap
 from warm_ember.ui.pages.wakes.source_table import SourceTable
 from warm_ember.ui.pages.wakes.wake_plan_view import UNPLANNED, WakePlanView
 from warm_ember.ui.pages.wakes.wake_rate_chart import OverTime
+from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.link_figure import LinkFigure
 from warm_ember.ui.widgets.switches import Switch
-from warm_ember.units import bare, duration_text, parse_quantity, percent_text, quantity_text
+from warm_ember.units import duration_text, format_trimmed, parse_quantity, percent_text, quantity_text
 
 _SOURCES, _MODES, _PLAN, _OVER_TIME = "sources", "modes", "plan", "over time"
 _DEPTH_WIDTH = 408
@@ -52,8 +52,8 @@ class WakesPage(Page):
     title = "Wakes"
     activity_asked = Signal(str)
 
-    def __init__(self, desk: Desk, look: Look, window: TimeWindow) -> None:
-        super().__init__(desk, look)
+    def __init__(self, controller: ProjectController, look: Appearance, window: TimeWindow) -> None:
+        super().__init__(controller, look)
         self.results: RunResults | None = None
         self.found: WakesShown | None = None
         self.chosen = ""
@@ -108,17 +108,21 @@ class WakesPage(Page):
         self.raster.wake_chosen.connect(self.show_wake)
         self.raster.source_chosen.connect(self.choose)
         self.sources.source_chosen.connect(self.choose)
-        self.sources.renamed.connect(lambda old, new: self.desk.apply(wake_edits.rename(old, new), "rename a source"))
+        self.sources.renamed.connect(
+            lambda old, new: self.controller.apply(wake_edits.rename(old, new), "rename a source")
+        )
         self.sources.gap_asked.connect(self._on_gap)
         self.depth_map.stretch_asked.connect(self._on_idle)
         self.over_time.stretch_asked.connect(self.show_stretch)
         self.slack.slack_entered.connect(self._on_slack)
         self.modes.mode_changed.connect(self._on_mode)
-        self.modes.mode_dropped.connect(lambda name: self.desk.apply(wake_edits.drop_mode(name), "forget a sleep mode"))
+        self.modes.mode_dropped.connect(
+            lambda name: self.controller.apply(wake_edits.drop_mode(name), "forget a sleep mode")
+        )
         self.modes.source_changed.connect(self._on_source)
         self.plan.plan_changed.connect(self._on_plan)
         for view in (self.modes, self.plan):
-            view.refused.connect(self.desk.troubled)
+            view.refused.connect(self.controller.troubled)
 
     def _make_actions(self) -> list[QAction]:
         self.addActions([a for a in self.stack.actions_for_menu() if "state edge" not in a.text()])
@@ -153,7 +157,7 @@ class WakesPage(Page):
     def show_view(self, name: str) -> None:
         """Open a view."""
         self._stacked.setCurrentWidget(self._views[name])
-        self.headline_changed.emit()
+        self.header_changed.emit()
 
     @property
     def ledger(self) -> WakeLedger | None:
@@ -166,7 +170,7 @@ class WakesPage(Page):
         same = self.results is not None and results is not None and self.results.run.name == results.run.name
         self.results = results
         self.stack.set_results(results)
-        self.desk.jobs.stop("wakes")
+        self.controller.jobs.stop("wakes")
         if not same:
             self.cpu = None
             self._show(None)
@@ -179,11 +183,11 @@ class WakesPage(Page):
 
     def _find(self) -> None:
         results, cpu = self.results, self.cpu
-        session, project = self.desk.session, self.desk.project
+        session, project = self.controller.session, self.controller.project
         if session is None or results is None:
             return
         name = results.run.name
-        self.desk.work(
+        self.controller.work(
             "wakes",
             f"finding the wakes of {name}",
             lambda should_stop, _progress: session.wakes.shown(project, name, cpu, should_stop),
@@ -204,8 +208,8 @@ class WakesPage(Page):
             ledger.mean_a if ledger is not None else 0,
             ledger.asleep if ledger is not None else Figure,
         )
-        self.modes.show_ledger(ledger, self.desk.project)
-        self.plan.show_ledger(ledger, self.desk.project)
+        self.modes.show_ledger(ledger, self.controller.project)
+        self.plan.show_ledger(ledger, self.controller.project)
         self.over_time.show_wakes(found)
         self.choose(self.chosen if ledger is not None and ledger.row(self.chosen) is not None else "")
 
@@ -215,16 +219,16 @@ class WakesPage(Page):
         for view in (self.raster, self.sources, self.slack):
             view.choose(source)
         self._ask_savings()
-        self.headline_changed.emit()
+        self.header_changed.emit()
 
     def _ask_savings(self) -> None:
         """Try slacks of the sources whose tracks are shown."""
-        session, results, cpu = self.desk.session, self.results, self.cpu
+        session, results, cpu = self.controller.session, self.results, self.cpu
         wanted = [source for source in self.slack.sources if source not in self.slack.savings]
         if session is None or results is None or self.ledger is None or not wanted:
             return
         project, name = session.project, results.run.name
-        self.desk.work(
+        self.controller.work(
             "slacks",
             "trying slacks",
             lambda should_stop, _progress: [
@@ -241,7 +245,7 @@ class WakesPage(Page):
         if self.chosen:
             self.activity_asked.emit(self.chosen)
         else:
-            self.desk.noted.emit("Choose a source first.")
+            self.controller.noted.emit("Choose a source first.")
 
     def show_wake(self, index: int) -> None:
         """Show one wake in the lanes."""
@@ -286,28 +290,30 @@ class WakesPage(Page):
             window.show(float(found[0]) - half, float(found[0]) + half)
 
     def _on_slack(self, source: str, slack_s: float) -> None:
-        self.desk.apply(wake_edits.change_source(source, slack_s=slack_s), "change a slack")
+        self.controller.apply(wake_edits.change_source(source, slack_s=slack_s), "change a slack")
 
     def _on_source(self, source: WakeSource) -> None:
-        self.desk.apply(wake_edits.change_source(source.name, deadline_s=source.deadline_s), "change a deadline")
+        self.controller.apply(wake_edits.change_source(source.name, deadline_s=source.deadline_s), "change a deadline")
 
     def _on_mode(self, mode: SleepMode) -> None:
-        self.desk.apply(wake_edits.set_mode(mode), "change a sleep mode")
+        self.controller.apply(wake_edits.set_mode(mode), "change a sleep mode")
 
     def _on_plan(self, plan: WakePlan) -> None:
-        self.desk.apply(edits.SetFields("project", {"wake_plan": plan}), "change the wake plan")
+        self.controller.apply(edits.SetFields("project", {"wake_plan": plan}), "change the wake plan")
 
     def _as_logged(self) -> None:
-        self.desk.apply(wake_edits.as_logged, "name sources as the log does")
+        self.controller.apply(wake_edits.as_logged, "name sources as the log does")
 
     def _split_by_state(self) -> None:
         row = self.ledger.row(self.chosen) if self.ledger is not None else None
         if row is None:
-            self.desk.noted.emit("Choose a source first.")
+            self.controller.noted.emit("Choose a source first.")
             return
         states = [one.state for one in row.ran]
         if len(states) < 2:
-            self.desk.noted.emit(f"In the wakes by {row.source} only one state ran: there is nothing to split it by.")
+            self.controller.noted.emit(
+                f"In the wakes by {row.source} only one state ran: there is nothing to split it by."
+            )
             return
         state, agreed = QInputDialog.getItem(
             self, "Split a source", f"Wakes by {row.source} in which this ran:", states, 0, False
@@ -318,11 +324,11 @@ class WakesPage(Page):
     def _split_by_period(self) -> None:
         row = self.ledger.row(self.chosen) if self.ledger is not None else None
         if row is None:
-            self.desk.noted.emit("Choose a source first.")
+            self.controller.noted.emit("Choose a source first.")
             return
         periods = {str(duration_text(period.period_s)): period.period_s for period in row.periods}
         if not periods:
-            self.desk.noted.emit(f"The wakes by {row.source} have no period to split them by.")
+            self.controller.noted.emit(f"The wakes by {row.source} have no period to split them by.")
             return
         words, agreed = QInputDialog.getItem(
             self, "Split a source", f"Wakes by {row.source} that come each:", list(periods), 0, False
@@ -335,12 +341,12 @@ class WakesPage(Page):
         ledger = self.ledger
         row = ledger.row(self.chosen) if ledger is not None else None
         if ledger is None or row is None:
-            self.desk.noted.emit("Choose a source first.")
+            self.controller.noted.emit("Choose a source first.")
             return None
-        known = (a for a in self.desk.project.activities if isinstance(a.source, FromWakes))
+        known = (a for a in self.controller.project.activities if isinstance(a.source, FromWakes))
         mine = next((a for a in known if a.source == FromWakes(row.source)), None)
         if mine is None:
-            self.desk.noted.emit(
+            self.controller.noted.emit(
                 f"Take {row.source} as an activity first (A): then its wakes are in the battery's model."
             )
             return None
@@ -360,12 +366,12 @@ class WakesPage(Page):
         if found is None or self.ledger is None:
             return
         activity, row = found
-        overhead_c = row.resume_c if row.resume_c is not None else self.ledger.crossing_c(row.source)
+        overhead_c = row.resume_c if row.resume_c is not None else self.ledger.transition_charge_c(row.source)
         batch = wake_edits.batched(activity, row, overhead_c, count)
-        self.desk.apply(edits.set_activity(batch.activity, activity.name), f"batch {row.source}")
+        self.controller.apply(edits.set_activity(batch.activity, activity.name), f"batch {row.source}")
         each = quantity_text(overhead_c, "C")
         late = f"the first of a batch waits {duration_text(batch.late_s)}"
-        self.desk.noted.emit(f"{count} at once: waking, {each}, is paid once; {late}. See Battery.")
+        self.controller.noted.emit(f"{count} at once: waking, {each}, is paid once; {late}. See Battery.")
 
     def _ask_without_core(self) -> None:
         found = self._as_activity()
@@ -378,20 +384,20 @@ class WakesPage(Page):
                 try:
                     self.let_hardware(parse_quantity(text, "C"))
                 except ValueError:
-                    self.desk.troubled.emit(f"expected a charge such as 2 uC, found “{text}”")
+                    self.controller.troubled.emit(f"expected a charge such as 2 uC, found “{text}”")
 
     def let_hardware(self, charge_c: float) -> None:
         """Let hardware do what the chosen source wakes the core for."""
         found = self._as_activity()
         if found is not None:
             changed = wake_edits.without_core(*found, charge_c)
-            self.desk.apply(edits.set_activity(changed, found[0].name), f"let hardware do {found[1].source}")
-            self.desk.noted.emit("The core sleeps on. See Battery.")
+            self.controller.apply(edits.set_activity(changed, found[0].name), f"let hardware do {found[1].source}")
+            self.controller.noted.emit("The core sleeps on. See Battery.")
 
     def split(self, source: str, *, ran: str = "", period_s: float = 0.0) -> None:
         """Make a part of a source one of its own."""
         name = f"{source}, {ran or duration_text(period_s)}"
-        self.desk.apply(wake_edits.split(source, WakeSource(name, (), ran, period_s)), "split a source")
+        self.controller.apply(wake_edits.split(source, WakeSource(name, (), ran, period_s)), "split a source")
 
     def _copy(self) -> None:
         texts = {
@@ -416,17 +422,17 @@ class WakesPage(Page):
         lost_a, mean_a = ledger.depth.lost_a, ledger.mean_a
         saved = _saved(ledger)
         if lost_a > _MATTERS * mean_a:
-            of = f"{quantity_text(lost_a, 'A').marked} of the {quantity_text(mean_a, 'A').marked}"
+            of = f"{quantity_text(lost_a, 'A').rich} of the {quantity_text(mean_a, 'A').rich}"
             return f"{of} go to the wrong sleep mode. {saved}"
         top = ledger.sources[0]
         often = max(ledger.sources, key=lambda row: row.count)
-        adds = signed(top.bound, quantity_text(top.added_a, "A").marked)
-        most = f"{top.source} adds {adds} of the {signed(ledger.bound, quantity_text(mean_a, 'A').marked)}"
+        adds = signed(top.bound, quantity_text(top.added_a, "A").rich)
+        most = f"{top.source} adds {adds} of the {signed(ledger.bound, quantity_text(mean_a, 'A').rich)}"
         most += f", {often.source} wakes most often" if often is not top else " and wakes most often"
         judged = any(ledger.depth.break_evens(row.mode) for row in ledger.idle)
         fits = "; the depth of sleep fits."
         if lost_a > 0:
-            fits = f"; a better choice of sleep would save {quantity_text(lost_a, 'A', 2).marked}."
+            fits = f"; a better choice of sleep would save {quantity_text(lost_a, 'A', 2).rich}."
         fits = fits if judged else "; no other sleep mode to hold it against: see modes."
         return f"{most}{fits} {saved}"
 
@@ -446,7 +452,7 @@ class WakesPage(Page):
             return "the **wake plan** does not hold: see plan"
         unknown = ledger.row("unknown")
         if unknown is not None and unknown.count > _MATTERS * ledger.wakes.count:
-            share = percent_text(unknown.count / ledger.wakes.count).marked
+            share = percent_text(unknown.count / ledger.wakes.count).rich
             return f"{share} of the wakes have **no known cause**: log them, or record a line of their source"
         return ""
 
@@ -468,13 +474,13 @@ class WakesPage(Page):
             return LinkFigure(detail="finding wakes …" if self.results is not None else "no wakes yet")
         count = len(ledger.sources)
         detail = f"**{count}** source{'s' if count != 1 else ''}"
-        return LinkFigure(f"**{bare(ledger.rate_per_h)}** /h", detail, self.warning().replace("**", ""))
+        return LinkFigure(f"**{format_trimmed(ledger.rate_per_h)}** /h", detail, self.warning().replace("**", ""))
 
 
 def _uncharged_sentence(ledger: WakeLedger) -> str:
     """Say what is known without a current: who wakes most, and how many stretches were in the wrong mode."""
     often = max(ledger.sources, key=lambda row: row.count)
-    share = percent_text(often.count / ledger.wakes.count).marked
+    share = percent_text(often.count / ledger.wakes.count).rich
     wrong, count = sum(row.too_shallow + row.too_deep for row in ledger.idle), sum(row.count for row in ledger.idle)
     depth = f"**{wrong}** of **{count}** idle stretches were in the wrong state" if wrong else "every idle state fits"
     return f"{often.source} is {share} of all wakes; {depth}. Without a current no charge is known."
@@ -493,4 +499,4 @@ def _saved(ledger: WakeLedger) -> str:
         return "No timer has slack yet."
     if not ledger.aligned.saved_a > 0:
         return "Aligning the wakes within their slack saves nothing."
-    return f"Aligning the wakes within their slack saves {quantity_text(ledger.aligned.saved_a, 'A', 2).marked}."
+    return f"Aligning the wakes within their slack saves {quantity_text(ledger.aligned.saved_a, 'A', 2).rich}."

@@ -13,8 +13,8 @@ from warm_ember.model.arrays import Floats, Indices
 from warm_ember.ui.lanes.current_axis import draw_pixels
 from warm_ember.ui.lanes.lane import Lane
 from warm_ember.ui.lanes.time_window import TimeWindow
-from warm_ember.ui.look.marked import draw_marked, width_of
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.rich_text import draw_rich_text, width_of
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import duration_text, quantity_text
 
 CHARGE, LENGTH = "charge", "length"
@@ -51,7 +51,7 @@ class RasterLane(Lane):
     wake_chosen = Signal(int)
     source_chosen = Signal(str)
 
-    def __init__(self, look: Look, window: TimeWindow) -> None:
+    def __init__(self, look: Appearance, window: TimeWindow) -> None:
         super().__init__(look, window, _ROW)
         self.ledger: WakeLedger | None = None
         self.height_by = CHARGE
@@ -117,9 +117,9 @@ class RasterLane(Lane):
                 painter.fillRect(QRectF(0, row.top(), self.head_width - 4, row.height()), theme.mark_ground)
             if not index:
                 fold = QRectF(px(8), row.top(), px(14), row.height())
-                draw_marked(painter, fold, "▾", self.look, size="small", dim=theme.faint)
+                draw_rich_text(painter, fold, "▾", self.look, size="small", dim=theme.faint)
             box = QRectF(px(22), row.top(), self.head_width - px(28), row.height())
-            draw_marked(painter, box, name, self.look, dim=theme.ink)
+            draw_rich_text(painter, box, name, self.look, dim=theme.ink)
             painter.setPen(theme.rule)
             painter.drawLine(QPointF(0, row.bottom()), QPointF(self.head_width, row.bottom()))
 
@@ -172,19 +172,19 @@ class RasterLane(Lane):
     def _label(self, painter: QPainter, rect: QRectF, ledger: WakeLedger, seen: Indices) -> None:
         """Say what one wake takes, right of the last tick, where there is room."""
         if not len(seen):
-            draw_marked(
+            draw_rich_text(
                 painter, rect.adjusted(8, 0, 0, 0), "none here", self.look, size="small", dim=self.look.theme.faint
             )
             return
         values = self._values(ledger)[seen]
         middle = float(np.median(values))
-        words = quantity_text(middle, "C").marked if self.height_by == CHARGE else duration_text(middle).marked
+        words = quantity_text(middle, "C").rich if self.height_by == CHARGE else duration_text(middle).rich
         if len(seen) > 1:
             words += " each"
         room = width_of(self.look, words, "small") + 16
         ends = self.x_of(float(ledger.wakes.last[seen[-1]]) * ledger.interval_s) + 8
         if ends + room < rect.right():
-            draw_marked(painter, QRectF(ends, rect.top(), room, rect.height()), words, self.look, size="small")
+            draw_rich_text(painter, QRectF(ends, rect.top(), room, rect.height()), words, self.look, size="small")
 
     def wake_at(self, point: QPointF) -> int | None:
         """Return the wake nearest to a point, if one is near."""

@@ -11,9 +11,9 @@ from PySide6.QtWidgets import QWidget
 
 from warm_ember.attribution.wake_alignment import Saving
 from warm_ember.attribution.wake_ledger import WakeLedger
-from warm_ember.ui.look.marked import draw_marked
-from warm_ember.ui.look.theme import Look
-from warm_ember.units import bare, duration_text, quantity_text
+from warm_ember.ui.look.rich_text import draw_rich_text
+from warm_ember.ui.look.theme import Appearance
+from warm_ember.units import duration_text, format_trimmed, quantity_text
 
 _TOP, _ROW = 28, 44
 _NAME, _WORDS = 134, 330
@@ -34,7 +34,7 @@ class SlackStrip(QWidget):
 
     slack_entered = Signal(str, float)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
@@ -118,16 +118,16 @@ class SlackStrip(QWidget):
         painter.drawLine(QPointF(0, 0.5), QPointF(self.width(), 0.5))
         if self.ledger is not None:
             title = QRectF(px(16), px(6), px(300), px(18))
-            draw_marked(painter, title, "Slack: how late a timer may run", look, dim=theme.ink)
-            left, now = bare(self.ledger.aligned.rate_per_h), bare(self.ledger.rate_per_h)
+            draw_rich_text(painter, title, "Slack: how late a timer may run", look, dim=theme.ink)
+            left, now = format_trimmed(self.ledger.aligned.rate_per_h), format_trimmed(self.ledger.rate_per_h)
             words = f"aligned so **{left}** wakes an hour are left, of **{now}**"
             right = QRectF(px(320), px(6), self.width() - px(336), px(18))
-            draw_marked(painter, right, words, look, size="small", align=_RIGHT)
+            draw_rich_text(painter, right, words, look, size="small", align=_RIGHT)
             for index, source in enumerate(self.sources):
                 self._paint_source(painter, index, source, self.ledger)
             if not self.sources:
                 words = "No source wakes the device more than once with a period; choose one to try a slack."
-                draw_marked(painter, QRectF(px(16), px(_TOP), self.width() - px(32), px(20)), words, look)
+                draw_rich_text(painter, QRectF(px(16), px(_TOP), self.width() - px(32), px(20)), words, look)
         if self.hasFocus():
             painter.setPen(QPen(theme.mark, 1))
             painter.drawRect(QRectF(self.rect()).adjusted(0.5, 1.5, -0.5, -0.5))
@@ -137,12 +137,12 @@ class SlackStrip(QWidget):
         look, theme, px = self._look, self._look.theme, self._look.px
         track = self.track(index)
         name = QRectF(px(24), track.top(), px(_NAME - 30), track.height())
-        draw_marked(painter, name, f"**{source}**" if source == self.chosen else source, look, dim=theme.ink)
+        draw_rich_text(painter, name, f"**{source}**" if source == self.chosen else source, look, dim=theme.ink)
         painter.fillRect(track, theme.sunken)
         saving = self.savings.get(source)
         words = QRectF(track.right() + px(16), track.top() - px(2), self._words_width - px(16), px(18))
         if saving is None:
-            draw_marked(painter, words, "trying slacks …", look, size="small")
+            draw_rich_text(painter, words, "trying slacks …", look, size="small")
             return
         most_a = float(saving.saved_a.max(initial=0.0))
         row = ledger.row(source)
@@ -164,7 +164,7 @@ class SlackStrip(QWidget):
                 box, align = QRectF(track.left(), box.top(), px(60), box.height()), Qt.AlignmentFlag.AlignLeft
             elif slack_s == last_s:
                 box, align = QRectF(track.right() - px(80), box.top(), px(80), box.height()), _RIGHT
-            draw_marked(painter, box, label, look, size="small", align=align, dim=theme.faint)
+            draw_rich_text(painter, box, label, look, size="small", align=align, dim=theme.faint)
         self._paint_handle(painter, track, saving, source)
         self._paint_words(painter, words, saving, source, ledger)
 
@@ -180,21 +180,21 @@ class SlackStrip(QWidget):
         slack_s = self.slack_of(source)
         at = int(np.searchsorted(saving.slack_s, slack_s * (1 + 1e-9), side="right")) - 1
         saved_a, spared = float(saving.saved_a[at]), int(saving.spared[at])
-        when = f"at {duration_text(slack_s).marked}" if slack_s else "without slack"
+        when = f"at {duration_text(slack_s).rich}" if slack_s else "without slack"
         if spared <= 0:
             words = f"{when} no wake comes along with another"
         else:
             little = saved_a < _NOTHING * ledger.mean_a
-            gain = quantity_text(saved_a, "A", 2).marked
+            gain = quantity_text(saved_a, "A", 2).rich
             words = f"{when} **{spared}** wakes join others: {'only ' if little else ''}{gain} saved"
-        draw_marked(painter, box, words, look, size="small")
+        draw_rich_text(painter, box, words, look, size="small")
         most = float(saving.saved_a.max(initial=0.0))
         best = int(np.argmax(saving.saved_a >= 0.98 * most)) if most > 0 else 0
         second = "no slack would save anything"
         if best:
-            from_s = duration_text(float(saving.slack_s[best]), 2).marked
-            second = f"at most {quantity_text(most, 'A', 2).marked}, from {from_s} on"
-        draw_marked(painter, box.translated(0, px(16)), second, look, size="small", dim=look.theme.faint)
+            from_s = duration_text(float(saving.slack_s[best]), 2).rich
+            second = f"at most {quantity_text(most, 'A', 2).rich}, from {from_s} on"
+        draw_rich_text(painter, box.translated(0, px(16)), second, look, size="small", dim=look.theme.faint)
 
     def _row_at(self, point: QPointF) -> str:
         for index, source in enumerate(self.sources):

@@ -12,9 +12,9 @@ from PySide6.QtWidgets import QWidget
 from warm_ember.attribution.sleep_depth import BreakEven, IdleRow, SleepDepth
 from warm_ember.model.arrays import Floats, Indices
 from warm_ember.model.figure import Figure
-from warm_ember.ui.look.marked import draw_marked, figure_marked, width_of
+from warm_ember.ui.look.rich_text import draw_rich_text, rich_figure, width_of
 from warm_ember.ui.look.textures import FINE, texture_brush
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import duration_text, percent_text, quantity_text
 
 _TOP, _AXIS, _FOOT = 30, 22, 62
@@ -36,7 +36,7 @@ class DepthMap(QWidget):
 
     stretch_asked = Signal(int)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
@@ -104,15 +104,15 @@ class DepthMap(QWidget):
         if depth is None:
             painter.end()
             return
-        draw_marked(painter, QRectF(px(16), px(6), px(200), px(18)), "Sleep-depth map", look, dim=theme.ink)
+        draw_rich_text(painter, QRectF(px(16), px(6), px(200), px(18)), "Sleep-depth map", look, dim=theme.ink)
         words = "each dot an idle stretch"
-        draw_marked(
+        draw_rich_text(
             painter, QRectF(px(16), px(6), self.width() - px(28), px(18)), words, look, size="small", align=_RIGHT
         )
         rows = self._rows()
         if not rows:
             words = "No sleep was found between the wakes."
-            draw_marked(painter, QRectF(px(16), px(_TOP), self.width() - px(28), px(20)), words, look)
+            draw_rich_text(painter, QRectF(px(16), px(_TOP), self.width() - px(28), px(20)), words, look)
         for index, (row, mine) in enumerate(rows):
             self._paint_band(painter, index, row, mine, depth)
         for index, (row, _) in enumerate(rows):
@@ -132,11 +132,11 @@ class DepthMap(QWidget):
         color = theme.ramp.color(mode.floor_a)
         painter.fillRect(QRectF(px(16 + _NAME), band.top(), px(_STRIPE), band.height()), color)
         name = QRectF(px(16), band.top() + px(2), px(_NAME - 6), px(18))
-        draw_marked(painter, name, row.mode, look, dim=theme.ink)
+        draw_rich_text(painter, name, row.mode, look, dim=theme.ink)
         floor = QRectF(px(16), band.top() + px(19), px(_NAME - 6), px(16))
         if self.mean_a > 0:
-            shown = figure_marked(self.asleep(mode.floor_a), "A")
-            draw_marked(painter, floor, shown, look, size="small")
+            shown = rich_figure(self.asleep(mode.floor_a), "A")
+            draw_rich_text(painter, floor, shown, look, size="small")
         for one in depth.break_evens(row.mode):
             x = min(max(float(self.x_of(np.array([one.from_s]))[0]), band.left()), band.right())
             wrong = QRectF(x, band.top(), band.right() - x, band.height())
@@ -177,20 +177,20 @@ class DepthMap(QWidget):
         if wrong:
             kind = "too shallow" if row.too_shallow >= row.too_deep else "too deep"
             warn = theme.warning_text
-            lose = f", lose {quantity_text(row.lost_a, 'A').marked}" if self.mean_a > 0 else ""
+            lose = f", lose {quantity_text(row.lost_a, 'A').rich}" if self.mean_a > 0 else ""
             lines.append((f"**{wrong}** {kind}{lose}", warn, warn))
         if not depth.break_evens(row.mode):
             lines.append(("no other mode to hold it against", theme.dim, theme.dim))
         for line, (words, ink, dim) in enumerate(lines):
             box = QRectF(band.left() + px(8), band.top() + px(3) + line * px(16), band.width() - px(16), px(16))
-            draw_marked(painter, box, words, look, size="small", ink=ink, dim=dim, align=_RIGHT, on=theme.sunken)
+            draw_rich_text(painter, box, words, look, size="small", ink=ink, dim=dim, align=_RIGHT, on=theme.sunken)
         for one in depth.break_evens(row.mode)[:1]:
             self._paint_break_even(painter, band, one)
 
     def _paint_break_even(self, painter: QPainter, band: QRectF, one: BreakEven) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
         words = (
-            f"{one.deeper} pays from {duration_text(one.from_s).marked}"
+            f"{one.deeper} pays from {duration_text(one.from_s).rich}"
             if one.from_s > 0
             else f"{one.deeper} always pays"
         )
@@ -199,7 +199,7 @@ class DepthMap(QWidget):
         left = x + px(6) if x + px(10) + width < band.right() else x - px(6) - width
         left = max(left, band.left() + px(4))
         box = QRectF(left, band.bottom() - px(19), width + 2, px(16))
-        draw_marked(painter, box, words, look, size="small", on=theme.sunken)
+        draw_rich_text(painter, box, words, look, size="small", on=theme.sunken)
 
     def _paint_axis(self, painter: QPainter, top: float) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
@@ -213,7 +213,7 @@ class DepthMap(QWidget):
             words = str(duration_text(10.0**at, 1))
             width = width_of(look, words, "small")
             left = min(max(x - width / 2, band.left()), band.right() - width)
-            draw_marked(painter, QRectF(left, top + px(5), width + 2, px(16)), words, look, size="small")
+            draw_rich_text(painter, QRectF(left, top + px(5), width + 2, px(16)), words, look, size="small")
 
     def _paint_foot(self, painter: QPainter, depth: SleepDepth) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
@@ -221,16 +221,16 @@ class DepthMap(QWidget):
         painter.setPen(theme.rule)
         painter.drawLine(QPointF(px(16), top), QPointF(self.width() - px(12), top))
         line = QRectF(px(16), top + px(6), self.width() - px(28), px(22))
-        draw_marked(painter, line, "Lost against the best choice", look)
+        draw_rich_text(painter, line, "Lost against the best choice", look)
         if not self.mean_a > 0:
-            draw_marked(painter, line, "no current was measured", look, size="small", align=_RIGHT)
+            draw_rich_text(painter, line, "no current was measured", look, size="small", align=_RIGHT)
             return
-        draw_marked(painter, line, quantity_text(depth.lost_a, "A").marked, look, size="large", align=_RIGHT)
+        draw_rich_text(painter, line, quantity_text(depth.lost_a, "A").rich, look, size="large", align=_RIGHT)
         small = QRectF(px(16), top + px(30), self.width() - px(28), px(18))
-        share = percent_text(depth.lost_a / self.mean_a).marked
-        words = f"knowing only the timers {quantity_text(depth.by_rule_a, 'A').marked}"
-        draw_marked(painter, small, words, look, size="small")
-        draw_marked(painter, small, f"{share} of the average", look, size="small", align=_RIGHT)
+        share = percent_text(depth.lost_a / self.mean_a).rich
+        words = f"knowing only the timers {quantity_text(depth.by_rule_a, 'A').rich}"
+        draw_rich_text(painter, small, words, look, size="small")
+        draw_rich_text(painter, small, f"{share} of the average", look, size="small", align=_RIGHT)
 
     def stretch_at(self, point: QPointF) -> int | None:
         """Return the idle stretch whose dot is nearest to a point, if one is near."""

@@ -12,9 +12,9 @@ from warm_ember.attribution.wake_profile import GAP_EDGES
 from warm_ember.model.arrays import Floats
 from warm_ember.model.figure import Bound, signed
 from warm_ember.session.wake_results import WakesShown
-from warm_ember.ui.look.marked import draw_marked
-from warm_ember.ui.look.theme import Look
-from warm_ember.units import bare, duration_text, percent_text, quantity_text
+from warm_ember.ui.look.rich_text import draw_rich_text
+from warm_ember.ui.look.theme import Appearance
+from warm_ember.units import duration_text, format_trimmed, percent_text, quantity_text
 
 _HEAD, _ROW, _MOST_ROW, _FOOT = 52, 34, 64, 22
 _NAME, _PER_HOUR, _AWAKE, _EACH, _BAR, _BAR_END, _HIST = 126, 196, 264, 342, 354, 500, 524
@@ -43,7 +43,7 @@ class SourceTable(QWidget):
     renamed = Signal(str, str)
     gap_asked = Signal(str, float, float)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
@@ -146,7 +146,7 @@ class SourceTable(QWidget):
         self._paint_foot(painter, QRectF(0, top, self.width(), px(_FOOT)), ledger)
         if not rows:
             words = "No wakes: the log tells of none, and the current never falls to a sleep and rises again."
-            draw_marked(painter, QRectF(px(24), px(_HEAD), self.width() - px(32), px(20)), words, look)
+            draw_rich_text(painter, QRectF(px(24), px(_HEAD), self.width() - px(32), px(20)), words, look)
         if self.hasFocus():
             painter.setPen(QPen(theme.mark, 1))
             painter.drawRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5))
@@ -160,7 +160,7 @@ class SourceTable(QWidget):
 
     def _paint_head(self, painter: QPainter) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
-        draw_marked(
+        draw_rich_text(
             painter, QRectF(px(16), px(6), px(300), px(18)), "Wakes of this capture, by source", look, dim=theme.ink
         )
         for column, (words, box) in enumerate(zip(COLUMNS, self._head_boxes(), strict=True)):
@@ -168,11 +168,11 @@ class SourceTable(QWidget):
             align = Qt.AlignmentFlag.AlignLeft if column == 0 or (column == 4 and self._is_roomy) else _RIGHT
             words = "adds" if column == 4 and not self._is_roomy else words
             dim = theme.ink if arrow else None
-            draw_marked(painter, box, f"{words}{arrow}", look, size="small", align=align, dim=dim)
+            draw_rich_text(painter, box, f"{words}{arrow}", look, size="small", align=align, dim=dim)
         hist = self.histogram_box(0)
         title = QRectF(hist.left(), px(6), self.width() - hist.left(), px(18))
         words = "Time between wakes of a source" if self._is_roomy else "Apart"
-        draw_marked(painter, title, words, look, dim=theme.ink)
+        draw_rich_text(painter, title, words, look, dim=theme.ink)
         low, high = self._reach()
         step = max(1, int(np.ceil((high - low) * px(52) / hist.width())))
         for at in range(int(low), int(high) + 1, step):
@@ -180,7 +180,7 @@ class SourceTable(QWidget):
             box = QRectF(x - px(40), px(28), px(80), px(18))
             if x + px(24) < hist.right() + px(20):
                 words = str(duration_text(10.0**at, 1))
-                draw_marked(painter, box, words, look, size="small", align=Qt.AlignmentFlag.AlignHCenter)
+                draw_rich_text(painter, box, words, look, size="small", align=Qt.AlignmentFlag.AlignHCenter)
         painter.setPen(theme.rule)
         painter.drawLine(QPointF(px(16), px(_HEAD) - 0.5), QPointF(self.width() - px(8), px(_HEAD) - 0.5))
 
@@ -189,30 +189,32 @@ class SourceTable(QWidget):
         own_a = row.charge_c_mean / row.awake_s_mean if row.awake_s_mean > 0 else 0.0
         color = theme.ramp.color(own_a)
         painter.fillRect(QRectF(px(12), box.top() + px(9), px(4), box.height() - px(18)), color)
-        draw_marked(painter, QRectF(px(24), box.top(), px(_NAME - 28), box.height()), row.source, look, dim=theme.ink)
+        draw_rich_text(
+            painter, QRectF(px(24), box.top(), px(_NAME - 28), box.height()), row.source, look, dim=theme.ink
+        )
         for left, right, words in (
-            (_NAME, _PER_HOUR, f"**{bare(row.rate_per_h)}**"),
-            (_PER_HOUR, _AWAKE, duration_text(row.awake_s_mean).marked),
+            (_NAME, _PER_HOUR, f"**{format_trimmed(row.rate_per_h)}**"),
+            (_PER_HOUR, _AWAKE, duration_text(row.awake_s_mean).rich),
             (_AWAKE, _EACH, self._charge(row.charge_c_mean, "C", row.bound)),
         ):
             cell = QRectF(px(left), box.top(), px(right - left), box.height())
-            draw_marked(painter, cell, words, look, align=_RIGHT)
+            draw_rich_text(painter, cell, words, look, align=_RIGHT)
         share = max(row.added_a, 0.0) / most_a if most_a > 0 else 0.0
         tall = px(_ROW - 16)
         bar = QRectF(px(_BAR), box.center().y() - tall / 2, share * px(_BAR_END - _BAR - 62), tall)
         words = self._charge(row.added_a, "A", row.bound)
         if not self._is_roomy:
             cell = QRectF(px(_EACH), box.top(), px(_FIGURE_END - _EACH), box.height())
-            draw_marked(painter, cell, words, look, align=_RIGHT)
+            draw_rich_text(painter, cell, words, look, align=_RIGHT)
             return
         painter.fillRect(bar, color)
         label = QRectF(bar.right() + px(6), box.top(), px(70), box.height())
-        draw_marked(painter, label, words, look)
+        draw_rich_text(painter, label, words, look)
 
     def _charge(self, value: float, unit: str, bound: Bound | None = None) -> str:
         """Return a charge or current in words; a dash where none was measured."""
         measured = self.ledger is not None and self.ledger.is_measured
-        return signed(bound, quantity_text(value, unit).marked) if measured else "–"
+        return signed(bound, quantity_text(value, unit).rich) if measured else "–"
 
     def _paint_gaps(self, painter: QPainter, index: int, row: SourceRow) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
@@ -225,10 +227,10 @@ class SourceTable(QWidget):
         elif len(words) > 1:
             upper = QRectF(label.left(), label.center().y() - px(15), label.width(), px(15))
             lower = QRectF(label.left(), label.center().y(), label.width(), px(15))
-            draw_marked(painter, upper, words[0], look, size="small")
-            draw_marked(painter, lower, words[1], look, size="small")
+            draw_rich_text(painter, upper, words[0], look, size="small")
+            draw_rich_text(painter, lower, words[1], look, size="small")
         else:
-            draw_marked(painter, label, words[0], look, size="small")
+            draw_rich_text(painter, label, words[0], look, size="small")
         counts = self._gaps.get(row.source, np.zeros(0))
         if not counts.any():
             return
@@ -256,14 +258,14 @@ class SourceTable(QWidget):
         if row.count < 2:
             first = "once"
         elif row.periods:
-            first = "each " + ", ".join(duration_text(period.period_s).marked for period in row.periods[:2])
+            first = "each " + ", ".join(duration_text(period.period_s).rich for period in row.periods[:2])
         else:
             first = "no period"
         words = [first]
         # Less than a sample is not seen.
         least_s = 0.1 * self.ledger.interval_s if self.ledger is not None else 0.0
         if len(row.periods) == 1 and row.periods[0].jitter_s > least_s:
-            words.append(f"± {duration_text(row.periods[0].jitter_s, 2).marked}")
+            words.append(f"± {duration_text(row.periods[0].jitter_s, 2).rich}")
         if row.by_line or row.by_period:
             found = [f"{row.by_line} by the line"] * bool(row.by_line) + [f"{row.by_period} by it"] * bool(
                 row.by_period
@@ -279,22 +281,22 @@ class SourceTable(QWidget):
             (
                 1,
                 "sum",
-                f"**{bare(ledger.rate_per_h)}**",
-                percent_text(awake_s / ledger.duration_s / max(len(ledger.wakes.cpus), 1)).marked,
+                f"**{format_trimmed(ledger.rate_per_h)}**",
+                percent_text(awake_s / ledger.duration_s / max(len(ledger.wakes.cpus), 1)).rich,
                 ledger.mean_a,
             ),
         ):
             top = box.top() + px(2) + offset * px(_FOOT)
-            draw_marked(painter, QRectF(px(24), top, px(140), px(_FOOT)), name, look)
+            draw_rich_text(painter, QRectF(px(24), top, px(140), px(_FOOT)), name, look)
             for left, right, words in ((_NAME, _PER_HOUR, per_h), (_PER_HOUR, _AWAKE, awake)):
                 cell = QRectF(px(left), top, px(right - left), px(_FOOT))
-                draw_marked(painter, cell, words, look, align=_RIGHT)
+                draw_rich_text(painter, cell, words, look, align=_RIGHT)
             words = self._charge(added, "A", ledger.bound if offset else ledger.floor.bound)
             if self._is_roomy:
-                draw_marked(painter, QRectF(px(_BAR), top, px(120), px(_FOOT)), words, look)
+                draw_rich_text(painter, QRectF(px(_BAR), top, px(120), px(_FOOT)), words, look)
             else:
                 cell = QRectF(px(_EACH), top, px(_FIGURE_END - _EACH), px(_FOOT))
-                draw_marked(painter, cell, words, look, align=_RIGHT)
+                draw_rich_text(painter, cell, words, look, align=_RIGHT)
 
     def text(self) -> str:
         """Return the table as tab-separated text."""

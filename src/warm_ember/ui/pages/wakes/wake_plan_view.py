@@ -17,8 +17,8 @@ from warm_ember.model.project import Project
 from warm_ember.model.wake_plan import ModePower, Pull, Rest, Trigger, WakePath, WakePlan
 from warm_ember.tuning.wake_plan import PlanCheck, check_plan, refusals
 from warm_ember.ui.look.label import Label
-from warm_ember.ui.look.marked import plain
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.rich_text import plain
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.widgets.layouts import clear_layout
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.units import quantity_text
@@ -44,7 +44,7 @@ class WakePlanView(QWidget):
     plan_changed = Signal(object)
     refused = Signal(str)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setObjectName("page")
         self._look = look

@@ -8,9 +8,9 @@ from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import QWidget
 
 from warm_ember.session.wake_results import WakesShown
-from warm_ember.ui.look.marked import draw_marked
-from warm_ember.ui.look.theme import Look
-from warm_ember.units import bare, duration_text, quantity_text
+from warm_ember.ui.look.rich_text import draw_rich_text
+from warm_ember.ui.look.theme import Appearance
+from warm_ember.units import duration_text, format_trimmed, quantity_text
 
 _HEAD, _TOP, _AXIS, _RIGHT_WORDS = 160, 30, 26, 176
 _MOST_ROWS = 12
@@ -28,7 +28,7 @@ class OverTime(QWidget):
 
     stretch_asked = Signal(float, float)
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
@@ -59,10 +59,10 @@ class OverTime(QWidget):
         if found is None:
             painter.end()
             return
-        step = duration_text(found.profile.step_s).marked
+        step = duration_text(found.profile.step_s).rich
         title = QRectF(px(16), px(6), self.width() - px(32), px(18))
-        draw_marked(painter, title, f"What each source adds in each {step} of the capture", look, dim=theme.ink)
-        draw_marked(painter, title, "most, and at most how many wakes", look, size="small", align=_RIGHT)
+        draw_rich_text(painter, title, f"What each source adds in each {step} of the capture", look, dim=theme.ink)
+        draw_rich_text(painter, title, "most, and at most how many wakes", look, size="small", align=_RIGHT)
         for index, row in enumerate(found.ledger.sources[:_MOST_ROWS]):
             self._paint_row(painter, self.row_box(index), index, row.source, found)
         if self._rows():
@@ -73,7 +73,7 @@ class OverTime(QWidget):
         look, theme, px = self._look, self._look.theme, self._look.px
         painter.fillRect(box, theme.sunken)
         name = QRectF(px(24), box.top(), px(_HEAD - 32), px(20))
-        draw_marked(painter, name, source, look, dim=theme.ink)
+        draw_rich_text(painter, name, source, look, dim=theme.ink)
         added_a, count = found.profile.added_a[index], found.profile.count[index]
         most_a = float(added_a.max(initial=0.0))
         scale = box.width() / (found.ledger.duration_s / found.profile.step_s)
@@ -83,11 +83,16 @@ class OverTime(QWidget):
             bar = QRectF(left, box.bottom() - tall, max(right - left - 1, 1), tall)
             painter.fillRect(bar, theme.ramp.color(float(added_a[at])))
         words = QRectF(box.right() + px(12), box.top(), px(_RIGHT_WORDS - 24), px(20))
-        draw_marked(painter, words, quantity_text(most_a, "A").marked, look, align=_RIGHT)
+        draw_rich_text(painter, words, quantity_text(most_a, "A").rich, look, align=_RIGHT)
         less = words.translated(0, px(18))
         if box.height() > px(36):
-            draw_marked(
-                painter, less, f"**{bare(float(count.max(initial=0)))}** wakes", look, size="small", align=_RIGHT
+            draw_rich_text(
+                painter,
+                less,
+                f"**{format_trimmed(float(count.max(initial=0)))}** wakes",
+                look,
+                size="small",
+                align=_RIGHT,
             )
 
     def _paint_axis(self, painter: QPainter, found: WakesShown) -> None:
@@ -99,7 +104,7 @@ class OverTime(QWidget):
             painter.drawLine(QPointF(x, px(_TOP)), QPointF(x, box.bottom()))
             words = str(duration_text(float(share) * found.ledger.duration_s)) if share else "0"
             label = QRectF(x - px(40), box.bottom() + px(4), px(80), px(16))
-            draw_marked(painter, label, words, look, size="small", align=Qt.AlignmentFlag.AlignHCenter)
+            draw_rich_text(painter, label, words, look, size="small", align=Qt.AlignmentFlag.AlignHCenter)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         found = self.found

@@ -21,7 +21,7 @@ _CHANCE, _SPREADS, _LEAST_AROUND = 0.01, 3.0, 2e-3
 
 
 @dataclass(frozen=True, eq=False)
-class Period:
+class TimerPeriod:
     """Moments that a timer would give.
 
     Parameters
@@ -39,7 +39,7 @@ class Period:
     members: Indices
 
 
-def find_periods(times_s: Floats, *, least: int = 6) -> tuple[Period, ...]:
+def find_periods(times_s: Floats, *, least: int = 6) -> tuple[TimerPeriod, ...]:
     """Take moments apart into timers; what no timer explains is left over.
 
     Parameters
@@ -56,7 +56,7 @@ def find_periods(times_s: Floats, *, least: int = 6) -> tuple[Period, ...]:
     rest is looked at again. At least two thirds of a chain's slots must be occupied, which rules out fractions of a
     period; multiples have shorter chains. A chain that is likely among as many moments that come by chance is none.
     """
-    found: list[Period] = []
+    found: list[TimerPeriod] = []
     left = np.arange(len(times_s))
     while len(left) >= least and len(found) < _MOST_PERIODS:
         best = _longest(times_s[left], least)
@@ -68,7 +68,7 @@ def find_periods(times_s: Floats, *, least: int = 6) -> tuple[Period, ...]:
     return tuple(found)
 
 
-def period_of(times_s: Floats, *, least: int = 6) -> Period | None:
+def period_of(times_s: Floats, *, least: int = 6) -> TimerPeriod | None:
     """Return the one period that moments of one source have, some of them missing; None when they have none."""
     gaps = np.diff(times_s)
     gaps = gaps[gaps > 0]
@@ -84,7 +84,7 @@ def period_of(times_s: Floats, *, least: int = 6) -> Period | None:
         return None
     period_s = float(gaps[regular].sum() / slots[regular].sum())
     jitter_s = float(np.std(gaps[regular] - slots[regular] * period_s))
-    return Period(period_s, jitter_s, np.arange(len(times_s)))
+    return TimerPeriod(period_s, jitter_s, np.arange(len(times_s)))
 
 
 def _longest(times_s: Floats, least: int) -> Indices | None:
@@ -153,8 +153,8 @@ def _chain(times_s: Floats, lag_s: float) -> Indices:
     return members if len(members) >= _OCCUPIED * slots else np.zeros(0, dtype=np.int64)
 
 
-def _measured(times_s: Floats, members: Indices) -> Period:
+def _measured(times_s: Floats, members: Indices) -> TimerPeriod:
     gaps = np.diff(times_s[members])
     slots = np.maximum(np.round(gaps / np.median(gaps)), 1.0)
     period_s = float(gaps.sum() / slots.sum())
-    return Period(period_s, float(np.std(gaps - slots * period_s)), members)
+    return TimerPeriod(period_s, float(np.std(gaps - slots * period_s)), members)

@@ -17,14 +17,14 @@ _LEAST_LAG = 4
 
 
 @dataclass(frozen=True, slots=True)
-class Period:
+class FoldPeriod:
     """A period with its strength, the correlation of the current with itself one period later, from 0 to 1."""
 
     period_s: float
     strength: float
 
 
-def find_period(series: Series, from_s: float, to_s: float) -> Period | None:
+def find_period(series: Series, from_s: float, to_s: float) -> FoldPeriod | None:
     """Find the period of a stretch by autocorrelation.
 
     Parameters
@@ -56,7 +56,7 @@ def find_period(series: Series, from_s: float, to_s: float) -> Period | None:
     if lag is None:
         return None
     refined = _refined(correlation, lag)
-    return Period(refined * bin_s, float(min(1.0, correlation[lag])))
+    return FoldPeriod(refined * bin_s, float(min(1.0, correlation[lag])))
 
 
 def _autocorrelation(values: Floats) -> Floats | None:

@@ -45,7 +45,7 @@ class Marker:
 
 
 @dataclass(frozen=True, slots=True)
-class BeliefRow:
+class AgreementRow:
     """One combination of belief and current.
 
     Parameters
@@ -88,7 +88,7 @@ class Difference:
 
 
 @dataclass(frozen=True, eq=False)
-class Belief:
+class SleepAgreement:
     """All four combinations.
 
     Parameters
@@ -103,7 +103,7 @@ class Belief:
         Where they disagree; the most charge first.
     """
 
-    rows: tuple[BeliefRow, ...]
+    rows: tuple[AgreementRow, ...]
     marker: str
     threshold_a: float
     places: tuple[Difference, ...]
@@ -132,7 +132,7 @@ def default_threshold_a(levels: Levels, asleep_a: float | None = None) -> float 
     return math.sqrt(lowest * float(above[0])) if len(above) else None
 
 
-def compare_belief(
+def compare_sleep(
     recording: Recording,
     alignment: Alignment,
     threshold_a: float,
@@ -140,7 +140,7 @@ def compare_belief(
     *,
     shortest_s: float = SHORTEST_S,
     should_stop: ShouldStop = never,
-) -> Belief | None:
+) -> SleepAgreement | None:
     """Hold the firmware's marker against the current.
 
     Parameters
@@ -188,7 +188,7 @@ def compare_belief(
         time_s, charge = float(length_s[here].sum()), float(charge_c[here].sum())
         measured_s = float(sums.count[here].sum()) * current.interval_s
         rows.append(
-            BeliefRow(believes, shows, int(here.sum()), time_s, charge, charge / measured_s if measured_s else None)
+            AgreementRow(believes, shows, int(here.sum()), time_s, charge, charge / measured_s if measured_s else None)
         )
     differ = np.flatnonzero((believed == drew_awake) & told)
     worst = differ[np.argsort(-charge_c[differ], kind="stable")][:_MOST_PLACES]
@@ -205,7 +205,7 @@ def compare_belief(
         )
         for k in worst.tolist()
     )
-    return Belief(tuple(rows), marker.words, threshold_a, places)
+    return SleepAgreement(tuple(rows), marker.words, threshold_a, places)
 
 
 def state_asleep(recording: Recording, placement: Placement, marker: Marker, alignment: Alignment) -> str | None:

@@ -10,14 +10,14 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter
 
 from warm_ember.model.figure import Bound, Figure, signed
-from warm_ember.ui.look.theme import Look, ink_on
+from warm_ember.ui.look.theme import Appearance, ink_on
 from warm_ember.units import quantity_text
 
 _RUN = re.compile(r"\*\*(.+?)\*\*")
 
 
 @dataclass(frozen=True)
-class Run:
+class TextRun:
     """A piece of text of one weight."""
 
     text: str
@@ -25,40 +25,40 @@ class Run:
 
 
 @lru_cache(maxsize=4096)
-def runs_of(marked: str) -> tuple[Run, ...]:
-    """Split marked text into runs.
+def runs_of(rich: str) -> tuple[TextRun, ...]:
+    """Split rich text into runs.
 
     Examples
     --------
     >>> [(run.text, run.bold) for run in runs_of("takes **9.62** s")]
     [('takes ', False), ('9.62', True), (' s', False)]
     """
-    parts = _RUN.split(marked)
-    return tuple(Run(text, bool(index % 2)) for index, text in enumerate(parts) if text)
+    parts = _RUN.split(rich)
+    return tuple(TextRun(text, bool(index % 2)) for index, text in enumerate(parts) if text)
 
 
-def plain(marked: str) -> str:
-    """Return marked text without its marks."""
-    return marked.replace("**", "")
+def plain(rich: str) -> str:
+    """Return rich text without its marks."""
+    return rich.replace("**", "")
 
 
-def figure_marked(figure: Figure, unit: str) -> str:
-    """Return a figure as marked text: its number, or the bound that is known of it behind its sign."""
+def rich_figure(figure: Figure, unit: str) -> str:
+    """Return a figure as rich text: its number, or the bound that is known of it behind its sign."""
     # What a noise or a step resolves is known to two digits at best.
     digits = 2 if figure.bound is Bound.BELOW else 3
-    return signed(figure.bound, quantity_text(figure.shown, unit, digits).marked)
+    return signed(figure.bound, quantity_text(figure.shown, unit, digits).rich)
 
 
-def width_of(look: Look, marked: str, size: str = "normal") -> float:
-    """Return the width of marked text."""
-    return sum(look.width(run.text, size, bold=run.bold) for run in runs_of(marked))
+def width_of(look: Appearance, rich: str, size: str = "normal") -> float:
+    """Return the width of rich text."""
+    return sum(look.width(run.text, size, bold=run.bold) for run in runs_of(rich))
 
 
-def draw_marked(
+def draw_rich_text(
     painter: QPainter,
     rect: QRectF,
-    marked: str,
-    look: Look,
+    rich: str,
+    look: Appearance,
     *,
     size: str = "normal",
     ink: QColor | None = None,
@@ -66,13 +66,13 @@ def draw_marked(
     align: Qt.AlignmentFlag = Qt.AlignmentFlag.AlignLeft,
     on: QColor | None = None,
 ) -> float:
-    """Draw marked text on one line, elided at its end where it does not fit.
+    """Draw rich text on one line, elided at its end where it does not fit.
 
     Parameters
     ----------
     painter, rect
         Where; the line is centred in the height.
-    marked
+    rich
         The text.
     look, size
         Theme and type size.
@@ -89,7 +89,7 @@ def draw_marked(
         The width drawn.
     """
     ink, dim = ink or look.theme.ink, dim or look.theme.dim
-    runs = [(run.text, run.bold, look.width(run.text, size, bold=run.bold)) for run in runs_of(marked)]
+    runs = [(run.text, run.bold, look.width(run.text, size, bold=run.bold)) for run in runs_of(rich)]
     width = sum(length for _, _, length in runs)
     left = rect.left()
     if align == Qt.AlignmentFlag.AlignRight:
@@ -118,8 +118,8 @@ def draw_marked(
     return x - left
 
 
-def draw_chip(painter: QPainter, rect: QRectF, letter: str, look: Look) -> None:
+def draw_chip(painter: QPainter, rect: QRectF, letter: str, look: Appearance) -> None:
     """Draw the chip of a bracket or of a picked run: its letter on the colour of the reader's marks."""
     painter.fillRect(rect, look.theme.mark)
     ink = ink_on(look.theme.mark)
-    draw_marked(painter, rect, f"**{letter}**", look, size="small", ink=ink, align=Qt.AlignmentFlag.AlignHCenter)
+    draw_rich_text(painter, rect, f"**{letter}**", look, size="small", ink=ink, align=Qt.AlignmentFlag.AlignHCenter)

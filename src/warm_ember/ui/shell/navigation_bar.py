@@ -1,4 +1,4 @@
-"""The spine: the links from amperes to months, each a way into its page and a live figure."""
+"""The navigation: the links from amperes to months, each a way into its page and a live figure."""
 
 from __future__ import annotations
 
@@ -7,17 +7,17 @@ from PySide6.QtGui import QFocusEvent, QKeyEvent, QPainter, QPaintEvent, QPen, Q
 from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QWidget
 
 from warm_ember.ui.look.label import tip
-from warm_ember.ui.look.marked import draw_marked, plain
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.rich_text import draw_rich_text, plain
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.widgets.link_figure import LinkFigure
 
 _HEIGHT = 56
 
 
-class Link(QAbstractButton):
-    """One link of the spine."""
+class NavigationLink(QAbstractButton):
+    """One link of the navigation."""
 
-    def __init__(self, look: Look, title: str, shortcut: str) -> None:
+    def __init__(self, look: Appearance, title: str, shortcut: str) -> None:
         super().__init__()
         self._look, self.title = look, title
         self._shortcut = shortcut
@@ -67,7 +67,7 @@ class Link(QAbstractButton):
         inner = QRectF(self.rect()).adjusted(px(16), px(4), -px(8), 0)
         ink = theme.faint if self.is_stale else theme.ink if lit else theme.dim
         title = f"**{self.title}**" if lit else self.title
-        draw_marked(
+        draw_rich_text(
             painter,
             QRectF(inner.left(), px(4), inner.width(), px(15)),
             title,
@@ -75,7 +75,7 @@ class Link(QAbstractButton):
             size="small",
             ink=theme.ink,
         )
-        draw_marked(
+        draw_rich_text(
             painter,
             QRectF(inner.left(), px(18), inner.width(), px(20)),
             self.shown.figure,
@@ -86,7 +86,7 @@ class Link(QAbstractButton):
         )
         detail = "recomputing" if self.is_stale else self.shown.detail
         dim = theme.mark if self.is_stale else theme.dim
-        draw_marked(
+        draw_rich_text(
             painter,
             QRectF(inner.left(), px(37), inner.width(), px(15)),
             detail,
@@ -126,7 +126,7 @@ class Link(QAbstractButton):
             painter.drawRect(QRectF(4.5, 4.5, width - 9, height - 11))
 
 
-class Spine(QWidget):
+class NavigationBar(QWidget):
     """The row of links.
 
     Signals
@@ -137,15 +137,15 @@ class Spine(QWidget):
 
     chosen = Signal(str)
 
-    def __init__(self, look: Look, titles: tuple[str, ...]) -> None:
+    def __init__(self, look: Appearance, titles: tuple[str, ...]) -> None:
         super().__init__()
         self._look = look
-        self.links: dict[str, Link] = {}
+        self.links: dict[str, NavigationLink] = {}
         layout = QHBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
         for index, title in enumerate(titles):
-            link = Link(look, title, f"Alt+{index + 1}")
+            link = NavigationLink(look, title, f"Alt+{index + 1}")
             link.clicked.connect(lambda _checked=False, title=title: self.chosen.emit(title))
             self.links[title] = link
             layout.addWidget(link, 1)

@@ -19,7 +19,7 @@ _CLEAR_SHARE = 0.02
 
 
 @dataclass(frozen=True, eq=False)
-class Crossing:
+class Transition:
     """The change from one state to another.
 
     Parameters
@@ -44,7 +44,7 @@ class Crossing:
 
 
 @dataclass(frozen=True, eq=False)
-class Comeback:
+class StateReturn:
     """A state before and after others: whether it comes back as it was left.
 
     Parameters
@@ -89,13 +89,13 @@ class _Stays:
     level_a: Floats
 
 
-def find_crossings(
+def find_transitions(
     current: Series,
     placement: Placement,
     *,
     within_s: float = SETTLES_WITHIN_S,
     should_stop: ShouldStop = never,
-) -> tuple[Crossing, ...]:
+) -> tuple[Transition, ...]:
     """Find what changes of state take, those that take the most first.
 
     Parameters
@@ -128,7 +128,7 @@ def find_crossings(
         here = np.flatnonzero(known & (first == a) & (second == b))
         left, entered = leaving[here], entering[here + 1]
         found.append(
-            Crossing(
+            Transition(
                 placement.names[a],
                 placement.names[b],
                 len(here),
@@ -140,13 +140,13 @@ def find_crossings(
     return tuple(sorted(found, key=lambda crossing: -abs(crossing.total_c)))
 
 
-def find_comebacks(
+def find_returns(
     current: Series,
     placement: Placement,
     *,
     within_s: float = SETTLES_WITHIN_S,
     should_stop: ShouldStop = never,
-) -> tuple[Comeback, ...]:
+) -> tuple[StateReturn, ...]:
     """Compare each state's level before others with its level after them, the largest steps first.
 
     Parameters and errors are those of `find_crossings`. At most three states lie between.
@@ -168,7 +168,7 @@ def find_comebacks(
     for (name, around), levels in pairs.items():
         before, after = np.array(levels).T
         found.append(
-            Comeback(
+            StateReturn(
                 placement.names[name],
                 tuple(placement.names[k] for k in around),
                 len(levels),

@@ -17,7 +17,7 @@ from warm_ember.session.importing import ImportReport, ImportRequest, adopt, imp
 from warm_ember.session.results import RunResults, run_names
 from warm_ember.session.session import Session
 from warm_ember.signal.series import Progress, ShouldStop
-from warm_ember.tuning.findings.registry import Checkup
+from warm_ember.tuning.findings.registry import QualityReport
 from warm_ember.ui.work import Jobs, Work
 
 log = logging.getLogger(__name__)
@@ -33,7 +33,7 @@ class _OtherRuns:
     results: dict[str, RunResults]
 
 
-class Desk(QObject):
+class ProjectController(QObject):
     """The session on the interface's side.
 
     Signals
@@ -46,7 +46,7 @@ class Desk(QObject):
         Results of the current run are there, or gone (None).
     runs_changed
         The averages of all runs are there, and while somebody looks at them all else of them.
-    checkup_changed
+    quality_changed
         What is wrong with the current run's capture is known, or not yet (None).
     recomputing
         Whether results are out of date and being computed.
@@ -60,7 +60,7 @@ class Desk(QObject):
     project_changed = Signal()
     results_changed = Signal(object)
     runs_changed = Signal()
-    checkup_changed = Signal(object)
+    quality_changed = Signal(object)
     recomputing = Signal(int)
     troubled = Signal(str)
     noted = Signal(str)
@@ -74,7 +74,7 @@ class Desk(QObject):
         self.results: RunResults | None = None
         self.all_results: dict[str, RunResults] = {}
         self.averages_a: dict[str, float] = {}
-        self.checkup: Checkup | None = None
+        self.quality: QualityReport | None = None
         self._viewers: set[object] = set()
         self._autosave = QTimer(self)
         self._autosave.setSingleShot(True)
@@ -97,7 +97,7 @@ class Desk(QObject):
         self.session = session
         self.results, self.all_results, self.averages_a = None, {}, {}
         self.results_changed.emit(None)  # nothing may be painted from captures that are closed now
-        self._forget_checkup()
+        self._forget_quality()
         self.session_changed.emit()
         self._on_project_changed()
 
@@ -159,7 +159,7 @@ class Desk(QObject):
             self.session.current = name
             self.results = None
             self.results_changed.emit(None)
-            self._forget_checkup()
+            self._forget_quality()
             self._on_project_changed()
 
     def _on_project_changed(self) -> None:
@@ -203,10 +203,10 @@ class Desk(QObject):
             return
         project, name = session.project, results.run.name
         self.jobs.run(
-            "checkup",
+            "quality",
             f"looking for faults in {name}",
-            lambda should_stop, _progress: session.results.checkup(project, name, should_stop),
-            self._set_checkup,
+            lambda should_stop, _progress: session.results.quality(project, name, should_stop),
+            self._set_quality,
             self._on_failed,
             quiet=True,
         )
@@ -244,15 +244,15 @@ class Desk(QObject):
     @property
     def findings(self) -> tuple[Finding, ...] | None:
         """What is wrong with the current run's capture; None while that is not known."""
-        return self.checkup.findings if self.checkup is not None else None
+        return self.quality.findings if self.quality is not None else None
 
-    def _set_checkup(self, checkup: Checkup | None) -> None:
-        self.checkup = checkup
-        self.checkup_changed.emit(checkup)
+    def _set_quality(self, quality: QualityReport | None) -> None:
+        self.quality = quality
+        self.quality_changed.emit(quality)
 
-    def _forget_checkup(self) -> None:
-        self.jobs.stop("checkup")
-        self._set_checkup(None)
+    def _forget_quality(self) -> None:
+        self.jobs.stop("quality")
+        self._set_quality(None)
 
     def work(self, subject: str, what: str, work: Work, then: Callable[[Any], None]) -> None:
         """Do a piece of work in the background; what goes wrong with it is told by `troubled`."""
@@ -308,7 +308,7 @@ class Desk(QObject):
     def show_new_run(self) -> None:
         """Show the run that was just added to the project."""
         self.results = None
-        self._forget_checkup()
+        self._forget_quality()
         self._on_project_changed()
 
     def close_session(self) -> None:

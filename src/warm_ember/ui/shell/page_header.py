@@ -1,4 +1,4 @@
-"""The sentence under the spine that answers the page's question, and the page's view switches."""
+"""The sentence under the navigation that answers the page's question, and the page's view switches."""
 
 from __future__ import annotations
 
@@ -7,15 +7,15 @@ from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QHBoxLayout, QSizePolicy, QWidget
 
 from warm_ember.ui.look.label import tip
-from warm_ember.ui.look.marked import draw_marked, plain, width_of
-from warm_ember.ui.look.theme import Look
+from warm_ember.ui.look.rich_text import draw_rich_text, plain, width_of
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.widgets.switches import HEIGHT, Switches
 
 
-class Headline(QWidget):
+class PageHeader(QWidget):
     """The sentence and the switches of the open page."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
@@ -34,7 +34,7 @@ class Headline(QWidget):
         self.update()
 
     def show_sentence(self, sentence: str, warning: str = "") -> None:
-        """Show a marked sentence, and a warning after it."""
+        """Show a sentence of rich text, and a warning after it."""
         self.sentence, self.warning = sentence, warning
         self.setToolTip(tip(plain(f"{sentence} {warning}".strip())))
         self.setAccessibleName(plain(sentence))
@@ -51,12 +51,12 @@ class Headline(QWidget):
         if self.warning:  # it has to be read: where there is no room for both the sentence is cut short
             wanted = width_of(self._look, self.warning, "small") + px(34)
             box.setWidth(max(box.width() - wanted, 0.4 * box.width()))
-        width = draw_marked(painter, box, self.sentence, self._look, dim=theme.ink)
+        width = draw_rich_text(painter, box, self.sentence, self._look, dim=theme.ink)
         if self.warning:
             left = box.left() + width + px(10)
             painter.fillRect(QRectF(left, px(8), px(4), self.height() - px(16)), theme.warning)
             rest = QRectF(left + px(10), 0, right - left - px(10), self.height())
-            draw_marked(
+            draw_rich_text(
                 painter,
                 rest,
                 self.warning,

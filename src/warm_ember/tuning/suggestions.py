@@ -9,7 +9,7 @@ from warm_ember.model.bench import Attached
 from warm_ember.model.finding import Finding
 from warm_ember.model.load import Load
 from warm_ember.model.parts import Part, PartMode, Power
-from warm_ember.model.plan import Change, CurrentBy, PartTo
+from warm_ember.model.plan import CurrentBy, PartTo, PlannedChange
 from warm_ember.tuning.leaks import leak_words, possible_leaks
 from warm_ember.tuning.matrix import Column, Matrix, lead_words
 from warm_ember.tuning.prediction import Start, predict
@@ -19,7 +19,7 @@ _WORTH, _SETTLES = 5e-3, 0.2
 
 
 @dataclass(frozen=True)
-class Offer:
+class SuggestedChange:
     """A change that could be taken into the plan.
 
     Parameters
@@ -38,7 +38,7 @@ class Offer:
         What that would add to the life, s; 0 where nobody worked it out.
     """
 
-    change: Change
+    change: PlannedChange
     words: str
     saved_a: float
     from_s: float | None = None
@@ -47,15 +47,15 @@ class Offer:
     gain_s: float = 0.0
 
 
-def offers(
+def suggest_changes(
     start: Start,
     findings: Iterable[Finding],
     matrix: Matrix,
-    planned: tuple[Change, ...],
-    ahead: tuple[Change, ...],
+    planned: tuple[PlannedChange, ...],
+    ahead: tuple[PlannedChange, ...],
     attached: tuple[Attached, ...] = (),
     supply_v: float | None = None,
-) -> tuple[Offer, ...]:
+) -> tuple[SuggestedChange, ...]:
     """Offer changes, the one that saves most first.
 
     Parameters
@@ -72,7 +72,9 @@ def offers(
     """
     run = start.ledger.capture
     found = [
-        Offer(Change(one.remedy, one.effects, run, one.kind.value), one.text, 0.0, one.from_s, one.to_s)
+        SuggestedChange(
+            PlannedChange(one.remedy, one.effects, run, one.kind.value), one.text, 0.0, one.from_s, one.to_s
+        )
         for one in findings
         if one.remedy and one.effects
     ]
@@ -93,7 +95,7 @@ def offers(
     return tuple(sorted(worth, key=lambda one: -one.saved_a))
 
 
-def _is_answered(change: Change, planned: list[Change], names: set[str]) -> bool:
+def _is_answered(change: PlannedChange, planned: list[PlannedChange], names: set[str]) -> bool:
     """Answer whether changes that were planned on the same run are about the same thing.
 
     Parameters
@@ -121,13 +123,15 @@ def _is_answered(change: Change, planned: list[Change], names: set[str]) -> bool
     return False
 
 
-def _about(change: Change) -> frozenset[str]:
+def _about(change: PlannedChange) -> frozenset[str]:
     """Return the states, parts and activities that a change acts on."""
     names = ("state", "part", "activity")
     return frozenset(name for effect in change.effects for key in names if (name := getattr(effect, key, "")))
 
 
-def _lead(column: Column, start: Start, attached: tuple[Attached, ...], supply_v: float | None, run: str) -> Offer:
+def _lead(
+    column: Column, start: Start, attached: tuple[Attached, ...], supply_v: float | None, run: str
+) -> SuggestedChange:
     """Offer to end what has no owner in a state."""
     left_a = column.unexplained_a or 0.0
     leaks = possible_leaks(left_a, supply_v, start.parts, start.on.get(column.state, ()), attached)
@@ -135,11 +139,11 @@ def _lead(column: Column, start: Start, attached: tuple[Attached, ...], supply_v
         f"End in {column.state}: {leaks[0].what}" if leaks else f"Find the owner of what {column.state} draws too much"
     )
     fits = f" It fits {leak_words(leaks, left_a)}." if leaks else ""
-    change = Change(name, (CurrentBy(-left_a, column.state),), run, MATRIX)
-    return Offer(change, f"{lead_words(column)}{fits}", 0.0)
+    change = PlannedChange(name, (CurrentBy(-left_a, column.state),), run, MATRIX)
+    return SuggestedChange(change, f"{lead_words(column)}{fits}", 0.0)
 
 
-def _idle_parts(start: Start, matrix: Matrix, run: str) -> list[Offer]:
+def _idle_parts(start: Start, matrix: Matrix, run: str) -> list[SuggestedChange]:
     """Offer to turn parts off that could be: in a lower mode than the one that they idle in."""
     found = []
     for part in start.parts:
@@ -158,7 +162,7 @@ def _idle_parts(start: Start, matrix: Matrix, run: str) -> list[Offer]:
             ]
             if not states:
                 continue
-            change = Change(
+            change = PlannedChange(
                 f"Turn {part.name} from {mode_name} to {lower.name}",
                 tuple(PartTo(part.name, lower.name, state, mode_name) for state in states),
                 run,
@@ -167,7 +171,7 @@ def _idle_parts(start: Start, matrix: Matrix, run: str) -> list[Offer]:
                 accuracy=lower.accuracy,
             )
             words = f"{part.name} idles in {mode_name} in {', '.join(states)}, and knows {lower.name}, which takes less"
-            found.append(Offer(change, words, 0.0))
+            found.append(SuggestedChange(change, words, 0.0))
     return found
 
 
