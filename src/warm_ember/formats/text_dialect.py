@@ -430,7 +430,7 @@ def _find_header(path: Path, before: list[str], table: _Table) -> tuple[list[str
     if units is not None:
         cells = [f"{name} ({unit.strip('()[] ')})" if unit else name for name, unit in zip(cells, units, strict=True)]
     if len(rows) > 1:
-        notes.append(f"{len(rows) - 1} lines before the header left out")
+        notes.append(f"{len(rows) - 1} line{'s' if len(rows) > 2 else ''} before the header left out")
     return cells, notes
 
 

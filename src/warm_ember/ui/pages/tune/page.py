@@ -483,7 +483,8 @@ class TunePage(Page):
                 gap_a = found.mean_a - found.budget_a
                 much = quantity_text(abs(gap_a), "A").rich
                 target = f", {much} {'above' if gap_a > 0 else 'below'} the target"
-            more = f" {len(found.suggestions)} changes are offered." if found.suggestions else ""
+            offered = len(found.suggestions)
+            more = f" {'One change is' if offered == 1 else f'{offered} changes are'} offered." if offered else ""
             return f"{self.results.run.name} takes {now}{target}, and no change is planned.{more}"
         changes = "One change takes" if count == 1 else f"**{count}** changes take"
         words = f"{changes} {now} to {then}: {signed(found.life.bound, months_text(found.life.life_s).rich)}"
