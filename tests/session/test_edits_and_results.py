@@ -46,6 +46,7 @@ from warm_ember.session.session import Session
 from warm_ember.session.state_results import StateResults
 from warm_ember.session.tuning_results import TuningResults
 from warm_ember.session.wake_results import WakeResults
+from warm_ember.signal.levels import MOST_LEVELS
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.tuning.findings.registry import QualityReport
 
@@ -203,6 +204,7 @@ def all_results(results: Results, project: Project, name: str) -> dict[str, Call
         "fold": lambda: results.fold(project, name, results.fold_plan(project, name)),
         "groups": lambda: states.grouped(project, name),
         "sub-rows": lambda: states.sub_rows(project, name, "Sense", SplitBy.ENTRY),
+        "levels": lambda: states.level_stays(project, name, MOST_LEVELS),
         "crossings": lambda: states.transitions(project, name),
         "belief": lambda: states.agreement(project, name, Marker()),
         "residuals": lambda: states.residuals(project, name),

@@ -11,6 +11,7 @@ import numpy as np
 from warm_ember.battery.average import drawn, scaled, seasons_of
 from warm_ember.battery.cells import REFERENCE_C, cell_of, check_battery
 from warm_ember.battery.discharge import POINTS, Discharge, Limit, discharge, limit_of
+from warm_ember.battery.life_density import LifeDensity, density_of
 from warm_ember.battery.spreads import Spreads, spreads_of
 from warm_ember.battery.supply import check_supply
 from warm_ember.battery.year import check_climate, year_of
@@ -45,6 +46,8 @@ class LifeEstimate:
         From the uncertainty of the inputs: one in ten lives is shorter than the first.
     draws_s
         The lives behind them, rising, shape ``(draws,)``.
+    density
+        How likely each life is, by them.
     limit
         What ends the life.
     used_c, lost_c
@@ -70,6 +73,7 @@ class LifeEstimate:
     p50_s: float
     p90_s: float
     draws_s: Floats
+    density: LifeDensity
     limit: Limit
     used_c: float
     lost_c: float
@@ -189,6 +193,7 @@ def _estimate(
         p50_s=p50_s,
         p90_s=p90_s,
         draws_s=draws_s,
+        density=density_of(draws_s),
         limit=limit_of(int(single.limit[0])),
         used_c=float(single.used_c[0]),
         lost_c=float(single.lost_c[0]),

@@ -23,6 +23,8 @@ from warm_ember.model.program import ProgramTrace
 from warm_ember.model.project import Project
 from warm_ember.session.graph import remembered
 from warm_ember.session.results import Results
+from warm_ember.signal.level_stays import LevelStays, level_stays
+from warm_ember.signal.levels import MOST_LEVELS, find_levels
 from warm_ember.signal.series import ShouldStop, never
 
 
@@ -64,6 +66,18 @@ class StateResults:
         limits = self._results.limits(project, name, should_stop)
         ledger = make_ledger(capture, placement, supply_v=project.supply_v, limits=limits, should_stop=should_stop)
         return tuple(row for row in ledger.rows if row.name in parts)
+
+    @remembered
+    def level_stays(
+        self, project: Project, name: str, most: int, centres_a: tuple[float, ...] = (), should_stop: ShouldStop = never
+    ) -> LevelStays:
+        """Measure the levels of one capture, at most so many, or those about centres that are known."""
+        current = self.graph.capture(project, name).current
+        if centres_a or most != MOST_LEVELS:
+            levels = find_levels(current, most=most, centres_a=centres_a, should_stop=should_stop)
+        else:
+            levels = self._results.levels(project, name, should_stop)
+        return level_stays(current, levels, should_stop=should_stop)
 
     @remembered
     def transitions(self, project: Project, name: str, should_stop: ShouldStop = never) -> Transitions:

@@ -9,7 +9,6 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPainterPath, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 
-from warm_ember.battery.life import LifeEstimate
 from warm_ember.battery.sensitivity import SensitivityStep
 from warm_ember.model.arrays import Floats
 from warm_ember.model.figure import signed
@@ -188,7 +187,7 @@ class MonthsView(QWidget):
         painter.save()
         painter.setClipRect(box)
         shown = [(self.results, False)] + ([(self.other, True)] if self.other is not None else [])
-        curves = [(results, ghost, *self._density(results.life)) for results, ghost in shown]
+        curves = [(results, ghost, results.life.density.life_s, results.life.density.per_s) for results, ghost in shown]
         tallest = max(density.max(initial=0.0) for *_, density in curves) or 1.0
         for results, ghost, times, density in reversed(curves):
             if not len(times):
@@ -272,17 +271,6 @@ class MonthsView(QWidget):
             align=Qt.AlignmentFlag.AlignHCenter,
             on=theme.sunken,
         )
-
-    def _density(self, life: LifeEstimate) -> tuple[np.ndarray, np.ndarray]:
-        """Return a smooth density of the lives: a histogram whose bins are joined by a narrow kernel."""
-        draws = life.draws_s
-        if not np.isfinite(draws).all() or draws[-1] <= draws[0]:
-            return np.empty(0), np.empty(0)
-        spread = float(draws.std())
-        times = np.linspace(draws[0] - spread, draws[-1] + spread, 120)
-        counts, _ = np.histogram(draws, bins=np.append(times, 2 * times[-1] - times[-2]))
-        kernel = np.exp(-0.5 * (np.arange(-12, 13) / 4.0) ** 2)
-        return times, np.convolve(counts / len(draws), kernel / kernel.sum(), mode="same") / (times[1] - times[0])
 
     def _step_rows(self, box: QRectF, steps: tuple[SensitivityStep, ...]) -> list[tuple[SensitivityStep, QRectF]]:
         """Return the rows of the steps, below the line that says what they are."""

@@ -7,6 +7,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
+from warm_ember.attribution.dwells import DwellSpread, dwell_spread
 from warm_ember.attribution.ledger import LedgerRow
 from warm_ember.attribution.relabelling import SplitBy
 from warm_ember.session.results import RunResults
@@ -18,7 +19,6 @@ from warm_ember.ui.widgets.switches import Switch, Switches
 from warm_ember.units import duration_text, percent_text, quantity_text
 
 _HEADER = ("part", "entries", "mean dwell", "mean current", "peak", "charge", "of the state")
-_BINS = 48
 _HEIGHT = 132
 _RIGHT = Qt.AlignmentFlag.AlignRight
 _CENTER = Qt.AlignmentFlag.AlignHCenter
@@ -31,52 +31,43 @@ class _DwellPlot(QWidget):
     def __init__(self, look: Appearance) -> None:
         super().__init__()
         self._look = look
-        self._dwell_s = np.empty(0)
-        self._ends = (0.0, 1.0)
-        self._counts, self._edges = np.zeros(_BINS, dtype=np.int64), np.linspace(0, 1, _BINS + 1)
-        self._quantiles = [0.0] * 5
+        self._spread: DwellSpread | None = None
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setAccessibleName("How long entries last")
         look.changed.connect(self.update)
 
-    def show_dwells(self, dwell_s: np.ndarray) -> None:
-        dwell_s = dwell_s[dwell_s > 0]
-        self._dwell_s = dwell_s
-        if len(dwell_s):
-            self._ends = np.log10(float(dwell_s.min()) * 0.8), np.log10(float(dwell_s.max()) * 1.25)
-            self._counts, self._edges = np.histogram(np.log10(dwell_s), bins=_BINS, range=self._ends)
-            self._quantiles = [float(value) for value in np.quantile(dwell_s, (0.0, 0.1, 0.5, 0.9, 1.0))]
+    def show_dwells(self, spread: DwellSpread) -> None:
+        self._spread = spread if spread.entries else None
         self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
-        if len(self._dwell_s):
-            self._paint(painter)
+        if self._spread is not None:
+            self._paint(painter, self._spread)
         painter.end()
 
-    def _paint(self, painter: QPainter) -> None:
+    def _paint(self, painter: QPainter, spread: DwellSpread) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
-        shortest, low, middle, high, longest = self._quantiles
-        words = f"entries last {duration_text(middle).rich}"
-        if len(self._dwell_s) > 1:
-            words += f", 80 % of them {duration_text(low).rich} to {duration_text(high).rich}"
+        words = f"entries last {duration_text(spread.middle_s).rich}"
+        if spread.entries > 1:
+            words += f", 80 % of them {duration_text(spread.low_s).rich} to {duration_text(spread.high_s).rich}"
         draw_rich_text(painter, QRectF(0, 0, self.width(), px(20)), words, look, size="small")
         plot = QRectF(0, px(24), self.width(), self.height() - px(44))
         painter.fillRect(plot, theme.sunken)
-        begin, end = self._ends
+        begin, end = spread.edges[0], spread.edges[-1]
         scale = plot.width() / (end - begin)
-        for count, left, right in zip(self._counts.tolist(), self._edges[:-1], self._edges[1:], strict=True):
-            height = 0.92 * plot.height() * count / int(self._counts.max())
+        for count, left, right in zip(spread.counts.tolist(), spread.edges[:-1], spread.edges[1:], strict=True):
+            height = 0.92 * plot.height() * count / int(spread.counts.max())
             width = max((right - left) * scale - 1, 1.0)
             box = QRectF(plot.left() + (left - begin) * scale, plot.bottom() - height, width, height)
             painter.fillRect(box, theme.dim)
         painter.setPen(QPen(theme.mark, 1, Qt.PenStyle.DashLine))
-        x = plot.left() + (np.log10(middle) - begin) * scale
+        x = plot.left() + (np.log10(spread.middle_s) - begin) * scale
         painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
         foot = QRectF(plot.left(), plot.bottom() + px(2), plot.width(), px(16))
-        draw_rich_text(painter, foot, str(duration_text(shortest)), look, size="small")
-        draw_rich_text(painter, foot, str(duration_text(longest)), look, size="small", align=_RIGHT)
-        draw_rich_text(painter, foot, f"most in one bar: {self._counts.max()}", look, size="small", align=_CENTER)
+        draw_rich_text(painter, foot, str(duration_text(spread.shortest_s)), look, size="small")
+        draw_rich_text(painter, foot, str(duration_text(spread.longest_s)), look, size="small", align=_RIGHT)
+        draw_rich_text(painter, foot, f"most in one bar: {spread.counts.max()}", look, size="small", align=_CENTER)
 
 
 class EntriesPanel(QWidget):
@@ -114,7 +105,7 @@ class EntriesPanel(QWidget):
     def show_state(self, results: RunResults, state: str) -> None:
         """Show the entries of a state."""
         row = next((row for row in results.ledger.all_rows if row.name == state), None)
-        self.dwells.show_dwells(row.entry_dwell_s if row is not None else np.empty(0))
+        self.dwells.show_dwells(dwell_spread(row.entry_dwell_s if row is not None else np.empty(0)))
         if results.ledger.row(state) is None:
             self._asked, self.rows = None, ()
             self.table.show_rows([])
@@ -150,7 +141,7 @@ class EntriesPanel(QWidget):
         self._controller.jobs.stop("sub-rows")
         members = {state for state, name in self._controller.project.group_of.items() if name == group}
         rows = tuple(row for row in results.ledger.rows if row.name in members or row.name == group)
-        self.dwells.show_dwells(np.concatenate([np.empty(0), *(row.entry_dwell_s for row in rows)]))
+        self.dwells.show_dwells(dwell_spread(np.concatenate([np.empty(0), *(row.entry_dwell_s for row in rows)])))
         self.switches.show_switches(())
         self._on_rows(group, rows)
 

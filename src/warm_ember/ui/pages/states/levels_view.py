@@ -2,18 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import msgspec
 import numpy as np
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSpinBox, QVBoxLayout
 
 from warm_ember.model.rules import LevelsRule
 from warm_ember.session import edits
-from warm_ember.session.session import Session
-from warm_ember.signal.intervals import interval_sums
-from warm_ember.signal.levels import MOST_LEVELS, Levels, find_levels
-from warm_ember.signal.series import ShouldStop
+from warm_ember.signal.level_stays import LevelStays
+from warm_ember.signal.levels import MOST_LEVELS
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.states.part import StatesPart
 from warm_ember.ui.project_controller import ProjectController
@@ -26,41 +22,6 @@ _STATE = len(_HEADER) - 1
 _KEEP, _FIND = "Keep for every run", "Find in each run"
 
 
-@dataclass(frozen=True, eq=False)
-class LevelRows:
-    """The levels with what lies at each."""
-
-    rule: LevelsRule
-    levels: Levels
-    stays: np.ndarray
-    usual_s: np.ndarray
-    time_s: np.ndarray
-    charge_c: np.ndarray
-
-
-def level_rows(session: Session, rule: LevelsRule, name: str, should_stop: ShouldStop) -> LevelRows:
-    """Measure the levels that a rule places by, or would."""
-    capture = session.capture(name)
-    if rule.centres_a or rule.most != MOST_LEVELS:
-        levels = find_levels(capture.current, most=rule.most, centres_a=rule.centres_a, should_stop=should_stop)
-    else:
-        levels = session.results.levels(session.project, name, should_stop)
-    sums = interval_sums(capture.current, levels.edges, should_stop=should_stop)
-    lengths_s = np.diff(levels.edges) * capture.current.interval_s
-    count = len(levels.centres_a)
-    here = levels.level >= 0
-    of = levels.level[here]
-    usual = [float(np.median(lengths_s[levels.level == k])) if (of == k).any() else 0.0 for k in range(count)]
-    return LevelRows(
-        rule,
-        levels,
-        np.bincount(of, minlength=count),
-        np.array(usual),
-        np.bincount(of, lengths_s[here], count),
-        np.bincount(of, sums.total[here], count) * capture.current.interval_s,
-    )
-
-
 class LevelsView(StatesPart):
     """A row for each level, named in place; several may be one state."""
 
@@ -68,7 +29,8 @@ class LevelsView(StatesPart):
 
     def __init__(self, controller: ProjectController, look: Appearance) -> None:
         super().__init__(controller, look)
-        self.found: LevelRows | None = None
+        self.found: LevelStays | None = None
+        self._shown_rule = LevelsRule()
         self.table = FigureTable(look, _HEADER, editable=_STATE, sortable=False, words=(0, _STATE))
         self.table.share_width(9, 9, 18, 7, 10, 10, 11, 18)
         self.table.setAccessibleName("Levels of the current")
@@ -115,21 +77,26 @@ class LevelsView(StatesPart):
     def ask(self) -> None:
         results = self.results
         assert results is not None
-        rule, name = self.rule, results.run.name
-        self.work(lambda session, should_stop: level_rows(session, rule, name, should_stop), self._on_found)
+        project, rule, name = self.controller.project, self.rule, results.run.name
+        self.work(
+            lambda session, should_stop: session.states.level_stays(
+                project, name, rule.most, tuple(rule.centres_a), should_stop
+            ),
+            lambda found: self._on_found(rule, found),
+        )
 
     def show_nothing(self) -> None:
         self.found = None
         self.table.show_rows([])
 
-    def _on_found(self, found: LevelRows) -> None:
-        self.found = found
+    def _on_found(self, rule: LevelsRule, found: LevelStays) -> None:
+        self.found, self._shown_rule = found, rule
         time_s, charge_c = max(float(found.time_s.sum()), 1e-30), float(found.charge_c.sum())
         rows: list[list[tuple[str, float | str]]] = []
         for k, centre in enumerate(found.levels.centres_a.tolist()):
             low, high = found.levels.spreads_a[k].tolist()
             spread = f"{quantity_text(low, 'A')} to {quantity_text(high, 'A')}" if low == low else "not in this run"
-            state = found.rule.names.get(found.levels.name_of(k), found.levels.name_of(k))
+            state = rule.names.get(found.levels.name_of(k), found.levels.name_of(k))
             share = float(found.charge_c[k]) / charge_c if charge_c else 0.0
             rows.append(
                 [
@@ -145,9 +112,9 @@ class LevelsView(StatesPart):
             )
         self.table.show_rows(rows)
         if not self.most.hasFocus():
-            self.most.setValue(found.rule.most)
-        self.absorb.set_value(found.rule.absorb_s)
-        self.learn.setText(_FIND if found.rule.centres_a else _KEEP)
+            self.most.setValue(rule.most)
+        self.absorb.set_value(rule.absorb_s)
+        self.learn.setText(_FIND if rule.centres_a else _KEEP)
         self.use.setVisible(self._placing is None)
         self.changed.emit()
 
@@ -172,10 +139,10 @@ class LevelsView(StatesPart):
     def _on_learn(self) -> None:
         if self.found is None:
             return
-        if self.found.rule.centres_a:
+        if self._shown_rule.centres_a:
             self._change(centres_a=())
             return
-        levels, names = self.found.levels, self.found.rule.names
+        levels, names = self.found.levels, self._shown_rule.names
         # What is learned is numbered by its centres.
         own = {f"level {k + 1}": levels.name_of(k) for k in range(len(levels.centres_a))}
         named = {new: names.get(old, old) for new, old in own.items() if names.get(old, old) != new}
@@ -200,7 +167,7 @@ class LevelsView(StatesPart):
         at = quantity_text(float(self.found.levels.centres_a[top]), "A").rich
         charge = float(self.found.charge_c.sum())
         share = percent_text(float(self.found.charge_c[top]) / charge if charge else 0.0).rich
-        kept = "kept" if self.found.rule.centres_a else "found"
+        kept = "kept" if self._shown_rule.centres_a else "found"
         return f"**{count}** level{'s' if count > 1 else ''} {kept}; {share} of the charge is taken at {at}."
 
     def text(self) -> str:
