@@ -11,7 +11,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from pyarrow import feather, parquet
 
-from warm_ember.errors import BadFileError
+from warm_ember.errors import BadArgumentError, BadFileError
 from warm_ember.formats.event_log import read_events
 from warm_ember.formats.registry import open_source
 from warm_ember.formats.source import ImportOptions
@@ -346,3 +346,21 @@ def test_an_exponent_that_is_none_ends_in_one_line(tmp_path, command) -> None:
     code, _, err = command("import", tmp_path / "p", tmp_path / "a.csv")
     assert "a bug" not in err
     assert code in (0, 2)
+
+
+@pytest.mark.parametrize(("dates", "other"), [("day-first", "04/03/2026"), ("month-first", "03/04/2026")])
+def test_dates_that_do_not_tell_are_asked_for(tmp_path: Path, dates: str, other: str) -> None:
+    rows = [f"03/03/2026 23:59:{second:02d},1.0" for second in range(50, 60)]
+    rows += [f"{other} 00:00:{second:02d},1.0" for second in range(10)]
+    path = tmp_path / "night.csv"
+    path.write_text("\n".join(["time,current (mA)", *rows]))
+    with pytest.raises(BadFileError, match=r"month or the day.*--dates day-first or month-first"):
+        open_source(path, ImportOptions())
+    source = open_source(path, ImportOptions(dates=dates))
+    assert sum(len(piece.current) for piece in source.pieces(never, ignore_progress)) == 20
+    assert (source.interval_s, source.start_utc) == (pytest.approx(1.0), "2026-03-03T23:59:50+00:00")
+
+
+def test_an_order_of_dates_that_is_none_is_refused() -> None:
+    with pytest.raises(BadArgumentError, match="--dates must be one of day-first, month-first, found 'year'"):
+        ImportOptions(dates="year")

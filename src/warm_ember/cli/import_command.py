@@ -46,6 +46,9 @@ def import_(
     scale: Annotated[float | None, typer.Option(metavar="A_PER_COUNT", help="Of raw binary.")] = None,
     delimiter: Annotated[str | None, typer.Option(metavar="SIGN", help="Between columns; 'tab' for a tab.")] = None,
     decimal: Annotated[str | None, typer.Option(metavar="point|comma", help="Decimal sign.")] = None,
+    dates: Annotated[
+        str | None, typer.Option(metavar="day-first|month-first", help="Where dates do not tell by themselves.")
+    ] = None,
     reading: Annotated[str | None, typer.Option(metavar="NAME", help="Read it as this reading says.")] = None,
     lines: Annotated[Path | None, typer.Option(metavar="FILE.vcd", help="Digital lines.")] = None,
     line: Annotated[list[str] | None, typer.Option("--line", metavar="NAME", help="Only this one.")] = None,
@@ -72,6 +75,7 @@ def import_(
         scale_a=scale,
         delimiter=_sign(delimiter, _DELIMITERS, "--delimiter"),
         decimal=_sign(decimal, _DECIMALS, "--decimal"),
+        dates=dates,
     )
     if reading is not None:
         options = load(reading).applied_to(options)

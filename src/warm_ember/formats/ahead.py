@@ -16,7 +16,7 @@ def prefetch(pieces: Iterator[T]) -> Iterator[T]:
 
     Examples
     --------
-    >>> list(one_ahead(iter("abc")))
+    >>> list(prefetch(iter("abc")))
     ['a', 'b', 'c']
     """
     with ThreadPoolExecutor(1, thread_name_prefix="one-ahead") as pool:

@@ -97,7 +97,7 @@ class ClockForm:
         return DAY_S if self.name == "clock" else float("inf")
 
 
-def form_of(cells: Sequence[str], *, dates: bool = False) -> ClockForm:
+def form_of(cells: Sequence[str], *, dates: bool = False, month_first: bool | None = None) -> ClockForm:
     """Find out how the times of a column are written.
 
     Parameters
@@ -106,6 +106,8 @@ def form_of(cells: Sequence[str], *, dates: bool = False) -> ClockForm:
         Some of them, from the beginning and the end.
     dates
         Whether they are dates without a time.
+    month_first
+        Which stands first where nothing tells, if that is known.
 
     Raises
     ------
@@ -122,6 +124,8 @@ def form_of(cells: Sequence[str], *, dates: bool = False) -> ClockForm:
         return ClockForm(name)
     if any(second > 12 for _, second in pairs):
         return ClockForm(name, month_first=True)
+    if month_first is not None:
+        return ClockForm(name, month_first=month_first)
     if len(set(pairs)) > 1 and any(first != second for first, second in pairs):
         raise BadArgumentError(f"nothing tells whether the month or the day stands first in dates such as {cells[0]!r}")
     same = pairs[0][0] == pairs[0][1] if pairs else False

@@ -22,6 +22,9 @@ CURRENT_UNITS_A = {
 }  # fmt: skip
 
 
+DATE_ORDERS = ("day-first", "month-first")
+
+
 @dataclass(frozen=True)
 class ImportOptions:
     """What the user may say about a file; what is left None is found out and reported.
@@ -41,6 +44,8 @@ class ImportOptions:
         For raw binary: ``f32``, ``f64`` or ``i16``, and amperes per count.
     delimiter, decimal
         Of a delimited text.
+    dates
+        ``day-first`` or ``month-first`` where dates do not tell.
     gaps_hold
         In gaps of the times the last value holds instead of being missing.
     """
@@ -57,6 +62,7 @@ class ImportOptions:
     scale_a: float | None = None
     delimiter: str | None = None
     decimal: str | None = None
+    dates: str | None = None
     gaps_hold: bool = False
 
     def __post_init__(self) -> None:
@@ -67,8 +73,15 @@ class ImportOptions:
                 raise BadArgumentError(f"{name} must be above 0, found {value}")
         if not (self.gain != 0 and abs(self.gain) < float("inf")):
             raise BadArgumentError(f"--gain must be a number other than 0, found {self.gain}")
+        if self.dates is not None and self.dates not in DATE_ORDERS:
+            raise BadArgumentError(f"--dates must be one of {', '.join(DATE_ORDERS)}, found {self.dates!r}")
         if self.unit is not None and self.unit not in CURRENT_UNITS_A:
             raise BadArgumentError(f"--unit must be one of A, mA, uA, nA, found {self.unit!r}")
+
+    @property
+    def month_first(self) -> bool | None:
+        """Whether dates that do not tell have the month first; None where that is not known."""
+        return None if self.dates is None else self.dates == "month-first"
 
 
 @dataclass(frozen=True)

@@ -54,7 +54,9 @@ class TextSource(ColumnReader):
     """
 
     def __init__(self, path: Path, options: ImportOptions) -> None:
-        self.dialect = dialect = find_dialect(path, delimiter=options.delimiter, decimal=options.decimal)
+        self.dialect = dialect = find_dialect(
+            path, delimiter=options.delimiter, decimal=options.decimal, month_first=options.month_first
+        )
         self._overrange = 0
         header = with_units_of_cells(dialect)
         _check_unnamed(path, dialect, options)

@@ -6,9 +6,10 @@ import csv
 import math
 import re
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
+from functools import partial
 from itertools import pairwise
 from pathlib import Path
 
@@ -165,7 +166,9 @@ def cells_of(line: str, delimiter: str) -> list[str]:
         return [line]
 
 
-def find_dialect(path: Path, *, delimiter: str | None = None, decimal: str | None = None) -> Dialect:
+def find_dialect(
+    path: Path, *, delimiter: str | None = None, decimal: str | None = None, month_first: bool | None = None
+) -> Dialect:
     """Find out how a text file is written from its first and last 64 KiB.
 
     Parameters
@@ -197,7 +200,7 @@ def find_dialect(path: Path, *, delimiter: str | None = None, decimal: str | Non
         table = _find_table(path, lines, " ", decimal)
     first_byte = text.first_byte + sum(len(raw) for raw in raw_lines[: table.first])
     header, header_notes = _find_header(path, lines[: table.first], table)
-    columns = _columns(path, table, decimal)
+    columns = _columns(path, table, decimal, month_first)
     last_byte, dropped = _find_end(path, text, first_byte, table, columns)
     sign = next((one.numerals.decimal for one in columns if one.kind is Kind.NUMBER), ".")
     notes = [f"delimiter {DELIMITER_NAMES[table.delimiter]}, decimal {'point' if sign == '.' else 'comma'}"]
@@ -327,13 +330,14 @@ def _is_cell(cell: str) -> bool:
     return looks_like_number(cell) or is_clock(cell) or is_date(cell)
 
 
-def _columns(path: Path, table: _Table, decimal: str | None) -> tuple[CellKind, ...]:
+def _columns(path: Path, table: _Table, decimal: str | None, month_first: bool | None) -> tuple[CellKind, ...]:
     """Find out what the cells of each column are; numbers are written in one way in all of them where they can be."""
     bare = [_bare([row[k] for row in table.rows]) for k in range(table.width)]
     signs = [(cells, *numerals_of(cells, decimal)) for cells in bare]
     known = Counter(way.decimal for cells, way, is_open in signs if way and not is_open and _tells(way, cells))
     sign = decimal or (known.most_common(1)[0][0] if known else None)
-    return tuple(_cell_kind(path, [row[k] for row in table.rows], k, sign, decimal) for k in range(table.width))
+    form = partial(_form, path, month_first=month_first)
+    return tuple(_cell_kind(path, [row[k] for row in table.rows], k, sign, decimal, form) for k in range(table.width))
 
 
 def _tells(way: Numerals, cells: Sequence[str]) -> bool:
@@ -348,7 +352,14 @@ def _bare(cells: Sequence[str]) -> list[str]:
     ]
 
 
-def _cell_kind(path: Path, cells: list[str], index: int, sign: str | None, decimal: str | None) -> CellKind:
+def _cell_kind(
+    path: Path,
+    cells: list[str],
+    index: int,
+    sign: str | None,
+    decimal: str | None,
+    form: Callable[..., ClockForm],
+) -> CellKind:
     filled = [cell.strip() for cell in cells if cell.strip()]
     if filled and all(unit_of(cell) is not None and cell not in ("NA", "na") for cell in filled):
         return CellKind(Kind.UNIT, example=filled[0])
@@ -358,10 +369,10 @@ def _cell_kind(path: Path, cells: list[str], index: int, sign: str | None, decim
         return CellKind(Kind.EMPTY if all(not cell.strip() for cell in cells) else Kind.NUMBER, Numerals(sign or "."))
     if sum(map(is_clock, some)) > len(some) / 2:
         mine = [cell for cell in some if is_clock(cell)]
-        return CellKind(Kind.CLOCK, example=mine[0], form=_form(path, index, mine))
+        return CellKind(Kind.CLOCK, example=mine[0], form=form(index, mine))
     if sum(map(is_date, some)) > len(some) / 2:
         mine = [cell for cell in some if is_date(cell)]
-        return CellKind(Kind.DATE, example=mine[0], form=_form(path, index, mine, dates=True))
+        return CellKind(Kind.DATE, example=mine[0], form=form(index, mine, dates=True))
     if all(cell.casefold() in TRUTHS for cell in some):
         return CellKind(Kind.TRUTH, example=example)
     units = [split_unit(cell) for cell in some]
@@ -379,11 +390,15 @@ def _cell_kind(path: Path, cells: list[str], index: int, sign: str | None, decim
     return CellKind(Kind.TEXT, example=example)
 
 
-def _form(path: Path, index: int, cells: list[str], *, dates: bool = False) -> ClockForm:
+def _form(
+    path: Path, index: int, cells: list[str], *, dates: bool = False, month_first: bool | None = None
+) -> ClockForm:
     try:
-        return form_of(cells, dates=dates)
+        return form_of(cells, dates=dates, month_first=month_first)
     except BadArgumentError as error:
-        raise BadFileError(path, f"column {index + 1}: {error}", remedy="write dates as year-month-day") from error
+        raise BadFileError(
+            path, f"column {index + 1}: {error}", remedy="say which with --dates day-first or month-first"
+        ) from error
 
 
 def _is_open(way: Numerals, sign: str | None, cells: Sequence[str]) -> bool:

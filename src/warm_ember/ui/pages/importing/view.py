@@ -26,7 +26,7 @@ from PySide6.QtWidgets import (
 
 from warm_ember.errors import BadArgumentError, ColumnError, WarmEmberError
 from warm_ember.formats.reading import keep, named_for, reading_of
-from warm_ember.formats.source import ImportOptions
+from warm_ember.formats.source import DATE_ORDERS, ImportOptions
 from warm_ember.formats.text_dialect import DELIMITER_NAMES
 from warm_ember.session.importing import ImportRequest
 from warm_ember.session.preview import Preview, ShownColumn, preview
@@ -51,6 +51,7 @@ _NUMBER_FIELDS = {
     "ampere per count": "scale_a",
 }  # fmt: skip
 _BESIDE = {"lines": (".vcd",), "stream": (".itm", ".swo"), "program": (".elf", ".axf", ".out")}
+_BY_ITSELF = "found by itself"
 _RAW_ENDINGS = (".bin", ".raw", ".dat", ".f32", ".f64", ".i16")
 
 
@@ -189,7 +190,7 @@ class ImportView(QWidget):
         self.name = QLineEdit()
         self.name.setAccessibleName("Name of the capture")
         self._add_field(grid, "name", self.name)
-        for words in ("current", "unit", "time", "voltage", "delimiter", "decimal", "gaps", "samples are"):
+        for words in ("current", "unit", "time", "voltage", "delimiter", "decimal", "dates", "gaps", "samples are"):
             box = QComboBox()
             box.setAccessibleName(words)
             box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
@@ -285,6 +286,7 @@ class ImportView(QWidget):
             scale_a=numbers["ampere per count"],
             delimiter=self._chosen("delimiter"),
             decimal=self._chosen("decimal"),
+            dates=self._chosen("dates"),
             gaps_hold=self._chosen("gaps") == "hold",
         )
 
@@ -386,7 +388,7 @@ class ImportView(QWidget):
             title = reading.options.get(field)
             if title in titles:
                 self._set_choice(words, str(titles.index(str(title)) + 1))
-        for words, field in (("unit", "unit"), ("delimiter", "delimiter"), ("decimal", "decimal")):
+        for words, field in (("unit", "unit"), ("delimiter", "delimiter"), ("decimal", "decimal"), ("dates", "dates")):
             self._set_choice(words, str(reading.options.get(field, "")))
         self._set_choice("gaps", "hold" if reading.options.get("gaps_hold") else "")
         for words, field in _NUMBER_FIELDS.items():
@@ -416,9 +418,15 @@ class ImportView(QWidget):
         delimited = shown is None or bool(shown.delimiter)
         sign_name = DELIMITER_NAMES.get(shown.delimiter, "") if shown is not None else ""
         names = [_Choice(name, sign) for sign, name in DELIMITER_NAMES.items()]
-        self._fill("delimiter", f"{sign_name} (found)", names, shown=delimited)
-        sign = {".": "point", ",": "comma"}.get(shown.decimal if shown is not None else "", "found")
-        self._fill("decimal", f"{sign} (found)", [_Choice("point", "."), _Choice("comma", ",")], shown=delimited)
+        self._fill("delimiter", f"{sign_name} (found)" if sign_name else _BY_ITSELF, names, shown=delimited)
+        sign = {".": "point", ",": "comma"}.get(shown.decimal if shown is not None else "", "")
+        self._fill(
+            "decimal",
+            f"{sign} (found)" if sign else _BY_ITSELF,
+            [_Choice("point", "."), _Choice("comma", ",")],
+            shown=delimited,
+        )
+        self._fill("dates", "as they tell", [_Choice(one, one) for one in DATE_ORDERS], shown=delimited)
         self._fill("gaps", "are missing", [_Choice("hold the value before", "hold")], shown=bool(titles))
         raw = bool(self.queue) and self.queue[0].file.suffix.lower() in _RAW_ENDINGS
         self._fill("samples are", "by the file's ending", [_Choice(name, name) for name in _FORMATS], shown=raw)
