@@ -6,6 +6,7 @@ import dataclasses
 import errno
 import re
 import threading
+import time
 from pathlib import Path
 
 import msgspec
@@ -352,7 +353,8 @@ def test_marks_and_console_share_one_clock(serve: Serve, tmp_path: Path) -> None
     console = Console(console_address(server))
     settings = msgspec.structs.replace(SETTINGS, duration_s=2.5)
     recorder = quick(server, tmp_path / "a.h5", settings=settings, console=console)
-    marker = threading.Thread(target=lambda: mark_at(recorder, 10_000))
+    marked_s: list[float] = []
+    marker = threading.Thread(target=lambda: marked_s.extend(mark_at(recorder, 10_000)))
     marker.start()
     recorder.run(never)
     marker.join()
@@ -361,11 +363,16 @@ def test_marks_and_console_share_one_clock(serve: Serve, tmp_path: Path) -> None
     with Capture(tmp_path / "a.h5") as kept:
         alignment = place(kept).alignment
         (mark,) = [event for event in kept.events if event.event == "mark"]
-        assert alignment.to_capture(mark.time_s) == pytest.approx(1.0, abs=0.3)
+        # How late the thread came to mark is the machine's affair; when it did is known, but for how late lines are heard.
+        before_s, after_s = (moment_s - recorder.started_s for moment_s in marked_s)
+        assert before_s - 1.0 <= alignment.to_capture(mark.time_s) <= after_s + 1.0
 
 
-def mark_at(recorder: Recorder, samples: int) -> None:
+def mark_at(recorder: Recorder, samples: int) -> tuple[float, float]:
+    """Mark the moment when so many samples are there; return just before and just after it, by the monotonic clock."""
     waiting = threading.Event()
     while recorder.samples < samples:
         waiting.wait(0.005)
+    before_s = time.monotonic()
     recorder.mark("here")
+    return before_s, time.monotonic()
