@@ -363,7 +363,7 @@ def test_marks_and_console_share_one_clock(serve: Serve, tmp_path: Path) -> None
     with Capture(tmp_path / "a.h5") as kept:
         alignment = place(kept).alignment
         (mark,) = [event for event in kept.events if event.event == "mark"]
-        # How late the thread came to mark is the machine's affair; when it did is known, but for how late lines are heard.
+        # How late the thread comes to mark is the machine's affair. When it did is known, but for how late lines come.
         before_s, after_s = (moment_s - recorder.started_s for moment_s in marked_s)
         assert before_s - 1.0 <= alignment.to_capture(mark.time_s) <= after_s + 1.0
 
