@@ -36,7 +36,14 @@ PAIRS = (
     (Kind.WAKE_BURST, Kind.SLEEP_NOT_ENTERED),
     (Kind.FLOOR_ABOVE_EXPECTED, Kind.AWAKE_TAIL),
 )
-OF_MEASURING = (Kind.HUM, Kind.CLIPPED, Kind.BELOW_RESOLUTION, Kind.TRUNCATED)
+OF_MEASURING = (
+    Kind.HUM,
+    Kind.CLIPPED,
+    Kind.BELOW_RESOLUTION,
+    Kind.TRUNCATED,
+    Kind.UNDERSAMPLED,
+    Kind.RANGE_GLITCH,
+)
 RECALL, FALSE_ALARMS = 0.92, 0.02
 _CLOCK_OFF_S = 0.05
 _TRIES, _TRIES_APART = 6, 1_000_000
@@ -75,6 +82,10 @@ def make(seed: int, planted: tuple[Kind, ...]) -> Made:
     if Kind.HUM in planted:
         times_s = np.arange(len(values)) * interval_s
         values += rest_a * random.uniform(0.3, 1.5) * np.sin(2 * np.pi * float(random.choice([50, 60])) * times_s)
+    if Kind.UNDERSAMPLED in planted:
+        _add_short_pulses(values, random)
+    if Kind.RANGE_GLITCH in planted:
+        _let_break_out(made, values, random)
     if Kind.CLIPPED in planted:
         high_a = float(np.quantile(values[values > 0.2 * values.max()], 0.5))
         values = np.minimum(values, high_a * random.uniform(0.75, 0.95))
@@ -84,17 +95,43 @@ def make(seed: int, planted: tuple[Kind, ...]) -> Made:
     return replace(made, recording=replace(recording, current=series, events=events))
 
 
-def _within_wake(made: Made, values: np.ndarray) -> int:
-    """Return a sample in the midst of the heaviest wake, by the log, that is not in the first part."""
+def _add_short_pulses(values: np.ndarray, random: np.random.Generator) -> None:
+    """Add pulses of less than a sample at moments of chance, as an instrument that averages sees them."""
+    apart = random.uniform(0.002, 0.01) * len(values)
+    begins = np.cumsum(random.exponential(apart, 2000))
+    begins = begins[begins < len(values) - 3]
+    lasts, high_a = random.uniform(0.1, 0.8), random.uniform(0.3, 2) * float(values.max())
+    first = begins.astype(int)
+    here = np.minimum(first + 1 - begins, lasts)
+    np.add.at(values, first, here * high_a)
+    np.add.at(values, first + 1, (lasts - here) * high_a)
+
+
+def _let_break_out(made: Made, values: np.ndarray, random: np.random.Generator) -> None:
+    """Let a reading or two of some wakes be far beyond both levels, as where the instrument changes its range."""
+    share, times = random.uniform(0.4, 1.0), random.uniform(1.5, 4.0)
+    for first, last in _wakes(made, len(values)):
+        if random.random() < share and last - first > 4:
+            at = first + int(random.integers(0, 3))
+            values[at : at + int(random.integers(1, 3))] = times * float(values[first:last].max())
+
+
+def _wakes(made: Made, samples: int) -> list[tuple[int, int]]:
+    """Return first and last sample of the wakes that the log tells of whole."""
     recording = made.recording
     alignment = place(recording).alignment or Alignment()
     interval_s = recording.current.interval_s
     told = sorted((alignment.to_capture(e.time_s), e.event) for e in recording.events if e.event in ("wake", "sleep"))
-    wakes = [
+    return [
         (round(from_s / interval_s), round(to_s / interval_s))
         for (from_s, event), (to_s, following) in itertools.pairwise(told)
-        if (event, following) == ("wake", "sleep") and from_s > 0.2 * len(values) * interval_s
+        if (event, following) == ("wake", "sleep") and 0 < from_s < to_s < (samples - 10) * interval_s
     ]
+
+
+def _within_wake(made: Made, values: np.ndarray) -> int:
+    """Return a sample in the midst of the heaviest wake, by the log, that is not in the first part."""
+    wakes = [wake for wake in _wakes(made, len(values)) if wake[0] > 0.2 * len(values)]
     first, last = max(wakes, key=lambda wake: float(values[wake[0] : wake[1]].sum()))
     return int(first + 0.6 * (last - first))
 

@@ -16,7 +16,7 @@ DRAWS_A = (1e-3, 3e-3, 20e-3)
 PERIOD_S, FINE_HZ = 0.01, 20e3
 
 
-def functions(lasts: float, many: int, random: np.random.Generator) -> tuple[bool, float, float]:
+def functions(lasts: float, many: int, random: np.random.Generator) -> tuple[bool | None, float, float]:
     """Hold the charge of a function against what it took; each run lasts some sampling periods."""
     samples = round(many * PERIOD_S * FINE_HZ)
     runs = max(round(many / lasts * 3), 12)
@@ -28,7 +28,7 @@ def functions(lasts: float, many: int, random: np.random.Generator) -> tuple[boo
     return _held(ran, int(random.integers(0, 3)), many, random)
 
 
-def interrupt(many: int, random: np.random.Generator) -> tuple[bool, float, float]:
+def interrupt(many: int, random: np.random.Generator) -> tuple[bool | None, float, float]:
     """Hold the charge of a hot interrupt, in a twentieth of the time for less than a period each, against its own."""
     samples = round(many * PERIOD_S * FINE_HZ)
     ran = np.zeros(samples, dtype=np.int64)
@@ -49,13 +49,13 @@ def in_step(periods: float, many: int, random: np.random.Generator) -> tuple[boo
     return found.is_locked, np.nan, np.nan
 
 
-def _held(ran: np.ndarray, number: int, many: int, random: np.random.Generator) -> tuple[bool, float, float]:
+def _held(ran: np.ndarray, number: int, many: int, random: np.random.Generator) -> tuple[bool | None, float, float]:
     found, current = _sampled(ran, many, random)
     inside = slice(round(found.from_s * FINE_HZ), round(found.to_s * FINE_HZ))
     true_c = float(current[inside][ran[inside] == number].sum()) / FINE_HZ
     row = next((one for one in found.rows if one.name == CODE[number].name), None)
-    if row is None:  # it was never seen: nothing is said of it
-        return True, np.nan, np.nan
+    if row is None or np.unique(ran[inside]).size == 1:
+        return None, np.nan, np.nan  # nothing is said of it, or nothing else ran
     # What the ends cut off of a sample is no error of the functions.
     cut_c = 2 * max(DRAWS_A) / FINE_HZ
     return abs(row.charge_c - true_c) <= row.charge_error_c + cut_c, row.charge_c / max(true_c, 1e-12), np.nan

@@ -17,14 +17,53 @@ from warm_ember.bench.simulated.target import BenchClock, Target
 Serve = Callable[..., BenchServer]
 
 
+class AskedClock(BenchClock):
+    """A bench's time that goes on by a step each time its samples are asked for, and stands still between.
+
+    What a recording is then made of depends on what was asked, not on how busy the machine is.
+    """
+
+    def __init__(self, step_s: float) -> None:
+        super().__init__()
+        self._step_s, self._now_s = step_s, 0.0
+
+    @property
+    def now_s(self) -> float:
+        return self._now_s
+
+    def wait(self, time_s: float) -> None:
+        """Let some time pass."""
+        self._now_s += time_s
+
+    def follow(self, instrument: Instrument) -> None:
+        """Go on with the questions to an instrument."""
+        run = instrument.run
+
+        def asked(message: str) -> bytes | None:
+            if message.upper().startswith("FETC") and "CURR" in message.upper():
+                self.wait(self._step_s)
+            return run(message)
+
+        instrument.run = asked  # type: ignore[method-assign]
+
+
 @pytest.fixture
 def serve() -> Iterator[Serve]:
     """Make benches that are closed at the end."""
     with ExitStack() as benches:
 
-        def make(firmware: str = "r5", *, speed: float = 1.0, fault: Fault | None = None, **target: Any) -> BenchServer:
+        def make(
+            firmware: str = "r5",
+            *,
+            speed: float = 1.0,
+            clock: AskedClock | None = None,
+            fault: Fault | None = None,
+            **target: Any,
+        ) -> BenchServer:
             build = next(one for one in FIRMWARE if one.name == firmware)
-            instrument = Instrument(Target(build, BenchClock(speed), **target))
+            instrument = Instrument(Target(build, clock or BenchClock(speed), **target))
+            if clock is not None:
+                clock.follow(instrument)
             return benches.enter_context(BenchServer(instrument, fault=fault))
 
         yield make

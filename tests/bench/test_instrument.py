@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from bench.benches import Serve, address
+from bench.benches import AskedClock, Serve, address
 from bench.fake_instrument import FakeInstrument
 from warm_ember.bench.description import (
     Commands,
@@ -251,12 +251,14 @@ def test_instruments_are_found_by_their_answer(serve: Serve) -> None:
 
 
 def test_a_serial_line_carries_the_same(serve: Serve) -> None:
-    server = serve(speed=20.0)
-    instrument = open_instrument(f"ASRL{server.open_serial()}::INSTR", timeout_s=3.0)
+    clock = AskedClock(step_s=0.1)
+    server = serve(clock=clock)
+    instrument = open_instrument(f"ASRL{server.open_serial()}::INSTR", timeout_s=8.0)
     assert instrument.identity == IDENTITY
     settings = Settings(voltage_v=3.0, limit_a=1.0, interval_s=1e-3, duration_s=0.8)
     instrument.set_source(settings)
     instrument.switch(on=True)
+    clock.wait(5.0)  # after its start-up
     instrument.set_sweep(settings, 800)
     instrument.start()
     pieces = []

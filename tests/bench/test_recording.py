@@ -14,7 +14,7 @@ import numpy as np
 import pytest
 
 from attribution.made import ArrayLines, Made
-from bench.benches import Serve, address, console_address
+from bench.benches import AskedClock, Serve, address, console_address
 from bench.fake_instrument import FakeInstrument
 from warm_ember.attribution.ledger import make_ledger
 from warm_ember.attribution.placing import place
@@ -53,6 +53,7 @@ from warm_ember.store.recording_file import RecordingFile, interrupted
 SETTINGS = Settings(voltage_v=3.0, limit_a=1.0, interval_s=1e-4, duration_s=2.0)
 PLAIN = (Power(), Take())
 FAULTS = 20
+WAITED = 4  # of faults that show by a long silence alone
 
 
 def request(resource: str, settings: Settings = SETTINGS, **changes: object) -> RecordRequest:
@@ -153,23 +154,23 @@ def test_slow_and_broken_up_answers_lose_nothing(serve: Serve, tmp_path: Path, m
 
 
 @pytest.mark.parametrize(
-    ("mode", "words", "timeout_s"),
+    ("mode", "words", "turns"),
     [
-        (FaultMode.DISCONNECT, "hung up|broke", 8.0),
-        (FaultMode.ERRORS, "a failure inside|does not go with", 0.5),
-        (FaultMode.REBOOT, "hung up|broke|does not go with", 8.0),
-        (FaultMode.GARBAGE, "expected a block", 8.0),
-        (FaultMode.WRONG_LENGTH, "no answer|another length|expected", 0.5),
-        (FaultMode.SILENT, "no answer", 0.5),
+        (FaultMode.DISCONNECT, "hung up|broke", FAULTS),
+        (FaultMode.ERRORS, "a failure inside|does not go with", WAITED),
+        (FaultMode.REBOOT, "hung up|broke|does not go with", FAULTS),
+        (FaultMode.GARBAGE, "expected a block", FAULTS),
+        (FaultMode.WRONG_LENGTH, "no answer|another length|expected", WAITED),
+        (FaultMode.SILENT, "no answer", WAITED),
     ],
 )
 def test_a_fault_keeps_what_came_and_switches_off(
-    serve: Serve, tmp_path: Path, mode: FaultMode, words: str, timeout_s: float
+    serve: Serve, tmp_path: Path, mode: FaultMode, words: str, turns: int
 ) -> None:
-    server = serve(speed=2.0)
-    for turn in range(FAULTS):
+    server = serve(clock=AskedClock(step_s=0.05))
+    for turn in range(turns):
         server.fault = Fault(mode, after=3, delay_s=0.02)
-        recorder = quick(server, tmp_path / f"{turn}.h5", timeout_s=timeout_s)
+        recorder = quick(server, tmp_path / f"{turn}.h5", timeout_s=8.0 if turns == FAULTS else 3.0)
         recorded = recorder.run(never)
         recorder.station.close()
         assert recorded.ending is Ending.FAULT

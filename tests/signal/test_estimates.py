@@ -10,7 +10,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from warm_ember.signal.estimates import NOTHING_KNOWN, Estimate, mean, quotient, ratio, total
+from warm_ember.model.estimate import NOTHING_KNOWN, Estimate, quotient, total
+from warm_ember.signal.estimates import mean, ratio
 
 Drawn = tuple[np.ndarray, np.ndarray]
 Process = Callable[[np.random.Generator, int], Drawn]

@@ -12,10 +12,10 @@ from hypothesis import strategies as st
 
 from warm_ember.errors import BadArgumentError, BadFileError
 from warm_ember.model.capture import CaptureInfo
+from warm_ember.model.estimate import Estimate
 from warm_ember.model.parts import PartIn, PartLibrary, PowerRule
 from warm_ember.session import plan_edits
 from warm_ember.session.session import Session
-from warm_ember.signal.estimates import Estimate
 from warm_ember.store.parts_file import read_parts_file, shipped_parts
 from warm_ember.tuning.claims import CHARGE, LIFE, Outcome, check_claim, read_claim
 from warm_ember.tuning.confounders import confounders

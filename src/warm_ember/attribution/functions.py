@@ -9,10 +9,10 @@ import numpy as np
 
 from warm_ember.attribution.ledger import UNPLACED_NAME
 from warm_ember.model.arrays import Flags, Floats, Indices
+from warm_ember.model.estimate import quantile
 from warm_ember.model.placement import UNPLACED, Placement
 from warm_ember.model.program import ASLEEP, ProgramTrace
 from warm_ember.signal.alignment import fit_clock, same_clock
-from warm_ember.signal.estimates import quantile
 from warm_ember.signal.intervals import integrals
 from warm_ember.signal.levels import Levels
 from warm_ember.signal.series import Series, ShouldStop, chunks, never
@@ -27,6 +27,7 @@ _TELLS_STEP, _SURELY, _CLEARLY = 30, 6.0, 0.02
 _AGREES, _LONG_RUN, _HARDLY, _MOSTLY, _FEW_RUNS = 0.1, 8, 0.1, 0.5, 20
 _TOLERATED_PERIODS = 1.5
 _CLEARLY_MORE = 1.25
+_CAUTION = 0.5
 
 
 @dataclass(frozen=True, slots=True)
@@ -394,13 +395,13 @@ def _tells_of_lasting(owner: Indices, count: int) -> Floats:
     Notes
     -----
     Of runs that end by chance, neighbouring samples correlate by ``r = exp(-x)``, and the sum of the samples misses the
-    integral by ``coth(x / 2) - 2 / x`` of the variance of one sample each, where their differences show ``1 - r``. The
-    lower end of the 90 % interval of `r` counts, so that what does not last is not taken to.
+    integral by ``coth(x / 2) - 2 / x`` of the variance of one sample each, where their differences show ``1 - r``. What
+    counts of `r` is half a standard error less than what is seen, so that what does not last is seldom taken to.
     """
     many = np.maximum(np.bincount(owner, minlength=count), 1)
     stays = np.bincount(owner[:-1][owner[1:] == owner[:-1]], minlength=count) / many
     share = np.minimum(many / len(owner), 0.999)
-    alike = (stays - share) / (1 - share) - quantile(_ONE_SIDE, math.inf) / math.sqrt(len(owner))
+    alike = (stays - share) / (1 - share) - _CAUTION / math.sqrt(len(owner))
     alike = np.clip(alike, 0.0, 0.999)
     lasts = -np.log(np.maximum(alike, 1e-300))
     return np.where(alike > 0, (1 / np.tanh(lasts / 2) - 2 / lasts) / (1 - alike), 1.0)

@@ -14,10 +14,11 @@ from warm_ember.attribution.limits import NO_LIMITS, Limits
 from warm_ember.attribution.recording import Recording
 from warm_ember.attribution.sequence import Sequence, added_by, mean_of_sequence
 from warm_ember.model.arrays import Flags, Floats, Indices
+from warm_ember.model.estimate import NOTHING_KNOWN, Estimate
 from warm_ember.model.figure import Bound, Figure, Grade
 from warm_ember.model.placement import UNPLACED, Placement
 from warm_ember.model.project import ExpectedValue
-from warm_ember.signal.estimates import NOTHING_KNOWN, Estimate, ratio
+from warm_ember.signal.estimates import ratio
 from warm_ember.signal.intervals import interval_sums
 from warm_ember.signal.series import ShouldStop, never
 

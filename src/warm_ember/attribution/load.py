@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 
@@ -9,16 +10,17 @@ import msgspec
 import numpy as np
 
 from warm_ember.attribution.ledger import Ledger, LedgerRow
+from warm_ember.model.arrays import Floats
 from warm_ember.model.battery import Activity, FromStates, FromStretch, FromWakes, Points, Typed
+from warm_ember.model.estimate import Estimate, total
 from warm_ember.model.figure import Bound, Figure, Grade
-from warm_ember.model.load import TYPED_SPREAD, ActivityCost, BasePart, Load
+from warm_ember.model.load import ONCE_SPREAD, TYPED_SPREAD, ActivityCost, BasePart, Load
 from warm_ember.model.rates import rates
-from warm_ember.signal.estimates import Estimate, mean, total
+from warm_ember.signal.estimates import mean
 
 RATE_SPREAD = 0.1
 WHOLE = "the whole capture"
-UNKNOWN_SPREAD = 0.3
-"""Relative standard deviation of what was measured once, so that nothing is known of how it scatters."""
+_UNKNOWN_BASE = 0.3
 _LEAST_SPREAD = 0.01
 
 
@@ -126,7 +128,7 @@ def make_load(
 def _relative(estimate: Estimate) -> float:
     """Return the relative standard deviation of an estimate."""
     if not estimate.is_known:
-        return UNKNOWN_SPREAD
+        return _UNKNOWN_BASE
     return abs(estimate.error / estimate.value) if estimate.value else 0.0
 
 
@@ -246,7 +248,7 @@ def _measured(activity: Activity, found: Occurrences, rate_hz: float, pulses: Me
     charge_c, duration_s = float(charges.mean()), float(np.mean(found.durations_s))
     if found.parts:
         charge_c, duration_s = (sum(part[i] for part in found.parts.values()) for i in (0, 1))
-    known = mean(charges)
+    known = _mean_charge(charges)
     return ActivityCost(
         name=activity.name,
         charge_c=charge_c,
@@ -255,6 +257,7 @@ def _measured(activity: Activity, found: Occurrences, rate_hz: float, pulses: Me
         rate_hz=rate_hz,
         charge_spread=max(_LEAST_SPREAD, _relative(known)),
         charge_freedom=known.freedom,
+        charge_skew=known.skew / known.value**3 if known.value else 0.0,
         rate_spread=RATE_SPREAD,
         grade=Grade.MEASURED if found.bound is None else Grade.BOUNDED,
         origin=found.origin,
@@ -265,10 +268,31 @@ def _measured(activity: Activity, found: Occurrences, rate_hz: float, pulses: Me
         is_random=activity.is_random,
         pulses=pulses(activity),
         measured_hz=times / found.here_s if found.here_s else None,
+        measured_times=times,
         times_here=times if found.here_s else 0,
         lowest_c=float(charges.min()),
         highest_c=float(charges.max()),
     )
+
+
+def _mean_charge(charges_c: Floats) -> Estimate:
+    """Return the mean charge of occurrences.
+
+    Notes
+    -----
+    One occurrence tells nothing of how others differ: what these scatter by is assumed, and is said to be. A few
+    charges show less of their skew than there is: it is corrected for that.
+
+    References
+    ----------
+    D. N. Joanes, C. A. Gill, "Comparing measures of sample skewness and kurtosis", *The Statistician* 47, 1998.
+    """
+    many = len(charges_c)
+    if many > 1:
+        found = mean(charges_c)
+        return replace(found, skew=found.skew * math.sqrt(many * (many - 1)) / max(many - 2, 1))
+    once_c = float(charges_c[0])
+    return Estimate(once_c, ONCE_SPREAD * abs(once_c))
 
 
 def _typed(activity: Activity, source: Typed, rate_hz: float) -> ActivityCost:

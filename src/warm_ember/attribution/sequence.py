@@ -12,13 +12,13 @@ from dataclasses import dataclass
 import numpy as np
 
 from warm_ember.model.arrays import Floats, Indices
-from warm_ember.signal.estimates import NOTHING_KNOWN, Estimate, ratio, total
+from warm_ember.model.estimate import NOTHING_KNOWN, Estimate, total
+from warm_ember.signal.estimates import ratio
 from warm_ember.signal.intervals import interval_sums
 from warm_ember.signal.series import Series
 
 _BLOCKS = 32
 _LEAST_TIME, _MOSTLY = 0.1, 0.25
-_ONCE_FREEDOM = 3.0
 _MOST_STATES = 62
 
 
@@ -90,8 +90,8 @@ def recurring(begins_s: Floats, charges_c: Floats, duration_s: float) -> Estimat
     Notes
     -----
     A renewal-reward estimate: charge over the time to the next beginning; the time after the last counts with that
-    before the first. Of what happened once, chance might as well have brought none or two: its error is taken to be
-    that of a Poisson count.
+    before the first. Of what happened once, chance might as well have brought none or two: its error and its skew are
+    those of a Poisson count.
 
     References
     ----------
@@ -101,7 +101,7 @@ def recurring(begins_s: Floats, charges_c: Floats, duration_s: float) -> Estimat
         return Estimate(0.0)
     if len(charges_c) == 1:
         added_a = float(charges_c[0]) / duration_s
-        return Estimate(added_a, abs(added_a), _ONCE_FREEDOM)
+        return Estimate(added_a, abs(added_a), skew=added_a**3)
     return ratio(charges_c, np.diff(np.append(begins_s, begins_s[0] + duration_s)))
 
 

@@ -17,10 +17,11 @@ from warm_ember.attribution.sleep_depth import IdleRow, IdleStretches, SleepDept
 from warm_ember.attribution.wake_alignment import Aligned, align
 from warm_ember.attribution.wakes import Cause, Wakes
 from warm_ember.model.arrays import Flags, Floats, Indices
+from warm_ember.model.estimate import NOTHING_KNOWN, Estimate
 from warm_ember.model.figure import Bound, Figure, Grade
 from warm_ember.model.placement import UNPLACED, Alignment, Placement
 from warm_ember.model.wakes import SleepMode
-from warm_ember.signal.estimates import NOTHING_KNOWN, Estimate, mean
+from warm_ember.signal.estimates import mean
 from warm_ember.signal.intervals import interval_sums
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.signal.timer_periods import TimerPeriod, find_periods, period_of

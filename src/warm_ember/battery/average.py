@@ -9,7 +9,7 @@ import numpy as np
 
 from warm_ember.battery.discharge import Variants
 from warm_ember.battery.pulses import pulse_demand
-from warm_ember.battery.spreads import Spreads
+from warm_ember.battery.spreads import Reach, Spreads
 from warm_ember.battery.supply import demand
 from warm_ember.model.arrays import Floats
 from warm_ember.model.load import ActivityCost, LifeModel
@@ -59,16 +59,19 @@ def drawn(model: LifeModel, spreads: Spreads, draws: int, random: np.random.Gene
         sigma = math.sqrt(math.log1p(relative**2))
         return np.exp(sigma * random.standard_normal(draws) - sigma**2 / 2)
 
-    def measured(relative: float) -> Floats:
+    def measured(reach: Reach) -> Floats:
         # As likely to be above as below: of what was seen too seldom the true value may be several times as large.
-        return np.exp(relative * random.standard_normal(draws))
+        normal = random.standard_normal(draws)
+        return np.exp(np.where(normal < 0, reach.below, reach.above) * normal)
 
     load, battery = model.load, model.battery
-    base_a = load.base_a * (spread if math.isinf(load.base_freedom) else measured)(spreads.base)
+    known = Reach(spreads.base, spreads.base)
+    base_a = load.base_a * (spread(spreads.base) if math.isinf(load.base_freedom) else measured(known))
     charges_c, rates_hz = [], []
     for cost in load.costs:
-        charge = spread if math.isinf(cost.charge_freedom) else measured
-        charges_c.append(cost.charge_c * charge(spreads.of_charge(cost)))
+        reach = spreads.of_charge(cost)
+        factor = spread(reach.mean) if math.isinf(cost.charge_freedom) else measured(reach)
+        charges_c.append(cost.charge_c * factor)
         if cost.unseen_for_s is None:
             rates_hz.append(cost.rate_hz * spread(spreads.of_rate(cost)))
         else:

@@ -65,6 +65,8 @@ class LifeEstimate:
         The single discharge with every input at its value.
     bound
         Whether the life is at least or at most that, because of currents of which only a bound is known.
+    assumptions
+        What is assumed of activities that were measured too seldom, as sentences.
     """
 
     mean_a: float
@@ -85,6 +87,7 @@ class LifeEstimate:
     delivered: dict[str, float]
     course: Discharge
     bound: Bound | None = None
+    assumptions: tuple[str, ...] = ()
 
     @property
     def band(self) -> tuple[float | None, float | None]:
@@ -205,6 +208,7 @@ def _estimate(
         delivered=delivered(model, life_s),
         course=single,
         bound=model.load.bound and model.load.bound.opposite,
+        assumptions=tuple(cost.assumption for cost in model.load.costs if cost.assumption),
     )
 
 
@@ -313,7 +317,7 @@ def _weakest(model: LifeModel, spreads: Spreads, life_s: float) -> tuple[Grade, 
         candidates.append((Grade.BOUNDED, load.base_name, load.base_a / max(load.mean_a, 1e-15)))
     for cost in load.costs:
         effect = abs(cost.added_a(load.base_a)) / max(load.mean_a, 1e-15)
-        candidates.append((cost.grade, cost.name, effect * spreads.of_charge(cost)))
+        candidates.append((cost.grade, cost.name, effect * spreads.of_charge(cost).mean))
         how = Grade.ENTERED if cost.unseen_for_s is None else Grade.ASSUMED
         candidates.append((how, f"rate of {cost.name}", effect * spreads.of_rate(cost)))
     mattering = [candidate for candidate in candidates if candidate[2] > _MATTERS] or candidates[:1]

@@ -13,10 +13,10 @@ from warm_ember.attribution.wake_ledger import WakeLedger
 from warm_ember.attribution.window import Window
 from warm_ember.battery.life import LifeEstimate
 from warm_ember.cli.output import print_line, print_table
+from warm_ember.model.estimate import Estimate
 from warm_ember.model.figure import Bound, Figure, Grade
 from warm_ember.model.finding import Finding
 from warm_ember.session.battery_results import UnseenLife
-from warm_ember.signal.estimates import Estimate
 from warm_ember.units import HOUR_S, duration_text, format_trimmed, months_text, percent_text, quantity_text
 
 
@@ -173,6 +173,8 @@ def print_life(life: LifeEstimate, window: Window | None = None, unseen: UnseenL
         print_line(window.words)
     if unseen is not None:
         print_line(unseen.words)
+    for assumption in life.assumptions:
+        print_line(f"{assumption}; measure it more often to know")
     if life.delivered:
         print_line("delivers " + ", ".join(f"{count:.0f} × {name}" for name, count in life.delivered.items()))
     if life.target_s is None or life.budget_a is None:

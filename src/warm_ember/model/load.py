@@ -11,6 +11,8 @@ from warm_ember.model.figure import Bound, Figure, Grade
 _MATTERS = 0.01
 TYPED_SPREAD = 0.05
 """Relative standard deviation of a figure that was typed."""
+ONCE_SPREAD = 0.4
+"""Relative standard deviation that is assumed of charges of which only one was measured."""
 
 
 @dataclass(frozen=True)
@@ -45,10 +47,13 @@ class ActivityCost:
         resistance and a capacitance with that constant, A; empty where it was not.
     measured_hz
         Occurrences per second in the capture itself; None where it does not say.
-    charge_freedom
-        Degrees of freedom that the charge's spread was estimated with; infinite where it was not.
+    charge_freedom, charge_skew
+        Degrees of freedom that the charge's spread was estimated with, infinite where it was not; and the third moment
+        of its relative error.
     bound
         On which side of the true charge it is known to lie; None for a value.
+    measured_times
+        How many occurrences the charge was measured of; 0 where it was not measured one by one.
     times_here
         How often it occurs in the capture that it was measured in; 0 where that is another one.
     lowest_c, highest_c
@@ -74,11 +79,20 @@ class ActivityCost:
     pulses: Points = ()
     measured_hz: float | None = None
     charge_freedom: float = math.inf
+    charge_skew: float = 0.0
+    measured_times: int = 0
     times_here: int = 0
     bound: Bound | None = None
     lowest_c: float | None = None
     highest_c: float | None = None
     unseen_for_s: float | None = None
+
+    @property
+    def assumption(self) -> str:
+        """What is assumed of its charge, as a sentence; empty where that was typed, or measured more than once."""
+        if self.measured_times != 1:
+            return ""
+        return f"{self.name} was measured once: it is taken to scatter by {100 * ONCE_SPREAD:.0f} %"
 
     def added_a(self, base_a: float) -> float:
         """Return what it adds to an average current that is the base otherwise."""

@@ -12,12 +12,12 @@ from warm_ember.attribution.expected import expected_in
 from warm_ember.attribution.ledger import Ledger
 from warm_ember.battery.life import LifeEstimate, follow_life, life_of
 from warm_ember.errors import BadArgumentError
+from warm_ember.model.estimate import Estimate
 from warm_ember.model.figure import Bound
 from warm_ember.model.plan import PlannedChange
 from warm_ember.model.project import Project
 from warm_ember.session.graph import look_up, remembered
 from warm_ember.session.results import Results, attached, life_model, run_names
-from warm_ember.signal.estimates import Estimate
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.tuning.claims import CHARGE, LIFE, POWER, Claim, ClaimedValue, ClaimResult, check_claim, read_claim
 from warm_ember.tuning.confounders import Confounder, confounders

@@ -12,6 +12,7 @@ from warm_ember.signal.series import Series, ShouldStop, chunks, never
 
 _CALM_BEFORE, _FALLS_WITHIN, _PULSE = 2, 6, 16
 _CALM, _FALLS = 0.2, 0.6
+_OVER, _IN_NOISE = 0.03, 3.0
 _BEFORE, _AFTER = 12, 14
 _EDGES = 20_000
 
@@ -54,7 +55,8 @@ def pulse_widths(series: Series, noise_a: float, *, should_stop: ShouldStop = ne
     -----
     A pulse rises out of two calm samples by at least half of what they show and twenty times the noise. It is short
     when it reaches its height within a sample's length and falls from there without a stay, each reading at most
-    three fifths of the one before as an instrument settles within two samples, down to calm samples at the old level.
+    three fifths of the one before as an instrument settles within two samples, down to calm samples at the old level
+    in which nothing is left of it.
     """
     found, heights, wide = [np.empty(0, dtype=np.int64)], [np.empty(0)], 0
     carried: Samples = np.empty(0, dtype=np.float32)
@@ -90,8 +92,13 @@ def _pulses(values: Samples, noise_a: float) -> tuple[tuple[Indices, Floats], in
         rests = np.abs(falling) < _CALM * peak
         falls = (falling[:, 1:] <= _FALLS * falling[:, :-1]) | rests[:, 1:]
         calm = rests[:, -2:].all(axis=1) & (falling.min(axis=1) > -_CALM * peak[:, 0])
-        short = rises & comes_back & calm & falls.all(axis=1) & (~later | (after[:, 0] <= _FALLS * after[:, 1]))
-    return (candidates[short], peak[short, 0]), int((rises & comes_back).sum())
+        # After one that breaks out at the edge of a longer pulse that pulse goes on.
+        further = values[candidates[:, np.newaxis] + np.arange(_FALLS_WITHIN + 1, _PULSE)]
+        stays = np.median(further, axis=1) - values[candidates - 1]
+        over = np.abs(stays) < np.maximum(_OVER * peak[:, 0], _IN_NOISE * noise_a)
+        shaped = rises & comes_back & calm & falls.all(axis=1) & (~later | (after[:, 0] <= _FALLS * after[:, 1]))
+        short = shaped & over
+    return (candidates[short], peak[short, 0]), int((rises & comes_back & (over | ~shaped)).sum())
 
 
 @dataclass(frozen=True, eq=False)

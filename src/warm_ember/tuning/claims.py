@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from warm_ember.errors import BadArgumentError
-from warm_ember.signal.estimates import Estimate, quotient
+from warm_ember.model.estimate import Estimate, quotient
 from warm_ember.units import format_trimmed, months_text, parse_duration, parse_quantity, percent_text, quantity_text
 
 _TELLS_ZERO = 1e-12

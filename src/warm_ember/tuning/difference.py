@@ -9,9 +9,9 @@ from dataclasses import dataclass, replace
 from warm_ember.attribution.budget import Segment
 from warm_ember.attribution.ledger import Ledger
 from warm_ember.attribution.wake_ledger import WakeLedger
+from warm_ember.model.estimate import Estimate, total
 from warm_ember.model.figure import Bound
 from warm_ember.model.load import Load
-from warm_ember.signal.estimates import Estimate, total
 
 _LEAST_SPREAD = 0.001
 
@@ -238,6 +238,7 @@ def _activities(side: ComparedRun) -> dict[str, _Part]:
     found = {load.base_name: _part(base, load.base.bound)}
     for cost in load.costs:
         added_a = cost.added_a(load.base_a)
-        known = Estimate(added_a, cost.rate_hz * cost.charge_c * cost.charge_spread, cost.charge_freedom)
+        flows_a = cost.rate_hz * cost.charge_c
+        known = Estimate(added_a, flows_a * cost.charge_spread, cost.charge_freedom, flows_a**3 * cost.charge_skew)
         found[cost.name] = _part(known, cost.bound)
     return found

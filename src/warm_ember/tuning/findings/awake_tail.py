@@ -22,6 +22,7 @@ _WAY_IN_S, _WAY_OUT_S = 0.3e-3, 1.5e-3
 _ABOVE_FLOOR, _AWAKE_A = 2.0, 0.2e-3
 _STOPPED, _SHORT_S = 0.45, 0.1
 _OFTEN = 0.6
+_BREAKS_OUT = 3
 _WAITS = re.compile(r"wait|idle|settl|delay|warm", re.IGNORECASE)
 
 
@@ -113,7 +114,9 @@ def _tail(waste: WasteContext, first: int, last: int) -> _Tail | None:
     is_level = level_a - floor_a >= _AWAKE_A and level_a >= _ABOVE_FLOOR * max(floor_a, 0.0)
     if begin == 0 or lasts_s < max(_MOSTLY * (last - first) * interval_s, _LEAST_S) or not is_level:
         return None
-    before_a = float(means[:begin].max())
+    # A reading or two that break out are no work.
+    worked = min(begin, -(-_BREAKS_OUT // size))
+    before_a = float(np.sort(means[:begin])[-worked])
     if before_a < _HIGHER * level_a:
         return None
     return _Tail(lasts_s, level_a - floor_a, before_a - floor_a, _state(waste, (first + begin * size + last) // 2))

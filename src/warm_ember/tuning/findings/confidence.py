@@ -17,7 +17,7 @@ _SURE_AND_LIKELY = {
     Kind.FLOOR_ABOVE_EXPECTED: (0.96, 0.85),
     Kind.HUM: (0.97, 0.95),
     Kind.PART_LEFT_ON: (0.88, 0.8),
-    Kind.RANGE_GLITCH: (0.85, 0.75),
+    Kind.RANGE_GLITCH: (0.97, 0.95),
     Kind.SLEEP_NOT_ENTERED: (0.92, 0.85),
     Kind.TICK_RUNNING: (0.95, 0.85),
     Kind.TIMER_OVERRIDDEN: (0.95, 0.95),

@@ -13,7 +13,7 @@ from warm_ember.battery.allowed import Allowed
 from warm_ember.battery.parameters import rate_text
 from warm_ember.model.battery import Activity, FromStates, FromStretch, FromWakes, Typed
 from warm_ember.model.figure import signed
-from warm_ember.model.load import ActivityCost
+from warm_ember.model.load import ONCE_SPREAD, ActivityCost
 from warm_ember.model.project import Project
 from warm_ember.model.rates import MOST_RETRIES
 from warm_ember.session.results import RunResults
@@ -255,6 +255,8 @@ def _facts(cost: ActivityCost, results: RunResults) -> str:
     if cost.lowest_c is not None and cost.highest_c is not None and cost.highest_c > cost.lowest_c:
         low, high = quantity_text(cost.lowest_c, "C"), quantity_text(cost.highest_c, "C")
         lines.append(f"one takes {low} to {high}")
+    if cost.measured_times == 1:
+        lines.append(f"measured once: taken to scatter by {100 * ONCE_SPREAD:.0f} %")
     if cost.peak_a:
         lines.append(f"peak {quantity_text(cost.peak_a, 'A')}")
     return "<br>".join(lines)
