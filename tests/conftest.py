@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
@@ -14,6 +14,7 @@ import numpy as np
 import pytest
 from hypothesis import settings
 
+from shared_results import SharedResults
 from warm_ember.cli.app import run
 from warm_ember.memory import keep_freed_memory
 from warm_ember.session.demo import make_demo
@@ -49,9 +50,16 @@ def demo_copy(demo_path: Path, tmp_path: Path) -> Path:
     return copy
 
 
+@pytest.fixture(scope="session")
+def shared_results(demo_path: Path) -> Iterator[SharedResults]:
+    shared = SharedResults(demo_path)
+    yield shared
+    shared.close()
+
+
 @pytest.fixture
-def demo_session(demo_copy: Path):
-    session = Session.open(demo_copy)
+def demo_session(demo_copy: Path, shared_results: SharedResults) -> Iterator[Session]:
+    session = shared_results.lend(Session.open(demo_copy))
     yield session
     session.close()
 

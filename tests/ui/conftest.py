@@ -11,6 +11,8 @@ from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
+from shared_results import SharedResults
+from warm_ember.session.session import Session
 from warm_ember.ui.application import make_window
 from warm_ember.ui.look.theme import NIGHT
 from warm_ember.ui.shell.window import MainWindow
@@ -48,8 +50,16 @@ def settle(qtbot: QtBot, empty_window: MainWindow) -> Settle:
 
 
 @pytest.fixture
-def window(empty_window: MainWindow, demo_copy: Path, settle: Settle) -> MainWindow:
-    """The window on the demo, run r4."""
+def window(
+    empty_window: MainWindow,
+    demo_copy: Path,
+    settle: Settle,
+    shared_results: SharedResults,
+    monkeypatch: pytest.MonkeyPatch,
+) -> MainWindow:
+    """The window on the demo, run r4; what is computed of the demo as it is was mostly computed before."""
+    open_project = Session.open
+    monkeypatch.setattr(Session, "open", lambda path: shared_results.lend(open_project(path)))
     assert empty_window.controller.open(demo_copy)
     settle()
     empty_window.controller.select_run("r4")

@@ -1,0 +1,48 @@
+"""Results of the demo that are computed once for all tests of a process, as far as its captures are the demo's."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from warm_ember.session.results import Results
+from warm_ember.session.session import Session
+from warm_ember.store.capture import Capture
+
+
+class SharedResults:
+    """Lend what was computed of the demo to sessions on copies of it.
+
+    What is remembered is only used where what it read of the project is the same, and captures are told by the file
+    that they are: a copy whose captures are links to the demo's has the same. One session at a time may borrow.
+
+    Parameters
+    ----------
+    demo
+        The demo project, which nobody changes.
+    """
+
+    def __init__(self, demo: Path) -> None:
+        self._captures = {capture.identity: capture for capture in map(Capture, (demo / "captures").glob("*.h5"))}
+        self._session: Session | None = None
+        self._results = Results(self._open)
+        self._has_others = False
+
+    def lend(self, session: Session) -> Session:
+        """Let a session use what others of its kind computed."""
+        if self._has_others:  # they hold captures that are closed by now
+            self._results, self._has_others = Results(self._open), False
+        self._session = session
+        session.results = self._results  # type: ignore[misc]
+        return session
+
+    def _open(self, name: str) -> Capture:
+        assert self._session is not None
+        own = self._session.capture(name)
+        known = self._captures.get(own.identity)
+        self._has_others |= known is None
+        return own if known is None else known
+
+    def close(self) -> None:
+        """Close the demo's captures."""
+        for capture in self._captures.values():
+            capture.close()
