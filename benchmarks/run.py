@@ -259,7 +259,7 @@ def bench_start() -> None:
     pairs = [(seconds(start(window)), seconds(start(libraries))) for _ in range(ROUNDS)]
     ours, theirs = (float(np.median(values)) for values in zip(*pairs, strict=True))
     row(
-        "window up, to importing its libraries", f"{ours:.2f} s / {theirs:.2f} s", f"at most {1.5 * theirs + 0.5:.2f} s"
+        "window up, to importing its libraries", f"{ours:.2f} s / {theirs:.2f} s", f"at most {1.3 * theirs + 0.4:.2f} s"
     )
 
 

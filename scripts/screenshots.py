@@ -41,7 +41,7 @@ def around_the_report(window: MainWindow) -> None:
 
 def one_wake(window: MainWindow) -> None:
     """Show one wake and the start of the report, with the voltage."""
-    window.trace.stack.set_folded("Voltage", False)
+    window.pages.trace.stack.set_folded("Voltage", False)
     window.window_on_time.show(60.4, 60.75)
     window.window_on_time.set_cursor(60.55)
 
@@ -49,48 +49,48 @@ def one_wake(window: MainWindow) -> None:
 def a_row_open(window: MainWindow) -> None:
     """Open a state's editor."""
     around_the_report(window)
-    window.states.choose("Count")
+    window.pages.states.choose("Count")
 
 
 def functions(window: MainWindow) -> None:
     """Say which code the charge went to."""
-    window.states.show_view("functions")
+    window.pages.states.show_view("functions")
     _settle(window)
-    window.states.functions.choose("modem_wait_reply")
+    window.pages.states.functions.choose("modem_wait_reply")
 
 
 def agreement(window: MainWindow) -> None:
     """Hold the firmware's sleep against the current, where a bus line leaks."""
     around_the_report(window)
-    window.states.show_view("belief")
+    window.pages.states.show_view("belief")
 
 
 def years(window: MainWindow) -> None:
     """Open the life year by year."""
-    window.battery.show_view("years")
+    window.pages.battery.show_view("years")
 
 
 def cell(window: MainWindow) -> None:
     """Open the cell."""
-    window.battery.show_view("cell")
+    window.pages.battery.show_view("cell")
 
 
 def proof(window: MainWindow) -> None:
     """Hold what was predicted against what came."""
-    window.tune.show_view("proof")
+    window.pages.tune.show_view("proof")
 
 
 def trade_offs(window: MainWindow) -> None:
     """Trade the report's interval for life."""
-    window.battery.show_view("trade-offs")
-    window.battery.choose_parameter("Report, how often")
+    window.pages.battery.show_view("trade-offs")
+    window.pages.battery.choose_parameter("Report, how often")
 
 
 def all_wakes(window: MainWindow) -> None:
     """Fold the wakes of each second, with the serial line's wait as a step of its own."""
     plan = FoldPlan("r5", AlignBy.LINE, "RTC_IRQ", before_s=0.01, length_s=0.12, leaves_out_odd=True)
     window.controller.apply(edits.set_fold(plan), "fold")
-    window.trace.show_view("fold")
+    window.pages.trace.show_view("fold")
 
 
 def long_leads(window: MainWindow) -> None:
@@ -111,10 +111,10 @@ def long_leads(window: MainWindow) -> None:
 def doubts(window: MainWindow) -> None:
     """Say what speaks against a capture, and what its leads do to the target."""
     long_leads(window)
-    window.trace.show_view("doubts")
-    window.trace.doubts.edits["burden in series"].setText("1.8")
-    window.trace.doubts.edits["serial line"].setText("3.1u")
-    window.trace.doubts.show_effect()
+    window.pages.trace.show_view("doubts")
+    window.pages.trace.doubts.edits["burden in series"].setText("1.8")
+    window.pages.trace.doubts.edits["serial line"].setText("3.1u")
+    window.pages.trace.doubts.show_effect()
 
 
 def a_file(window: MainWindow) -> None:
@@ -135,7 +135,7 @@ def a_file(window: MainWindow) -> None:
 def recording(window: MainWindow) -> None:
     """Record run 5 from the simulated bench, with a debug probe on the rail, around its report."""
     with _bench("--attach", "debugger", "--report-after", "12") as (resource, console):
-        bench = window.bench.bench_controller
+        bench = window.pages.bench.bench_controller
         bench.change("instrument", resource=resource)
         bench.open_console(console)
         bench.find()
@@ -143,7 +143,7 @@ def recording(window: MainWindow) -> None:
         bench.start("run 5 again")
         while bench.recorder is None or bench.recorder.samples < 260_000:
             QApplication.processEvents()
-        window.bench.show_frame()
+        window.pages.bench.show_frame()
         window.grab().save(str(FOLDER / "bench.png"))
         bench.stop()
         while bench.is_recording:
@@ -154,13 +154,13 @@ def recording(window: MainWindow) -> None:
 def planning(window: MainWindow) -> None:
     """Plan a capture with a shunt that is too large."""
     with _bench() as (resource, _console):
-        window.bench.bench_controller.change("instrument", resource=resource)
-        window.bench.bench_controller.find()
+        window.pages.bench.bench_controller.change("instrument", resource=resource)
+        window.pages.bench.bench_controller.find()
         _settle(window)
-    plan = window.bench.plan
+    plan = window.pages.bench.plan
     plan.expectation = msgspec.structs.replace(plan.expectation, shunt_ohm=2.2, capacitance_f=470e-6)
     plan.refresh()
-    window.bench.show_view("plan")
+    window.pages.bench.show_view("plan")
     window.messages.hide()
 
 

@@ -28,7 +28,7 @@ from warm_ember.units import DAY_S
 def battery(window: MainWindow, settle) -> BatteryPage:
     window.show_page("Battery")
     settle()
-    return window.battery
+    return window.pages.battery
 
 
 @pytest.fixture
@@ -258,7 +258,7 @@ def test_a_value_is_dragged_and_the_page_follows(
 ) -> None:
     label = battery.panel._labels["battery", "capacity_c"]
     previews = []
-    window.battery.header_changed.connect(lambda: previews.append(battery.preview))
+    window.pages.battery.header_changed.connect(lambda: previews.append(battery.preview))
     before, life = window.controller.project, window.controller.results.life
     qtbot.mousePress(label, LEFT, pos=QPoint(4, 4))
     qtbot.mouseMove(label, QPoint(54, 4))

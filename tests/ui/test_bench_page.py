@@ -34,8 +34,8 @@ from warm_ember.ui.shell.window import MainWindow
 def page(window: MainWindow) -> Iterator[BenchPage]:
     window.show_page("Bench")
     with ExitStack() as stack:
-        stack.callback(window.bench.bench_controller.close)
-        yield window.bench
+        stack.callback(window.pages.bench.bench_controller.close)
+        yield window.pages.bench
 
 
 def connect(page: BenchPage, server, qtbot: QtBot) -> None:
@@ -293,7 +293,7 @@ def test_an_interrupted_recording_is_offered_and_recovered(
     writer.communicate()
     assert empty_window.controller.open(demo_copy)
     settle()
-    page = empty_window.bench
+    page = empty_window.pages.bench
     empty_window.show_page("Bench")
     assert page.recovery.isVisible()
     assert "night" in page.recovery_words.text()
@@ -313,7 +313,7 @@ def test_closing_the_window_keeps_the_recording(
 ) -> None:
     empty_window.controller.open(demo_copy)
     settle()
-    page = empty_window.bench
+    page = empty_window.pages.bench
     empty_window.show_page("Bench")
     server = serve("r5")
     connect(page, server, qtbot)
@@ -328,9 +328,9 @@ def test_closing_the_window_keeps_the_recording(
 
 def test_with_no_project_the_page_says_so(empty_window: MainWindow, qtbot: QtBot) -> None:
     empty_window.show_page("Bench")
-    qtbot.mouseClick(empty_window.bench.strip.key, LEFT)
+    qtbot.mouseClick(empty_window.pages.bench.strip.key, LEFT)
     assert "Open a project first" in empty_window.messages.words.text()
-    assert empty_window.bench.controller.project.bench.attached == ()
+    assert empty_window.pages.bench.controller.project.bench.attached == ()
 
 
 def test_long_names_stay_inside(page, qtbot: QtBot) -> None:

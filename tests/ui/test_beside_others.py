@@ -6,6 +6,7 @@ import os
 import signal
 import subprocess
 import sys
+import time
 from pathlib import Path
 
 import msgspec
@@ -100,7 +101,7 @@ def test_a_signal_closes_the_window_in_good_order(tmp_path: Path, demo_copy: Pat
         "import warm_ember.ui.application as application\n"
         "def begin(window, project, *, make_demo):\n"
         "    window.controller.open(project)\n"
-        "    bench = window.pages['Bench'].bench_controller\n"
+        "    bench = window.pages.bench.bench_controller\n"
         "    bench.change('instrument', resource=sys.argv[2])\n"
         "    bench.change_settings('length', duration_s=None, voltage_v=3.0, interval_s=1e-3)\n"
         "    assert bench.start('by signal')\n"
@@ -117,8 +118,10 @@ def test_a_signal_closes_the_window_in_good_order(tmp_path: Path, demo_copy: Pat
         | {"PYTHONPATH": os.pathsep.join(sys.path), "QT_QPA_PLATFORM": "offscreen", "XDG_CONFIG_HOME": str(tmp_path),
            "XDG_STATE_HOME": str(tmp_path)},
     )  # fmt: skip
+    came_by_s = time.monotonic() + 120
     while not (server.instrument.is_on and server.fault.blocks > 30):
         assert running.poll() is None, running.communicate()
+        assert time.monotonic() < came_by_s
     running.send_signal(number)
     err = running.communicate()[1]
     assert running.returncode == 128 + number, err

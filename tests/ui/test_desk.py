@@ -20,7 +20,7 @@ def test_all_runs_are_read_only_while_somebody_looks_at_them(window: MainWindow,
     settle()
     assert controller.all_results == {}
     assert set(controller.averages_a) == {run.name for run in controller.project.runs}
-    assert window.runs.link().figure == "**2**nd of **5**"
+    assert window.pages.runs.link().figure == "**2**nd of **5**"
     window.show_page("Runs")
     settle()
     assert set(controller.all_results) == {run.name for run in controller.project.runs}
@@ -67,7 +67,7 @@ def test_figures_of_an_earlier_project_are_not_shown_where_the_new_ones_cannot_b
 def test_an_older_answer_meets_a_newer_plan(window: MainWindow, settle: Settle) -> None:
     window.show_page("Tune")
     settle()
-    page, controller = window.tune, window.controller
+    page, controller = window.pages.tune, window.controller
     older = page.found
     for number in range(3):
         controller.apply(plan_edits.add_change(PlannedChange(f"more {number}", (ReduceAverage(1e-6),), "r4")), "plan")

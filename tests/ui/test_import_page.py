@@ -21,7 +21,7 @@ def take(window: MainWindow, qtbot: QtBot, settle, *paths: Path) -> None:
     """Import files as they are."""
     window.import_files(list(paths))
     settle()
-    qtbot.mouseClick(window.imports.import_button, LEFT)
+    qtbot.mouseClick(window.pages.imports.import_button, LEFT)
     settle()
 
 
@@ -46,7 +46,7 @@ def test_a_dropped_file_becomes_the_current_run(window: MainWindow, tmp_path: Pa
     settle()
     assert "500" not in window.messages.words.text()
     assert plain(window.header.sentence).startswith("night.csv holds 100 S/s")
-    qtbot.keyClick(window.imports, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
+    qtbot.keyClick(window.pages.imports, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
     settle()
     assert window.controller.session.current == "night"
     assert window.controller.results.whole.mean_a == pytest.approx(2e-3, rel=1e-3)
@@ -87,9 +87,9 @@ def test_a_file_that_cannot_be_read_is_told_in_the_window(
     window.import_files([path])
     settle()
     assert "line 3" in window.header.warning
-    assert not window.imports.import_button.isEnabled()
-    qtbot.keyClick(window.imports, Qt.Key.Key_Escape)
-    assert window.page is window.trace
+    assert not window.pages.imports.import_button.isEnabled()
+    qtbot.keyClick(window.pages.imports, Qt.Key.Key_Escape)
+    assert window.page is window.pages.trace
     assert window.controller.project.run("bad") is None
     assert [run.name for run in window.controller.project.runs] == ["r1", "r2", "r3", "r4", "r5"]
 
@@ -97,7 +97,7 @@ def test_a_file_that_cannot_be_read_is_told_in_the_window(
 def test_columns_are_taken_by_a_click_and_read_so_the_next_time(
     window: MainWindow, tmp_path: Path, qtbot: QtBot, settle
 ) -> None:
-    view = window.imports
+    view = window.pages.imports
     for name in ("monday", "tuesday"):
         rows = "".join(f"{k / 10:.1f},{k % 3},{2 + k % 2},limit\n" for k in range(300))
         (tmp_path / f"{name}.csv").write_text("time (s),ch1 current (mA),ch2 current (mA),mode\n" + rows)
@@ -132,7 +132,7 @@ def test_everything_that_was_assumed_can_be_changed(window: MainWindow, tmp_path
     path = tmp_path / "log.csv"
     rows = [k for k in range(300) if not 100 <= k < 110]
     path.write_text("t;a;b\n" + "".join(f"{k};{k % 7};{1 + k % 3},25\n" for k in rows))
-    view = window.imports
+    view = window.pages.imports
     window.import_files([path])
     settle()
     assert "cannot be read like this" in window.header.sentence
@@ -169,7 +169,7 @@ def test_everything_that_was_assumed_can_be_changed(window: MainWindow, tmp_path
 def test_raw_binary_asks_for_its_rate(window: MainWindow, tmp_path: Path, qtbot: QtBot, settle) -> None:
     path = tmp_path / "dump.bin"
     np.full(4000, 20, dtype="<i2").tofile(path)
-    view = window.imports
+    view = window.pages.imports
     window.import_files([path])
     settle()
     assert "rate" in window.header.warning
@@ -192,15 +192,15 @@ def test_several_files_are_looked_at_one_after_another(
     dump.write_text("$timescale 1ms $end\n$var wire 1 ! TX $end\n$enddefinitions $end\n#0\n0!\n#500\n1!\n")
     window.import_files([*paths, dump])
     settle()
-    assert "a.vcd" in window.imports.beside.text()
-    qtbot.mouseClick(window.imports.import_button, LEFT)
+    assert "a.vcd" in window.pages.imports.beside.text()
+    qtbot.mouseClick(window.pages.imports.import_button, LEFT)
     settle()
-    qtbot.mouseClick(window.imports.skip_button, LEFT)
+    qtbot.mouseClick(window.pages.imports.skip_button, LEFT)
     settle()
-    qtbot.mouseClick(window.imports.import_button, LEFT)
+    qtbot.mouseClick(window.pages.imports.import_button, LEFT)
     settle()
     assert [run.name for run in window.controller.project.runs][-2:] == ["a", "c"]
     assert window.controller.session.capture("a").lines.names == ("TX",)
-    assert window.page is window.trace
+    assert window.page is window.pages.trace
     window.import_files([dump])
     assert "come with a capture" in window.messages.words.text()

@@ -22,11 +22,11 @@ VIEWS = ("ledger", "levels", "crossings", "belief", "functions", "clock")
 def page(window: MainWindow, settle) -> StatesPage:
     window.show_page("States")
     settle()
-    return window.states
+    return window.pages.states
 
 
 def _show(window: MainWindow, settle, view: str) -> None:
-    window.states.show_view(view)
+    window.pages.states.show_view(view)
     settle()
 
 
@@ -275,7 +275,7 @@ def test_a_capture_without_log_or_trace_says_what_is_missing(empty_window: MainW
     said = {}
     for view in VIEWS:
         _show(empty_window, settle, view)
-        said[view] = empty_window.states.sentence()
+        said[view] = empty_window.pages.states.sentence()
     assert "--itm" in said["functions"]
     assert "says nothing of its sleep" in said["belief"]
     assert "no log" in said["clock"]
@@ -297,7 +297,7 @@ def test_a_file_of_parts_is_taken_in_and_a_bad_one_is_told(window: MainWindow, p
 
 
 def test_a_trace_and_its_program_are_dropped_with_the_capture(tmp_path: Path) -> None:
-    from warm_ember.ui.pages.importing.view import requests_for
+    from warm_ember.session.import_requests import requests_for
 
     names = ("a.csv", "b.csv", "a.itm", "b.swo", "post.elf", "a.events.csv", "b.vcd")
     first, second = requests_for([tmp_path / name for name in names], lambda name: name)

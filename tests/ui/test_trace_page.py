@@ -25,7 +25,7 @@ from warm_ember.ui.shell.window import MainWindow
 
 
 def test_a_bracket_is_drawn_named_moved_and_removed(window: MainWindow, qtbot: QtBot, settle) -> None:
-    lane, page = window.trace.stack.current, window.trace
+    lane, page = window.pages.trace.stack.current, window.pages.trace
     window.window_on_time.show(100.0, 110.0)
     drag(qtbot, lane, lane.x_of(102.0), lane.x_of(104.0))
     settle()
@@ -55,7 +55,7 @@ def test_a_bracket_is_drawn_named_moved_and_removed(window: MainWindow, qtbot: Q
 
 
 def test_an_edge_snaps_to_a_state_edge_unless_alt(window: MainWindow, qtbot: QtBot) -> None:
-    lane = window.trace.stack.current
+    lane = window.pages.trace.stack.current
     results = window.controller.results
     assert results is not None
     edge = float(results.placement.edges[results.placement.of("Transmit").argmax()] * 1e-4)
@@ -67,7 +67,7 @@ def test_an_edge_snaps_to_a_state_edge_unless_alt(window: MainWindow, qtbot: QtB
 
 
 def test_a_bracket_becomes_a_state_an_activity_and_an_expected_value(window: MainWindow, qtbot: QtBot, settle) -> None:
-    page = window.trace
+    page = window.pages.trace
     page.book.choose("B")
     bracket = page.book.chosen_bracket
     qtbot.mouseClick(page.lanes.panel.buttons["Take as activity"], LEFT)
@@ -88,20 +88,20 @@ def test_a_bracket_becomes_a_state_an_activity_and_an_expected_value(window: Mai
 
 
 def test_a_bracket_is_duplicated_to_the_next_cycle(window: MainWindow, qtbot: QtBot, settle) -> None:
-    window.trace.book.choose("A")
-    first = window.trace.book.chosen_bracket
-    qtbot.mouseClick(window.trace.lanes.panel.buttons["Duplicate to next cycle"], LEFT)
+    window.pages.trace.book.choose("A")
+    first = window.pages.trace.book.chosen_bracket
+    qtbot.mouseClick(window.pages.trace.lanes.panel.buttons["Duplicate to next cycle"], LEFT)
     settle()
-    if len(window.trace.book.brackets) == 2:  # it was the capture's last count
+    if len(window.pages.trace.book.brackets) == 2:  # it was the capture's last count
         assert "no next cycle" in window.messages.words.text()
         return
-    copy = window.trace.book.chosen_bracket
+    copy = window.pages.trace.book.chosen_bracket
     assert copy.to_s - copy.from_s == pytest.approx(first.to_s - first.from_s)
-    assert window.trace.book.main_state(copy) == "Count"
+    assert window.pages.trace.book.main_state(copy) == "Count"
 
 
 def test_keys_move_the_window_on_time(window: MainWindow, qtbot: QtBot) -> None:
-    lane, shown = window.trace.stack.current, window.window_on_time
+    lane, shown = window.pages.trace.stack.current, window.window_on_time
     lane.setFocus()
     qtbot.keyClick(lane, Qt.Key.Key_Up)
     zoomed = (shown.from_s, shown.to_s)
@@ -109,7 +109,7 @@ def test_keys_move_the_window_on_time(window: MainWindow, qtbot: QtBot) -> None:
     qtbot.keyClick(lane, Qt.Key.Key_Right)
     assert shown.from_s > zoomed[0]
     shown.show(10.0, 12.0)
-    next(a for a in window.trace.view_actions if a.text() == "Next state edge").trigger()
+    next(a for a in window.pages.trace.view_actions if a.text() == "Next state edge").trigger()
     edges = window.controller.results.placement.edges * 1e-4
     assert np.abs(edges - (shown.from_s + shown.to_s) / 2).min() < 1e-3
     qtbot.keyClick(lane, Qt.Key.Key_Backspace)
@@ -118,17 +118,17 @@ def test_keys_move_the_window_on_time(window: MainWindow, qtbot: QtBot) -> None:
 
 
 def test_shift_drag_zooms_and_the_wheel_keeps_the_moment(window: MainWindow, qtbot: QtBot) -> None:
-    lane, shown = window.trace.stack.current, window.window_on_time
+    lane, shown = window.pages.trace.stack.current, window.window_on_time
     drag(qtbot, lane, lane.x_of(60.0), lane.x_of(75.0), Qt.KeyboardModifier.ShiftModifier)
     assert (shown.from_s, shown.to_s) == (pytest.approx(60, abs=1.5), pytest.approx(75, abs=1.5))
-    assert len(window.trace.book.brackets) == 2
+    assert len(window.pages.trace.book.brackets) == 2
     x = lane.x_of(70.0)
     shown.zoom(0.5, 70.0)
     assert lane.x_of(70.0) == pytest.approx(x, abs=1)
 
 
 def test_the_overview_frame_moves_the_window(window: MainWindow, qtbot: QtBot) -> None:
-    overview, shown = window.trace.stack.overview, window.window_on_time
+    overview, shown = window.pages.trace.stack.overview, window.window_on_time
     shown.show(50.0, 100.0)
     drag(qtbot, overview, overview.x_of(75.0), overview.x_of(175.0))
     assert (shown.from_s + shown.to_s) / 2 == pytest.approx(175, abs=1)
@@ -138,7 +138,7 @@ def test_the_overview_frame_moves_the_window(window: MainWindow, qtbot: QtBot) -
 
 
 def test_lanes_fold_and_only_lanes_with_data_are_offered(window: MainWindow, qtbot: QtBot) -> None:
-    stack = window.trace.stack
+    stack = window.pages.trace.stack
     assert "Voltage" in stack.foldable_names()
     assert not stack.voltage.isVisible()
     stack.set_folded("Voltage", False)
@@ -149,7 +149,7 @@ def test_lanes_fold_and_only_lanes_with_data_are_offered(window: MainWindow, qtb
 
 
 def test_the_value_under_the_cursor_is_the_current_there(window: MainWindow, qtbot: QtBot) -> None:
-    lane = window.trace.stack.current
+    lane = window.pages.trace.stack.current
     window.window_on_time.show(61.0, 62.0)
     window.grab()
     qtbot.mouseMove(lane, QPoint(round(lane.x_of(61.5)), 50))
@@ -182,7 +182,7 @@ def test_times_are_shown_by_the_clock_when_the_start_is_known(window: MainWindow
 
 
 def test_the_keyboard_moves_the_cursor_and_the_edges(window: MainWindow, qtbot: QtBot, settle) -> None:
-    lane, book = window.trace.stack.current, window.trace.book
+    lane, book = window.pages.trace.stack.current, window.pages.trace.book
     window.window_on_time.show(100.0, 110.0)
     lane.setFocus()
     for _ in range(3):
@@ -191,7 +191,7 @@ def test_the_keyboard_moves_the_cursor_and_the_edges(window: MainWindow, qtbot: 
     qtbot.keyClick(lane, Qt.Key.Key_Return)
     settle()
     before = book.chosen_bracket
-    actions = {action.text(): action for action in window.trace.bracket_actions}
+    actions = {action.text(): action for action in window.pages.trace.bracket_actions}
     actions["Right edge later"].trigger()
     settle()
     assert book.chosen_bracket.to_s > before.to_s
@@ -205,7 +205,7 @@ def test_the_keyboard_moves_the_cursor_and_the_edges(window: MainWindow, qtbot: 
 
 
 def test_a_bracket_is_extended_to_whole_cycles(window: MainWindow, qtbot: QtBot, settle) -> None:
-    page = window.trace
+    page = window.pages.trace
     page.book.add(20.2, 22.7)
     settle()
     qtbot.mouseClick(page.lanes.panel.buttons["Extend to whole cycles"], LEFT)
@@ -219,7 +219,7 @@ def test_a_bracket_is_extended_to_whole_cycles(window: MainWindow, qtbot: QtBot,
 
 
 def test_looking_inside_a_bracket(window: MainWindow, qtbot: QtBot, settle) -> None:
-    page = window.trace
+    page = window.pages.trace
     page.book.add(0.0, 300.0)
     settle()
     qtbot.mouseClick(page.lanes.panel.buttons["Look inside"], LEFT)
@@ -241,7 +241,7 @@ def test_looking_inside_a_bracket(window: MainWindow, qtbot: QtBot, settle) -> N
 
 
 def test_the_fold_shows_steps_and_odd_cycles(window: MainWindow, qtbot: QtBot, settle) -> None:
-    page, fold = window.trace, window.trace.fold
+    page, fold = window.pages.trace, window.pages.trace.fold
     qtbot.mouseClick(window.header.switches.words["View", "fold"], LEFT)
     settle()
     assert "cycles on entries of Count" in plain(window.header.sentence)
@@ -274,8 +274,8 @@ def test_the_fold_shows_steps_and_odd_cycles(window: MainWindow, qtbot: QtBot, s
 
 
 def test_steps_are_cut_and_named_by_hand(window: MainWindow, qtbot: QtBot, settle) -> None:
-    fold, plot = window.trace.fold, window.trace.fold.plot
-    window.trace.show_view("fold")
+    fold, plot = window.pages.trace.fold, window.pages.trace.fold.plot
+    window.pages.trace.show_view("fold")
     settle()
     type_into(qtbot, fold.length, "3 s")
     settle()
@@ -313,7 +313,7 @@ def test_steps_are_cut_and_named_by_hand(window: MainWindow, qtbot: QtBot, settl
 
 
 def test_what_cannot_be_folded_is_said(window: MainWindow, settle) -> None:
-    window.trace.show_view("fold")
+    window.pages.trace.show_view("fold")
     settle()
     window.controller.apply(edits.set_fold(FoldPlan("r4", AlignBy.STATE, "Count", length_s=5000.0)), "fold")
     settle()
@@ -329,31 +329,31 @@ def test_doubts_stand_on_the_trace_on_the_spine_and_in_their_view(
     window.controller.open(tmp_path / "p")
     settle()
     assert window.controller.findings[0].kind is Kind.CLIPPED
-    assert window.trace.stack.doubts.isVisible()
+    assert window.pages.trace.stack.doubts.isVisible()
     assert "clipped" in window.navigation.links["Trace"].shown.doubt
     assert "see Doubts" in window.header.warning
-    next(a for a in window.trace.view_actions if a.text() == "Next doubt").trigger()
+    next(a for a in window.pages.trace.view_actions if a.text() == "Next doubt").trigger()
     shown, first = window.window_on_time, window.controller.findings[0]
     assert shown.length_s < 1.0
     assert "range was exceeded" in window.messages.words.text()
     shown.fit()
     window.grab()
-    lane = window.trace.stack.doubts
+    lane = window.pages.trace.stack.doubts
     box = lane._boxes[0][0]
     qtbot.mouseClick(lane, LEFT, pos=box.center().toPoint())
     assert shown.from_s <= first.from_s <= shown.to_s
     qtbot.mouseClick(window.header.switches.words["View", "doubts"], LEFT)
-    assert len(window.trace.doubts.cards) == 1
+    assert len(window.pages.trace.doubts.cards) == 1
     window.grab()
-    qtbot.mouseClick(window.trace.doubts.cards[0], LEFT)
-    assert window.trace.view == "lanes"
-    window.trace.show_view("doubts")
-    qtbot.keyClick(window.trace.doubts.cards[0], Qt.Key.Key_Return)
+    qtbot.mouseClick(window.pages.trace.doubts.cards[0], LEFT)
+    assert window.pages.trace.view == "lanes"
+    window.pages.trace.show_view("doubts")
+    qtbot.keyClick(window.pages.trace.doubts.cards[0], Qt.Key.Key_Return)
     assert shown.from_s <= window.controller.findings[1].from_s <= shown.to_s
 
 
 def test_a_reading_of_clipped_samples_says_at_least(empty_window: MainWindow, tmp_path: Path, settle, random) -> None:
-    window, book = empty_window, empty_window.trace.book
+    window, book = empty_window, empty_window.pages.trace.book
     faulty_project(tmp_path, random)
     window.controller.open(tmp_path / "p")
     settle()
@@ -374,11 +374,11 @@ def test_a_reading_of_clipped_samples_says_at_least(empty_window: MainWindow, tm
 def test_a_corrected_copy_and_a_joined_capture(
     empty_window: MainWindow, tmp_path: Path, qtbot: QtBot, settle, random
 ) -> None:
-    window, doubts = empty_window, empty_window.trace.doubts
+    window, doubts = empty_window, empty_window.pages.trace.doubts
     faulty_project(tmp_path, random)
     window.controller.open(tmp_path / "p")
     settle()
-    window.trace.show_view("doubts")
+    window.pages.trace.show_view("doubts")
     mean_a = window.controller.results.whole.mean_a
     assert not doubts.correct_button.isEnabled()
     type_into(qtbot, doubts.edits["debugger or programmer"], "310 uA")
@@ -400,8 +400,8 @@ def test_a_corrected_copy_and_a_joined_capture(
     settle()
     assert window.controller.session.current == "fine and coarse"
     assert window.controller.results.whole.max_a > 0.12
-    assert window.trace.stack.aux[0].name == "at least"
-    window.trace.show_view("lanes")
+    assert window.pages.trace.stack.aux[0].name == "at least"
+    window.pages.trace.show_view("lanes")
     window.grab()
 
 
@@ -428,7 +428,7 @@ def test_tables_are_exported_from_the_menu(window: MainWindow, tmp_path: Path, m
 
 @pytest.mark.parametrize(("view", "ending"), [("lanes", ".svg"), ("fold", ".png"), ("fold", ".svg")])
 def test_the_view_is_exported_as_a_picture(window: MainWindow, tmp_path: Path, settle, view: str, ending: str) -> None:
-    window.trace.show_view(view)
+    window.pages.trace.show_view(view)
     settle()
     path = tmp_path / f"view{ending}"
     window.exports.write("picture", path)

@@ -24,8 +24,8 @@ Key = Qt.Key
 def page(window: MainWindow, settle) -> TunePage:
     window.show_page("Tune")
     settle()
-    assert window.tune.found is not None
-    return window.tune
+    assert window.pages.tune.found is not None
+    return window.pages.tune
 
 
 def middle(box) -> QPoint:
@@ -93,7 +93,7 @@ def test_a_domain_that_is_off_marks_the_source_that_needs_it(window: MainWindow,
     page.matrix.cursor_at = (names.index("pir"), 0)
     trigger(page.matrix.cell_menu(), "Show the way")
     assert window.page.title == "Wakes"
-    assert window.wakes.view == "plan"
+    assert window.pages.wakes.view == "plan"
 
 
 def test_a_finding_is_added_with_its_evidence_and_taken_out_again(
@@ -209,16 +209,16 @@ def test_the_waveform_is_moved_by_wheel_and_keys(qtbot: QtBot, page: TunePage) -
 
 def test_an_empty_project_says_what_is_missing(empty_window: MainWindow) -> None:
     empty_window.show_page("Tune")
-    assert "capture" in empty_window.tune.sentence()
-    empty_window.tune.search()
-    empty_window.tune.order()
-    assert empty_window.tune.new_menu().actions() == []
+    assert "capture" in empty_window.pages.tune.sentence()
+    empty_window.pages.tune.search()
+    empty_window.pages.tune.order()
+    assert empty_window.pages.tune.new_menu().actions() == []
 
 
 def test_two_runs_are_laid_over_each_other_in_every_way(qtbot: QtBot, window: MainWindow, settle, monkeypatch) -> None:
     window.show_page("Runs")
     settle()
-    runs = window.runs
+    runs = window.pages.runs
     for mode in ("time", "cycle", "charge", "state"):
         next(s for s in runs.switches() if s.title == "Overlay").choose(mode)
         settle()
@@ -242,18 +242,18 @@ def test_two_runs_are_laid_over_each_other_in_every_way(qtbot: QtBot, window: Ma
 def test_the_plan_is_the_next_rung(window: MainWindow, settle) -> None:
     window.show_page("Runs")
     settle()
-    assert not any(rung.is_plan for rung in window.runs.history.rungs)
+    assert not any(rung.is_plan for rung in window.pages.runs.history.rungs)
 
     window.controller.apply(add_change(PlannedChange("less", (CurrentBy(-2e-6),), "r5")), "plan")
     settle()
-    rung = window.runs.history.rungs[-1]
+    rung = window.pages.runs.history.rungs[-1]
     assert rung.is_plan
     last_a = window.controller.all_results["r5"].load.mean_a
     assert rung.mean_a == pytest.approx(last_a - 2e-6)
     assert len(changes_ahead(window.controller.project, "r5")) == 1
     window.controller.apply(edits.change_run("r5", title="run 5"), "title")
     settle()
-    assert window.runs.history.rungs[-1].is_plan
+    assert window.pages.runs.history.rungs[-1].is_plan
 
 
 def test_timers_are_shown_written_and_asked_about(qtbot: QtBot, window: MainWindow, page: TunePage, settle) -> None:

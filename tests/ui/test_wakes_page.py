@@ -20,7 +20,7 @@ from warm_ember.units import format_trimmed
 def page(window: MainWindow, settle) -> WakesPage:
     window.show_page("Wakes")
     settle()
-    return window.wakes
+    return window.pages.wakes
 
 
 def point(x: float, y: float) -> QPoint:
@@ -202,13 +202,13 @@ def test_a_source_is_taken_as_an_activity(window: MainWindow, page: WakesPage, s
     made = window.controller.project.activities[-1]
     assert isinstance(made.source, FromWakes)
     assert (made.name, made.source.wake_source) == ("pir", "pir")
-    assert window.page is window.battery
+    assert window.page is window.pages.battery
 
 
 def test_without_a_run_the_page_says_what_is_missing(empty_window: MainWindow, settle) -> None:
     empty_window.show_page("Wakes")
     settle()
-    assert "first capture" in empty_window.wakes.sentence()
+    assert "first capture" in empty_window.pages.wakes.sentence()
     empty_window.grab()
 
 

@@ -18,18 +18,19 @@ from warm_ember.store.project_folder import ProjectFolder
 from warm_ember.ui.look.ramp import DAY_DECADES, NIGHT_DECADES, Ramp
 from warm_ember.ui.look.rich_text import plain
 from warm_ember.ui.look.theme import DAY, NIGHT
+from warm_ember.ui.shell.page_stack import TITLES
 from warm_ember.ui.shell.window import MainWindow
 
 
 def test_the_way_from_trace_to_the_reason(window: MainWindow, qtbot: QtBot, settle) -> None:
     """Trace, a bracket, States, Battery: why r4 misses the target and r5 meets it."""
-    lane = window.trace.stack.current
-    before = len(window.trace.book.brackets)
+    lane = window.pages.trace.stack.current
+    before = len(window.pages.trace.book.brackets)
     drag(qtbot, lane, lane.x_of(20.0), lane.x_of(50.0), Qt.KeyboardModifier.AltModifier)
     settle()
-    assert len(window.trace.book.brackets) == before + 1
+    assert len(window.pages.trace.book.brackets) == before + 1
     qtbot.mouseClick(window.navigation.links["States"], LEFT)
-    assert window.page is window.states
+    assert window.page is window.pages.states
     assert "Modem idle takes 28.2 % of the charge" in plain(window.header.sentence)
     qtbot.mouseClick(window.navigation.links["Battery"], LEFT)
     assert plain(window.header.sentence).startswith("25.3 months where 36 are wanted")
@@ -41,7 +42,7 @@ def test_the_way_from_trace_to_the_reason(window: MainWindow, qtbot: QtBot, sett
 
 
 def test_a_rule_by_band_is_previewed_and_placed(window: MainWindow, qtbot: QtBot, settle) -> None:
-    page = window.states
+    page = window.pages.states
     window.show_page("States")
     page.choose("Transmit")
     editor = page.editor
@@ -64,7 +65,7 @@ def test_a_rule_by_band_is_previewed_and_placed(window: MainWindow, qtbot: QtBot
 
 def test_a_rule_by_hand_takes_the_drawn_stretch(window: MainWindow, qtbot: QtBot, settle) -> None:
     window.show_page("States")
-    page, lane = window.states, window.states.stack.current
+    page, lane = window.pages.states, window.pages.states.stack.current
     page.choose("Modem idle")
     drag(qtbot, lane, lane.x_of(100.0), lane.x_of(120.0))
     page.editor.as_edit.setText("Tilt check")
@@ -80,7 +81,7 @@ def test_a_rule_by_hand_takes_the_drawn_stretch(window: MainWindow, qtbot: QtBot
 
 def test_states_are_renamed_and_expected_in_the_row(window: MainWindow, qtbot: QtBot, settle) -> None:
     window.show_page("States")
-    page = window.states
+    page = window.pages.states
     page.choose("Count")
     type_into(qtbot, page.editor.name_edit, "Counting")
     settle()
@@ -94,7 +95,7 @@ def test_states_are_renamed_and_expected_in_the_row(window: MainWindow, qtbot: Q
 
 def test_states_can_come_from_levels_and_unplaced_ones_warn(window: MainWindow, qtbot: QtBot, settle) -> None:
     window.show_page("States")
-    qtbot.mouseClick(window.states.part.switches.words["States from", "levels"], LEFT)
+    qtbot.mouseClick(window.pages.states.part.switches.words["States from", "levels"], LEFT)
     settle()
     assert window.controller.project.rules == (LevelsRule(),)
     assert window.controller.results.ledger.rows[0].name.startswith("level ")
@@ -102,20 +103,20 @@ def test_states_can_come_from_levels_and_unplaced_ones_warn(window: MainWindow, 
     settle()
     assert "is unplaced, the limit is" in plain(window.header.warning)
     assert window.navigation.links["States"].shown.doubt
-    window.states.choose("unplaced")
-    assert window.states.stack.current.highlight is not None
+    window.pages.states.choose("unplaced")
+    assert window.pages.states.stack.current.highlight is not None
 
 
 def test_the_ledger_sorts_and_copies(window: MainWindow, qtbot: QtBot) -> None:
     window.show_page("States")
-    view = window.states.ledger
+    view = window.pages.states.ledger
     view.sort_by("share of time")
     shares = [shown.time_share for shown in view.rows]
     assert shares == sorted(shares, reverse=True)
     view.sort_by("state")
     names = [shown.row.name for shown in view.rows]
     assert names == sorted(names, key=str.casefold)
-    window.states.page_actions()[0].trigger()
+    window.pages.states.page_actions()[0].trigger()
     copied = QGuiApplication.clipboard().text().splitlines()
     assert len(copied) == 1 + len(names)
     assert copied[1].startswith(names[0] + "\t")
@@ -123,7 +124,7 @@ def test_the_ledger_sorts_and_copies(window: MainWindow, qtbot: QtBot) -> None:
 
 def test_arrows_walk_through_the_ledger(window: MainWindow, qtbot: QtBot) -> None:
     window.show_page("States")
-    view = window.states.ledger
+    view = window.pages.states.ledger
     view.setFocus()
     qtbot.keyClick(view, Qt.Key.Key_Down)
     assert view.chosen == view.rows[0].row.name
@@ -136,7 +137,7 @@ def test_arrows_walk_through_the_ledger(window: MainWindow, qtbot: QtBot) -> Non
 def test_a_rate_typed_on_the_battery_page_changes_the_life(window: MainWindow, qtbot: QtBot, settle) -> None:
     window.show_page("Battery")
     before = window.controller.results.life.life_s
-    edit = window.battery.activities.day.edits["Report"]
+    edit = window.pages.battery.activities.day.edits["Report"]
     type_into(qtbot, edit, "each 12 h")
     settle()
     activity = next(a for a in window.controller.project.activities if a.name == "Report")
@@ -149,7 +150,7 @@ def test_a_rate_typed_on_the_battery_page_changes_the_life(window: MainWindow, q
 
 def test_the_battery_is_typed_where_it_stands(window: MainWindow, qtbot: QtBot, settle) -> None:
     window.show_page("Battery")
-    fields = window.battery.panel.fields
+    fields = window.pages.battery.panel.fields
     type_into(qtbot, fields["battery", "capacity_c"], "12 Ah")
     type_into(qtbot, fields["project", "target_s"], "24 months")
     type_into(qtbot, fields["battery", "reserve"], "5 %")
@@ -161,45 +162,45 @@ def test_the_battery_is_typed_where_it_stands(window: MainWindow, qtbot: QtBot, 
     settle()
     assert window.controller.project.battery.reserve == 0.05
     assert "reserve" in window.messages.words.text()
-    window.battery.panel.changed.emit("supply", "kind", SupplyKind.SWITCHING)
+    window.pages.battery.panel.changed.emit("supply", "kind", SupplyKind.SWITCHING)
     settle()
     assert fields["supply", "efficiency"].isVisible()
 
 
 def test_activities_are_added_and_removed(window: MainWindow, settle) -> None:
-    window.battery.activities.add_from("Modem idle")
+    window.pages.battery.activities.add_from("Modem idle")
     settle()
     names = [activity.name for activity in window.controller.project.activities]
     assert names[-1] == "Modem idle"
-    assert "Modem idle" in window.battery.activities.day.edits
+    assert "Modem idle" in window.pages.battery.activities.day.edits
     window.controller.apply(edits.drop_activity("Modem idle"), "remove")
     settle()
-    assert "Modem idle" not in window.battery.activities.day.edits
+    assert "Modem idle" not in window.pages.battery.activities.day.edits
 
 
 def test_two_runs_are_picked_on_the_ladder(window: MainWindow, qtbot: QtBot, settle) -> None:
     window.show_page("Runs")
     settle()
-    history = window.runs.history
+    history = window.pages.runs.history
     window.grab()
     centre = [history._column(index).center().toPoint() for index in range(5)]
     qtbot.mouseClick(history, LEFT, pos=centre[4])
     qtbot.mouseClick(history, LEFT, Qt.KeyboardModifier.ShiftModifier, pos=centre[0])
-    assert (window.runs.first, window.runs.second) == ("r1", "r5")
+    assert (window.pages.runs.first, window.pages.runs.second) == ("r1", "r5")
     assert "r5 takes 4.01 mA less than r1" in plain(window.header.sentence)
     qtbot.mouseDClick(history, LEFT, pos=centre[1])
     settle()
     assert window.controller.session.current == "r2"
     qtbot.mouseClick(window.header.switches.words["Ladder", "one state"], LEFT)
-    assert window.runs.history.shows_state != ""
+    assert window.pages.runs.history.shows_state != ""
 
 
 def test_a_budget_segment_leads_to_its_state(window: MainWindow, qtbot: QtBot) -> None:
     window.grab()
     piece = next(p for p in window.budget._pieces if p.segment.name == "Count")
     qtbot.mouseClick(window.budget, LEFT, pos=piece.rect.center().toPoint())
-    assert window.page is window.states
-    assert window.states.ledger.chosen == "Count"
+    assert window.page is window.pages.states
+    assert window.pages.states.ledger.chosen == "Count"
     window.budget.set_by("activities")
     window.grab()
     assert {p.segment.name for p in window.budget._pieces} == {"Report", "Passer-by", "Each second", "Deep sleep"}
@@ -217,7 +218,7 @@ def test_edits_are_saved_by_themselves(window: MainWindow, qtbot: QtBot, settle)
 
 def test_an_empty_window_says_what_to_do(empty_window: MainWindow) -> None:
     assert "Ctrl+I" in empty_window.header.sentence
-    for title in empty_window.pages:
+    for title in TITLES:
         empty_window.show_page(title)
         assert empty_window.header.sentence
         assert not empty_window.grab().isNull()
@@ -276,7 +277,7 @@ def test_every_page_paints_in_both_themes_with_long_names_and_many_runs(window: 
     window.controller.apply(edits.SetFields("project", {"runs": runs, "activities": activities}), "long names")
     window.controller.apply(edits.rename_state("Deep sleep", long, (LogRule(),)), "long state")
     settle()
-    for title in window.pages:
+    for title in TITLES:
         window.show_page(title)
         picture = window.grab().toImage()
         assert (picture.width(), picture.height()) == (1280, 800)
@@ -296,7 +297,7 @@ def test_lightness_is_monotonic_along_the_ramp(decades: tuple[str, ...], rising:
 def test_settings_are_remembered(window: MainWindow, settle) -> None:
     window.show_page("Runs")
     window.look.set_theme(DAY)
-    window.trace.stack.set_folded("Lines", True)
+    window.pages.trace.stack.set_folded("Lines", True)
     window.close()
     assert window.settings.value("page") == "Runs"
     assert window.settings.value("theme") == "day"
@@ -320,10 +321,10 @@ def test_a_project_without_voltage_lines_or_log_opens(empty_window: MainWindow, 
     text.write_text("s,A\n" + "".join(f"{k / 100:.2f},0.002\n" for k in range(500)))
     empty_window.import_files([text])
     settle()
-    empty_window.imports.accept()
+    empty_window.pages.imports.accept()
     settle()
-    for title in empty_window.pages:
+    for title in TITLES:
         empty_window.show_page(title)
         empty_window.grab()
-    assert "no battery chosen" in plain(empty_window.battery.warning())
-    assert not empty_window.trace.stack.lines.isVisible()
+    assert "no battery chosen" in plain(empty_window.pages.battery.warning())
+    assert not empty_window.pages.trace.stack.lines.isVisible()

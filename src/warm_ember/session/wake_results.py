@@ -4,13 +4,18 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import msgspec
+
+from warm_ember.attribution.sleep_depth import Mode
 from warm_ember.attribution.wake_alignment import Saving, saving_of
 from warm_ember.attribution.wake_ledger import WakeLedger
 from warm_ember.attribution.wake_profile import WakeProfile, wake_profile
 from warm_ember.model.project import Project
+from warm_ember.model.wake_plan import ModePower, WakePath, WakePlan
 from warm_ember.session.graph import remembered
 from warm_ember.session.results import Results
 from warm_ember.signal.series import ShouldStop, never
+from warm_ember.tuning.wake_plan import PlanCheck, check_plan
 
 
 @dataclass(frozen=True, eq=False)
@@ -49,3 +54,45 @@ class WakeResults:
             ledger.duration_s,
             should_stop=should_stop,
         )
+
+
+def slowest_mode(ledger: WakeLedger, source: str) -> Mode | None:
+    """Return the mode with the longest latency that a source woke the device from; None where none is known."""
+    row = ledger.row(source)
+    used = [ledger.depth.mode(name) for name in (row.woke_from if row is not None else ())]
+    known = [mode for mode in used if mode.latency_s is not None]
+    return max(known, key=lambda mode: mode.latency_s or 0.0, default=None)
+
+
+def late_sources(ledger: WakeLedger, project: Project) -> tuple[str, ...]:
+    """Return the sources that woke the device from a mode that answers after their deadline."""
+    deadlines_s = {one.name: one.deadline_s for one in project.wake_sources}
+    late = []
+    for row in ledger.sources:
+        deadline_s, slowest = deadlines_s.get(row.source), slowest_mode(ledger, row.source)
+        if deadline_s is not None and slowest is not None and (slowest.latency_s or 0.0) > deadline_s:
+            late.append(row.source)
+    return tuple(late)
+
+
+def whole_plan(ledger: WakeLedger | None, project: Project) -> WakePlan:
+    """Return the wake plan with a row for each source and sleep mode of a capture beside those that are planned."""
+    plan = project.wake_plan
+    if ledger is None:
+        return plan
+    sources, modes = {path.source for path in plan.paths}, {mode.mode for mode in plan.modes}
+    stretches = ledger.depth.stretches
+    inner = {ledger.depth.modes[i].name for i in set(stretches.mode[stretches.in_wakes].tolist())}
+    more = tuple(WakePath(row.source) for row in ledger.sources if row.source not in sources)
+    used = [row.mode for row in ledger.depth.rows if row.mode not in modes and row.mode not in inner]
+    return msgspec.structs.replace(
+        plan, paths=(*plan.paths, *more), modes=(*plan.modes, *(ModePower(mode) for mode in used))
+    )
+
+
+def plan_check(ledger: WakeLedger | None, project: Project) -> PlanCheck | None:
+    """Check the wake plan; None where nothing is planned, so that nothing can conflict."""
+    if ledger is None or project.wake_plan == WakePlan():
+        return None
+    latency_s = {mode.name: mode.latency_s for mode in project.sleep_modes if mode.latency_s is not None}
+    return check_plan(whole_plan(ledger, project), latency_s)

@@ -14,8 +14,11 @@ from warm_ember.errors import Cancelled, WarmEmberError
 from warm_ember.model.finding import Finding
 from warm_ember.model.project import Edit, Project
 from warm_ember.session.importing import ImportReport, ImportRequest, adopt, import_file
+from warm_ember.session.page_links import Known
 from warm_ember.session.results import RunResults, run_names
 from warm_ember.session.session import Session
+from warm_ember.session.tuning_results import PlanResults
+from warm_ember.session.wake_results import WakesShown
 from warm_ember.signal.series import Progress, ShouldStop
 from warm_ember.tuning.findings.registry import QualityReport
 from warm_ember.ui.work import Jobs, Work
@@ -48,6 +51,8 @@ class ProjectController(QObject):
         The averages of all runs are there, and while somebody looks at them all else of them.
     quality_changed
         What is wrong with the current run's capture is known, or not yet (None).
+    wakes_changed, plan_changed
+        The current run's wakes, and what the plan makes of it, are known, or not yet (None).
     recomputing
         Whether results are out of date and being computed.
     troubled
@@ -61,6 +66,8 @@ class ProjectController(QObject):
     results_changed = Signal(object)
     runs_changed = Signal()
     quality_changed = Signal(object)
+    wakes_changed = Signal(object)
+    plan_changed = Signal(object)
     recomputing = Signal(int)
     troubled = Signal(str)
     noted = Signal(str)
@@ -75,6 +82,8 @@ class ProjectController(QObject):
         self.all_results: dict[str, RunResults] = {}
         self.averages_a: dict[str, float] = {}
         self.quality: QualityReport | None = None
+        self.wakes: WakesShown | None = None
+        self.plan: PlanResults | None = None
         self._viewers: set[object] = set()
         self._autosave = QTimer(self)
         self._autosave.setSingleShot(True)
@@ -96,8 +105,8 @@ class ProjectController(QObject):
         self.close_session()
         self.session = session
         self.results, self.all_results, self.averages_a = None, {}, {}
+        self._forget_analyses()
         self.results_changed.emit(None)  # nothing may be painted from captures that are closed now
-        self._forget_quality()
         self.session_changed.emit()
         self._on_project_changed()
 
@@ -158,8 +167,8 @@ class ProjectController(QObject):
         if self.session is not None and name != self.session.current and self.session.project.run(name):
             self.session.current = name
             self.results = None
+            self._forget_analyses()
             self.results_changed.emit(None)
-            self._forget_quality()
             self._on_project_changed()
 
     def _on_project_changed(self) -> None:
@@ -173,6 +182,7 @@ class ProjectController(QObject):
             self.jobs.stop("results")
             self.jobs.stop("runs")
             self.results, self.all_results, self.averages_a = None, {}, {}
+            self._forget_analyses()
             self.results_changed.emit(None)
             self.runs_changed.emit()
             self.recomputing.emit(0)
@@ -191,6 +201,7 @@ class ProjectController(QObject):
         # What is shown belongs to a project as it was before: nothing is better than figures of that.
         self.results = None
         self.recomputing.emit(0)
+        self._forget_analyses()
         self.results_changed.emit(None)
         self._on_failed(error)
 
@@ -210,6 +221,18 @@ class ProjectController(QObject):
             self._on_failed,
             quiet=True,
         )
+        self.work(
+            "wakes",
+            f"finding the wakes of {name}",
+            lambda should_stop, _progress: session.wakes.shown(project, name, None, should_stop),
+            self._set_wakes,
+        )
+        self.work(
+            "plan",
+            f"working out the plan of {name}",
+            lambda should_stop, _progress: session.tuning.plan(project, name, should_stop),
+            self._set_plan,
+        )
         self._read_runs()
 
     def show_runs(self, viewer: object, *, wanted: bool) -> None:
@@ -218,6 +241,12 @@ class ProjectController(QObject):
         self._viewers = (self._viewers - {viewer}) | ({viewer} if wanted else set())
         if not was_wanted and wanted and self.results is not None:
             self._read_runs()
+
+    @property
+    def known(self) -> Known:
+        """What is known of the project and of the run that is shown."""
+        found = self.findings or ()
+        return Known(self.project, self.results, found, self.wakes, self.plan, self.averages_a)
 
     def _read_runs(self) -> None:
         session = self.session
@@ -250,9 +279,20 @@ class ProjectController(QObject):
         self.quality = quality
         self.quality_changed.emit(quality)
 
-    def _forget_quality(self) -> None:
-        self.jobs.stop("quality")
+    def _set_wakes(self, wakes: WakesShown | None) -> None:
+        self.wakes = wakes
+        self.wakes_changed.emit(wakes)
+
+    def _set_plan(self, plan: PlanResults | None) -> None:
+        self.plan = plan
+        self.plan_changed.emit(plan)
+
+    def _forget_analyses(self) -> None:
+        for subject in ("quality", "wakes", "plan"):
+            self.jobs.stop(subject)
         self._set_quality(None)
+        self._set_wakes(None)
+        self._set_plan(None)
 
     def work(self, subject: str, what: str, work: Work, then: Callable[[Any], None]) -> None:
         """Do a piece of work in the background; what goes wrong with it is told by `troubled`."""
@@ -308,7 +348,7 @@ class ProjectController(QObject):
     def show_new_run(self) -> None:
         """Show the run that was just added to the project."""
         self.results = None
-        self._forget_quality()
+        self._forget_analyses()
         self._on_project_changed()
 
     def close_session(self) -> None:

@@ -9,11 +9,11 @@ from PySide6.QtCore import QPoint, Qt, Signal
 from PySide6.QtGui import QAction, QKeySequence
 from PySide6.QtWidgets import QWidget
 
+from warm_ember.session.page_links import LinkFigure
 from warm_ember.session.results import RunResults
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.picture import save_picture
 from warm_ember.ui.project_controller import ProjectController
-from warm_ember.ui.widgets.link_figure import LinkFigure
 from warm_ember.ui.widgets.switches import Switch
 
 

@@ -6,10 +6,10 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QFocusEvent, QKeyEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QWidget
 
+from warm_ember.session.page_links import LinkFigure
 from warm_ember.ui.look.label import tip
 from warm_ember.ui.look.rich_text import draw_rich_text, plain
 from warm_ember.ui.look.theme import Appearance
-from warm_ember.ui.widgets.link_figure import LinkFigure
 
 _HEIGHT = 56
 

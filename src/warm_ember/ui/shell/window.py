@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import QEvent, QSettings, Qt
@@ -15,7 +16,6 @@ from PySide6.QtWidgets import (
     QMenu,
     QMenuBar,
     QMessageBox,
-    QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
@@ -23,6 +23,7 @@ from PySide6.QtWidgets import (
 from warm_ember import __version__
 from warm_ember.errors import WarmEmberError
 from warm_ember.session import edits
+from warm_ember.session.import_requests import requests_for
 from warm_ember.session.importing import free_name
 from warm_ember.session.results import RunResults
 from warm_ember.session.session import Session
@@ -32,20 +33,13 @@ from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.style import dress
 from warm_ember.ui.look.theme import DAY, NIGHT, Appearance
 from warm_ember.ui.pages.base import Page
-from warm_ember.ui.pages.battery.page import BatteryPage
-from warm_ember.ui.pages.bench.page import BenchPage
-from warm_ember.ui.pages.importing.view import ImportView, requests_for
-from warm_ember.ui.pages.runs.page import RunsPage
-from warm_ember.ui.pages.states.page import StatesPage
-from warm_ember.ui.pages.trace.page import TracePage
-from warm_ember.ui.pages.tune.page import TunePage
-from warm_ember.ui.pages.wakes.page import WakesPage
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.shell.budget_bar import BudgetBar
 from warm_ember.ui.shell.exports import EXPORTS, Exports
 from warm_ember.ui.shell.message_panel import MessagePanel, ProgressPanel
 from warm_ember.ui.shell.navigation_bar import NavigationBar
 from warm_ember.ui.shell.page_header import PageHeader
+from warm_ember.ui.shell.page_stack import TITLES, PageStack
 
 log = logging.getLogger(__name__)
 
@@ -62,8 +56,8 @@ class MainWindow(QMainWindow):
         self._shown_capture: object = None
         self.setAcceptDrops(True)
         self.setMinimumSize(960, 600)
-        self._build_pages()
-        self.exports = Exports(self, controller, lambda: self.page, lambda: self.trace.fold.plan)
+        self.pages = PageStack(controller, look, self.window_on_time)
+        self.exports = Exports(self, controller, lambda: self.page, lambda: self.pages.trace.fold.plan)
         self._build_shell()
         self._build_menus()
         self._connect()
@@ -71,26 +65,29 @@ class MainWindow(QMainWindow):
         self._on_look()
         self._on_session()
 
-    def _build_pages(self) -> None:
-        self.bench = BenchPage(self.controller, self.look)
-        self.trace = TracePage(self.controller, self.look, self.window_on_time)
-        self.states = StatesPage(self.controller, self.look, self.window_on_time)
-        self.wakes = WakesPage(self.controller, self.look, self.window_on_time)
-        self.battery = BatteryPage(self.controller, self.look)
-        self.tune = TunePage(self.controller, self.look)
-        self.runs = RunsPage(self.controller, self.look)
-        self.pages: dict[str, Page] = {
-            p.title: p for p in (self.bench, self.trace, self.states, self.wakes, self.battery, self.tune, self.runs)
-        }
+    def _on_page_built(self, title: str) -> None:
+        """Let a page take part in the window."""
+        pages = self.pages
+        page = pages.page(title)
+        page.header_changed.connect(self._show_header)
+        self._page_menus[title].addActions(page.page_actions())
+        if page is pages.built.get("Trace"):
+            pages.trace.export_asked.connect(self.exports.ask)
+            self._restore_folded()
+            self._menus["View"].insertActions(self._after_views, pages.trace.view_actions)
+        elif page is pages.built.get("States"):
+            pages.states.trace_asked.connect(lambda: self.show_page("Trace"))
+        elif page is pages.built.get("Wakes"):
+            pages.wakes.activity_asked.connect(self._take_wakes)
+        elif page is pages.built.get("Tune"):
+            pages.tune.stretch_asked.connect(self._show_evidence)
+            pages.tune.wake_asked.connect(self._show_wake_plan)
+        elif page is pages.built.get("Runs"):
+            pages.runs.run_asked.connect(self.controller.select_run)
 
     def _build_shell(self) -> None:
-        self.navigation = NavigationBar(self.look, tuple(self.pages))
+        self.navigation = NavigationBar(self.look, TITLES)
         self.header = PageHeader(self.look)
-        self.stacked = QStackedWidget()
-        for page in self.pages.values():
-            self.stacked.addWidget(page)
-        self.imports = ImportView(self.controller, self.look)
-        self.stacked.addWidget(self.imports)
         self.messages = MessagePanel(self.look)
         self.progress = ProgressPanel(self.look)
         self.budget = BudgetBar(self.look)
@@ -98,8 +95,8 @@ class MainWindow(QMainWindow):
         column = QVBoxLayout(body)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
-        for widget in (self.navigation, self.header, self.stacked, self.messages, self.progress, self.budget):
-            column.addWidget(widget, 1 if widget is self.stacked else 0)
+        for widget in (self.navigation, self.header, self.pages, self.messages, self.progress, self.budget):
+            column.addWidget(widget, 1 if widget is self.pages else 0)
         self.setCentralWidget(body)
         self.status = Label()
         self.menus = QMenuBar()
@@ -139,30 +136,31 @@ class MainWindow(QMainWindow):
         self.undo_action = self._action(menus["Edit"], "Undo", key.Undo, self.controller.undo)
         self.redo_action = self._action(menus["Edit"], "Redo", key.Redo, self.controller.redo)
         menus["Edit"].addSeparator()
-        for index, title in enumerate(self.pages):
+        for index, title in enumerate(TITLES):
             self._action(menus["View"], title, f"Alt+{index + 1}", lambda title=title: self.show_page(title))
-        menus["View"].addSeparator()
+        self._after_views = menus["View"].addSeparator()
         self._action(menus["View"], "Night", "", lambda: self.look.set_theme(NIGHT))
         self._action(menus["View"], "Day", "", lambda: self.look.set_theme(DAY))
         self._action(menus["View"], "The other theme", "Ctrl+T", self.other_theme)
         menus["View"].addSeparator()
         self.lanes_menu = menus["View"].addMenu("Lanes")
         self.lanes_menu.aboutToShow.connect(self._fill_lanes_menu)
-        menus["Edit"].addActions(self.trace.page_actions())
-        menus["View"].addActions(self.trace.view_actions)
         self._action(menus["Capture"], "Record, or stop recording", "F9", self._record_or_stop)
         self.runs_menu = menus["Capture"].addMenu("Show run")
         self._action(menus["Capture"], "Next run", "Ctrl+PgDown", lambda: self.step_run(1))
         self._action(menus["Capture"], "Previous run", "Ctrl+PgUp", lambda: self.step_run(-1))
-        for page in (self.bench, self.states, self.wakes, self.battery, self.tune, self.runs):
-            menus["Edit"].addSeparator()
-            menus["Edit"].addActions(page.page_actions())
+        self._page_menus = {title: menus["Edit"].addMenu(title) for title in TITLES}
+        for title, menu in self._page_menus.items():
+            menu.aboutToShow.connect(partial(self.pages.page, title))
         self._action(menus["Help"], "Keys", "F1", self.show_keys)
         self._action(menus["Help"], "About Warm Ember", "", self.show_about)
 
     def _connect(self) -> None:
         controller = self.controller
         self.navigation.chosen.connect(self.show_page)
+        self.pages.page_built.connect(self._on_page_built)
+        self.pages.imports_changed.connect(self._show_header)
+        self.pages.imports_finished.connect(self._on_imports_finished)
         controller.session_changed.connect(self._on_session)
         controller.project_changed.connect(self._on_project)
         controller.results_changed.connect(self._on_results)
@@ -177,27 +175,21 @@ class MainWindow(QMainWindow):
         self.progress.stop_asked.connect(controller.jobs.stop_all)
         self.look.changed.connect(self._on_look)
         self.budget.segment_chosen.connect(self._on_segment)
-        self.runs.run_asked.connect(controller.select_run)
-        self.wakes.activity_asked.connect(self._take_wakes)
-        self.tune.stretch_asked.connect(self._show_evidence)
-        self.tune.wake_asked.connect(self._show_wake_plan)
-        self.states.trace_asked.connect(lambda: self.show_page("Trace"))
-        self.imports.import_asked.connect(controller.import_file)
-        self.imports.finished.connect(self._on_imports_finished)
-        self.imports.changed.connect(self._show_header)
-        self.trace.export_asked.connect(self.exports.ask)
-        for page in self.pages.values():
-            page.header_changed.connect(self._show_header)
+        controller.wakes_changed.connect(self._show_header)
+        controller.plan_changed.connect(self._show_header)
+        controller.quality_changed.connect(self._show_header)
 
     def _restore(self) -> None:
         geometry = self.settings.value("geometry")
         if geometry is None or not self.restoreGeometry(geometry):
             self.resize(1280, 800)
-        folded = self.settings.value("folded")
-        if isinstance(folded, list):
-            for name in self.trace.stack.foldable_names():
-                self.trace.stack.set_folded(name, name in folded)
         self.show_page(str(self.settings.value("page", "Trace")))
+
+    def _restore_folded(self) -> None:
+        stack, folded = self.pages.trace.stack, self.settings.value("folded")
+        if isinstance(folded, list):
+            for name in stack.foldable_names():
+                stack.set_folded(name, name in folded)
 
     def _on_look(self) -> None:
         application = QApplication.instance()
@@ -209,33 +201,34 @@ class MainWindow(QMainWindow):
     @property
     def page(self) -> Page:
         """The open page; while files are looked at, the Trace page that they will be shown on."""
-        page = self.stacked.currentWidget()
-        return page if isinstance(page, Page) else self.trace
+        page = self.pages.currentWidget()
+        return page if isinstance(page, Page) else self.pages.trace
 
     def show_page(self, title: str) -> None:
         """Open a page."""
-        if title not in self.pages:
+        if title not in TITLES:
             title = "Trace"
-        self.stacked.setCurrentWidget(self.pages[title])
-        self.pages[title].take_focus()
+        page = self.pages.page(title)
+        self.pages.setCurrentWidget(page)
+        page.take_focus()
         self.navigation.light(title)
         self._show_header()
 
     def _show_header(self) -> None:
         page = self.page
-        if self.stacked.currentWidget() is self.imports:
-            self.header.show_sentence(self.imports.sentence(), self.imports.warning())
+        if self.pages.is_importing:
+            self.header.show_sentence(self.pages.imports.sentence(), self.pages.imports.warning())
             self.header.switches.show_switches(())
         else:
             self.header.show_sentence(page.sentence(), page.warning())
             self.header.switches.show_switches(page.switches())
-        for title, other in self.pages.items():
-            self.navigation.links[title].show_figure(other.link())
+        for title in TITLES:
+            self.navigation.links[title].show_figure(self.pages.link(title))
 
     def _take_wakes(self, source: str) -> None:
         """Take the wakes by a source as an activity of the battery's."""
         self.show_page("Battery")
-        self.battery.activities.add_wake(source)
+        self.pages.battery.activities.add_wake(source)
 
     def _on_session(self) -> None:
         session = self.controller.session
@@ -270,8 +263,6 @@ class MainWindow(QMainWindow):
             action = self._action(self.runs_menu, run.label, "", lambda name=run.name: self.controller.select_run(name))
             action.setCheckable(True)
             action.setChecked(session is not None and session.current == run.name)
-        self.trace.book.refresh()
-        self.trace.fold.set_results(self.controller.results)
         self._show_status()
 
     def _show_status(self) -> None:
@@ -288,13 +279,14 @@ class MainWindow(QMainWindow):
             self._shown_capture = results.capture
             capture = results.capture
             self.window_on_time.set_capture(capture.duration_s, capture.current.interval_s, capture.info.start_utc)
-        for page in self.pages.values():
+        for page in self.pages.built.values():
             page.show_results(results)
         self.budget.set_results(results)
         self._show_header()
 
     def _on_runs(self) -> None:
-        self.runs.show_runs(self.controller.all_results)
+        if "Runs" in self.pages.built:
+            self.pages.runs.show_runs(self.controller.all_results)
         self._show_header()
 
     def _show_evidence(self, from_s: float, to_s: float) -> None:
@@ -305,18 +297,18 @@ class MainWindow(QMainWindow):
 
     def _show_wake_plan(self, _source: str) -> None:
         self.show_page("Wakes")
-        self.wakes.show_view("plan")
+        self.pages.wakes.show_view("plan")
 
     def _on_segment(self, by: str, name: str) -> None:
         if by == "states":
             self.show_page("States")
-            self.states.choose(name)
+            self.pages.states.choose(name)
         else:
             self.show_page("Battery")
 
     def _fill_lanes_menu(self) -> None:
         self.lanes_menu.clear()
-        stack = self.trace.stack
+        stack = self.pages.trace.stack
         for name in stack.foldable_names():
             folded = stack.is_folded(name)
             action = self._action(self.lanes_menu, name, "", lambda n=name, f=folded: stack.set_folded(n, not f))
@@ -325,7 +317,7 @@ class MainWindow(QMainWindow):
 
     def _record_or_stop(self) -> None:
         self.show_page("Bench")
-        self.bench.record_or_stop()
+        self.pages.bench.record_or_stop()
 
     def other_theme(self) -> None:
         """Change between Night and Day."""
@@ -405,8 +397,8 @@ class MainWindow(QMainWindow):
         if not requests:
             self.messages.show_trouble("Logs and line dumps come with a capture: choose its file together with them.")
             return
-        self.imports.show_files(requests)
-        self.stacked.setCurrentWidget(self.imports)
+        self.pages.imports.show_files(requests)
+        self.pages.setCurrentWidget(self.pages.imports)
         self._show_header()
 
     def _on_imports_finished(self) -> None:
@@ -424,6 +416,8 @@ class MainWindow(QMainWindow):
 
     def keys_text(self) -> str:
         """Return all actions with their keys, as lines of text."""
+        for title in TITLES:
+            self.pages.page(title)
         found: dict[str, str] = {}
 
         def collect(menu: QMenu) -> None:
@@ -477,7 +471,8 @@ class MainWindow(QMainWindow):
         self.settings.setValue("geometry", self.saveGeometry())
         self.settings.setValue("theme", self.look.theme.name)
         self.settings.setValue("page", self.page.title)
-        stack = self.trace.stack
-        self.settings.setValue("folded", [name for name in stack.foldable_names() if stack.is_folded(name)])
+        if "Trace" in self.pages.built:
+            stack = self.pages.trace.stack
+            self.settings.setValue("folded", [name for name in stack.foldable_names() if stack.is_folded(name)])
         self.controller.close()
         super().closeEvent(event)

@@ -14,12 +14,13 @@ from warm_ember.battery.life import check_model
 from warm_ember.battery.sensitivity import SensitivityStep
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.battery import Climate
-from warm_ember.model.figure import Grade, signed
+from warm_ember.model.figure import Grade
 from warm_ember.model.load import LifeModel
 from warm_ember.model.project import Edit, Project
 from warm_ember.model.rates import rates
 from warm_ember.session import edits
 from warm_ember.session.battery_results import LifeInYears, Tradeoffs, UnseenLife
+from warm_ember.session.page_links import LinkFigure, battery_doubt, battery_link
 from warm_ember.session.results import RunResults, life_model
 from warm_ember.ui.latest import Latest
 from warm_ember.ui.look.theme import Appearance
@@ -33,14 +34,11 @@ from warm_ember.ui.pages.battery.panel import BatteryPanel
 from warm_ember.ui.pages.battery.tradeoff_view import TradeoffView
 from warm_ember.ui.pages.battery.years_view import YearsView
 from warm_ember.ui.project_controller import ProjectController
-from warm_ember.ui.widgets.link_figure import LinkFigure
 from warm_ember.ui.widgets.switches import Switch
-from warm_ember.units import months_text, percent_text, quantity_text
 
 _LIFE, _YEARS, _TRADE, _CELL = "life", "years", "trade-offs", "cell"
 _VIEWS = (_LIFE, _YEARS, _TRADE, _CELL)
 _WIDE = 1150
-_STRAY = 0.1
 
 
 class BatteryPage(Page):
@@ -322,17 +320,7 @@ class BatteryPage(Page):
         return words.life_sentence(shown, self.steps)
 
     def warning(self) -> str:
-        if self.results is None:
-            return ""
-        if self.controller.project.battery.grade is Grade.ASSUMED:
-            return "**no battery chosen**: type yours at the right"
-        if self.results.load.missing:
-            return f"**{', '.join(self.results.load.missing)}** not in this capture: left out"
-        stray = [one for one in self.results.load.base_parts[1:] if one.charge_share > _STRAY]
-        if self.results.load.costs and stray:
-            share = percent_text(stray[0].charge_share).rich
-            return f"**{stray[0].state}** is in no activity: {share} of the base is its charge"
-        return ""
+        return battery_doubt(self.results, self.controller.project)
 
     def switches(self) -> tuple[Switch, ...]:
         view = Switch("View", _VIEWS, self.view, self.show_view)
@@ -349,15 +337,7 @@ class BatteryPage(Page):
         )
 
     def link(self) -> LinkFigure:
-        shown = self.preview or self.results
-        if shown is None:
-            return LinkFigure(detail="no life yet")
-        life = shown.life
-        low, high = (None if end is None else f"**{months_text(end).number}**" for end in life.band)
-        reach = f"{low} to {high}" if low and high else f"≤ {high}" if high else f"≥ {low}"
-        detail = f"{signed(shown.load.bound, quantity_text(life.mean_a, 'A').rich)}, {reach}"
-        figure = signed(life.bound, months_text(life.life_s).rich)
-        return LinkFigure(figure, detail, self.warning().replace("**", ""))
+        return battery_link(self.preview or self.results, self.warning())
 
 
 def _battery_edit(part: str, field: str, value: object) -> Edit:

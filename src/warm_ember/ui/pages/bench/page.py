@@ -24,6 +24,7 @@ from warm_ember.bench.planning import PlannedCapture
 from warm_ember.bench.wiring import added_by
 from warm_ember.errors import BadArgumentError, WarmEmberError
 from warm_ember.session.live import LiveRun
+from warm_ember.session.page_links import LinkFigure, bench_doubt, bench_link, quietest_state
 from warm_ember.session.recovering import (
     Recovered,
     adopt_recovered,
@@ -47,7 +48,6 @@ from warm_ember.ui.pages.bench.record_strip import RecordStrip
 from warm_ember.ui.pages.bench.wiring_panel import WiringPanel
 from warm_ember.ui.pages.bench.zero_view import ZeroView
 from warm_ember.ui.project_controller import ProjectController
-from warm_ember.ui.widgets.link_figure import LinkFigure
 from warm_ember.ui.widgets.switches import Switch
 from warm_ember.units import duration_text, quantity_text
 
@@ -57,7 +57,6 @@ _FIGURES_S = 0.25
 _NOW_S = 0.5
 _SIDE = 300
 _ROOMY = 1000
-_STAYS_LIMIT = 0.03
 
 
 class BenchPage(Page):
@@ -83,6 +82,7 @@ class BenchPage(Page):
         self._frames = QTimer(self)
         self._frames.setInterval(_FRAME_MS)
         self._frames.timeout.connect(self.show_frame)
+        self._on_session()
 
     def _build(self) -> None:
         look = self.look
@@ -378,10 +378,7 @@ class BenchPage(Page):
 
     def show_results(self, results: RunResults | None) -> None:
         before, self.results = self.results, results
-        self._quietest = None
-        if results is not None:
-            rows = [(row.name, row.mean.value) for row in results.ledger.rows if row.mean.value]
-            self._quietest = min(((name, mean) for name, mean in rows if mean), key=lambda one: one[1], default=None)
+        self._quietest = quietest_state(results)
         if self._live is None and (results is None or before is None or before.capture is not results.capture):
             self._show_idle()
         self.show_bench()
@@ -449,13 +446,7 @@ class BenchPage(Page):
         recorder = self.bench_controller.recorder
         if recorder is not None and recorder.missing:
             return f"**{recorder.missing}** samples lost"
-        added = added_by(bench)
-        share = added.share_of(self._quietest[1]) if self._quietest else None
-        if share is not None and share > _STAYS_LIMIT:
-            return "the set-up is a part of the floor: subtract it, or unplug it"
-        if bench.resource and bench.guard_v is None:
-            return "no voltage guard is set: type it into the recipe"
-        return ""
+        return bench_doubt(bench, self._quietest)
 
     def switches(self) -> tuple[Switch, ...]:
         views = Switch("View", tuple(self.views), self.view, self.show_view)
@@ -484,12 +475,8 @@ class BenchPage(Page):
             done_s = recorder.samples * recorder.job.settings.interval_s if recorder is not None else 0.0
             name = recorder.job.path.stem if recorder is not None else ""
             return LinkFigure(duration_text(done_s).rich, f"recording {name}", self.warning().replace("**", ""))
-        settings = bench.settings
-        voltage = quantity_text(settings.voltage_v, "V").rich if settings.voltage_v is not None else "–"
         known = self.bench_controller.description
-        name = known.name if known is not None else "no instrument yet" if not bench.resource else "not asked yet"
-        rate = quantity_text(1 / settings.interval_s, "S/s")
-        return LinkFigure(voltage, f"{rate}, {name}", self.warning().replace("**", ""))
+        return bench_link(bench, known.name if known is not None else "", self.warning())
 
 
 def _scrolled(view: QWidget) -> QScrollArea:

@@ -13,6 +13,7 @@ from warm_ember.errors import BadArgumentError
 from warm_ember.model.figure import signed
 from warm_ember.model.project import RunKind
 from warm_ember.session import edits
+from warm_ember.session.page_links import LinkFigure, run_before, runs_link
 from warm_ember.session.results import RunResults
 from warm_ember.session.tuning_results import Comparison, changes_ahead
 from warm_ember.signal.fold import Fold
@@ -25,7 +26,6 @@ from warm_ember.ui.pages.runs.run_history_chart import RunHistoryChart, history_
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.claim_edit import ClaimLine
 from warm_ember.ui.widgets.difference_table import DifferenceTable, Sum, micro
-from warm_ember.ui.widgets.link_figure import LinkFigure
 from warm_ember.ui.widgets.switches import Switch
 from warm_ember.units import months_text, percent_text, quantity_text
 
@@ -100,7 +100,7 @@ class RunsPage(Page):
         self.results = results
         if changed and results is not None:
             self.second = results.run.name
-            self.first = self._run_before(self.second)
+            self.first = run_before(self.controller.project, self.second)
         if results is not None and results.run.name in self.found:
             self.found = {**self.found, results.run.name: results}
         self._show()
@@ -109,7 +109,7 @@ class RunsPage(Page):
         """Show the results of all runs."""
         self.found = found
         if self.controller.project.run(self.first) is None:
-            self.first = self._run_before(self.second)
+            self.first = run_before(self.controller.project, self.second)
         self.planned = None
         self._show()
         self._plan()
@@ -135,22 +135,13 @@ class RunsPage(Page):
         self.planned = planned
         self._show()
 
-    def _run_before(self, name: str) -> str:
-        """Return the step before a run, or the first other run."""
-        names = [run.name for run in self.controller.project.runs]
-        if name not in names:
-            return ""
-        at = names.index(name)
-        steps = [r.name for r in self.controller.project.runs[:at] if r.kind is RunKind.STEP]
-        return steps[-1] if steps else next((n for n in names if n != name), "")
-
     def _on_picked(self, name: str, as_first: bool) -> None:
         if as_first:
             self.first = name
         else:
             self.second = name
             if self.first == name:
-                self.first = self._run_before(name)
+                self.first = run_before(self.controller.project, name)
         self._show()
 
     def _show(self) -> None:
@@ -348,22 +339,7 @@ class RunsPage(Page):
         )
 
     def link(self) -> LinkFigure:
-        if self.results is None:
-            return LinkFigure(detail="no runs yet")
-        count = len(self.controller.project.runs)
-        name = self.results.run.name
-        averages_a = self.controller.averages_a
-        if name not in averages_a:
-            return LinkFigure(f"**{count}** run{'s' if count != 1 else ''}", "")
-        order = sorted(averages_a, key=lambda one: averages_a[one])
-        rank = order.index(name) + 1
-        ending = {1: "st", 2: "nd", 3: "rd"}.get(rank if rank not in (11, 12, 13) else 0, "th")
-        before = self._run_before(name)
-        detail = ""
-        if averages_a.get(before, 0.0) > 0:
-            change = averages_a[name] / averages_a[before] - 1
-            detail = f"{percent_text(abs(change)).rich} {'below' if change < 0 else 'above'} {before}"
-        return LinkFigure(f"**{rank}**{ending} of **{len(order)}**", detail)
+        return runs_link(self.results, self.controller.project, self.controller.averages_a)
 
 
 def _months(life_s: float) -> str:

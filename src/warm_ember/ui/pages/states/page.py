@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QStackedWidget, QVBoxLayout
 from warm_ember.attribution.ledger import UNPLACED_NAME
 from warm_ember.attribution.placing import longest_unplaced
 from warm_ember.model.rules import HandRule
+from warm_ember.session.page_links import LinkFigure, states_doubt, states_link, unplaced_doubt
 from warm_ember.session.results import RunResults
 from warm_ember.ui.lanes.ribbon import Block
 from warm_ember.ui.lanes.stack import LaneStack
@@ -25,9 +26,7 @@ from warm_ember.ui.pages.states.part import StatesPart
 from warm_ember.ui.pages.states.sleep_agreement_view import SleepAgreementView
 from warm_ember.ui.pages.states.transitions_view import TransitionsView
 from warm_ember.ui.project_controller import ProjectController
-from warm_ember.ui.widgets.link_figure import LinkFigure
 from warm_ember.ui.widgets.switches import Switch
-from warm_ember.units import percent_text
 
 _LANE = 122
 _AROUND = 0.5
@@ -201,16 +200,8 @@ class StatesPage(Page):
         return self.views[self.view].sentence()
 
     def warning(self) -> str:
-        if self.results is None:
-            return ""
-        alignment = self.results.placement.alignment
-        if alignment is not None and alignment.is_unusable and self.view != "clock":
-            why = "fits in several ways" if alignment.is_ambiguous else "does not fit this capture"
-            return f"the log **{why}**, nothing is placed by it: see clock"
-        share, limit = self.results.ledger.unplaced_share, self.controller.project.settings.unplaced_limit
-        if share <= limit:
-            return ""
-        return f"**{percent_text(share)}** is unplaced, the limit is **{percent_text(limit)}**: place it below"
+        project = self.controller.project
+        return unplaced_doubt(self.results, project) if self.view == "clock" else states_doubt(self.results, project)
 
     def switches(self) -> tuple[Switch, ...]:
         if self.results is None:
@@ -218,10 +209,4 @@ class StatesPage(Page):
         return (Switch("View", tuple(self.views), self.view, self.show_view),)
 
     def link(self) -> LinkFigure:
-        if self.results is None:
-            return LinkFigure(detail="no states yet")
-        ledger = self.results.ledger
-        count = len(ledger.rows)
-        detail = f"**{count}** state{'s' if count != 1 else ''}{' + unplaced' if ledger.unplaced else ''}"
-        figure = f"{percent_text(1 - ledger.unplaced_share).rich} placed"
-        return LinkFigure(figure, detail, self.warning().replace("**", ""))
+        return states_link(self.results, self.warning())

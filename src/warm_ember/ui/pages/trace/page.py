@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QStackedWidget, QVBoxLayout, QWidget
 
 from warm_ember.model.figure import Bound, signed
 from warm_ember.model.finding import Finding, Kind
+from warm_ember.session.page_links import LinkFigure, trace_doubt, trace_link
 from warm_ember.session.results import RunResults
 from warm_ember.tuning.findings.registry import QualityReport
 from warm_ember.ui.lanes.time_window import TimeWindow
@@ -24,7 +25,6 @@ from warm_ember.ui.pages.trace.lanes_view import LanesView
 from warm_ember.ui.pages.trace.quality_view import QualityView
 from warm_ember.ui.picture import save_picture
 from warm_ember.ui.project_controller import ProjectController
-from warm_ember.ui.widgets.link_figure import LinkFigure
 from warm_ember.ui.widgets.switches import Switch
 from warm_ember.units import duration_text, format_trimmed, quantity_text
 
@@ -69,6 +69,7 @@ class TracePage(Page):
         self.doubts.finding_asked.connect(self.show_finding)
         self.stack.doubts.finding_chosen.connect(self.show_finding)
         self.controller.quality_changed.connect(self._on_quality)
+        self.controller.project_changed.connect(self._on_project)
 
     def _bracket_actions(self) -> tuple[tuple[str, str, Callable[[], None]], ...]:
         book = self.book
@@ -138,6 +139,11 @@ class TracePage(Page):
         self.fold.set_results(results)
         self.doubts.set_results(results)
         self.book.set_results(results)
+        self._on_quality(self.controller.quality)
+
+    def _on_project(self) -> None:
+        self.book.refresh()
+        self.fold.set_results(self.results)
 
     def _on_quality(self, quality: QualityReport | None) -> None:
         self.stack.set_findings(quality.findings if quality is not None else ())
@@ -248,24 +254,7 @@ class TracePage(Page):
         self.fold.plot.set_log(option == "log")
 
     def warning(self) -> str:
-        if self.results is None:
-            return ""
-        parts = []
-        kinds = list(dict.fromkeys(finding.kind.value for finding in self.controller.findings or ()))
-        if kinds and self.view != "doubts":
-            parts.append(f"{', '.join(kinds)}: see Doubts")
-        whole = self.results.whole
-        if whole.coverage < 0.999:
-            missing = f"**{(1 - whole.coverage) * 100:.1f}** % not measured"
-            bounds = self.results.capture.bounds(whole.from_s, whole.to_s)
-            if bounds is not None and bounds.low_a is not None:
-                high = f" to {quantity_text(bounds.high_a, 'A').rich}" if bounds.high_a is not None else " or more"
-                missing += f", the mean is {quantity_text(bounds.low_a, 'A').rich}{high}"
-            parts.append(missing)
-        return "; ".join(parts)
+        return trace_doubt(self.results, self.controller.findings or () if self.view != "doubts" else ())
 
     def link(self) -> LinkFigure:
-        if self.results is None:
-            return LinkFigure(detail="no capture yet")
-        length = duration_text(self.results.capture.duration_s)
-        return LinkFigure(length.rich, self.results.run.label, self.warning().replace("**", ""))
+        return trace_link(self.results, self.warning())

@@ -13,6 +13,7 @@ from warm_ember.model.figure import signed
 from warm_ember.model.plan import ActivityEvery, CurrentBy, Limits, PlannedChange, ReduceAverage, ScaleRate
 from warm_ember.model.plan import LengthTo as Shorter
 from warm_ember.session import plan_edits
+from warm_ember.session.page_links import LinkFigure, tune_doubt, tune_link
 from warm_ember.session.results import RunResults
 from warm_ember.session.tuning_results import PLAN, PlanResults, changes_ahead
 from warm_ember.tuning.claims import ClaimResult
@@ -34,7 +35,6 @@ from warm_ember.ui.pages.tune.waveform_view import WaveformView
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.claim_edit import ClaimLine
 from warm_ember.ui.widgets.key_button import KeyButton
-from warm_ember.ui.widgets.link_figure import LinkFigure
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.ui.widgets.switches import Switch
 from warm_ember.units import duration_text, format_trimmed, months_text, percent_text, quantity_text
@@ -173,6 +173,7 @@ class TunePage(Page):
         return right
 
     def _connect(self) -> None:
+        self.controller.plan_changed.connect(self._show)
         self.matrix.mode_planned.connect(self._on_planned)
         self.matrix.mode_said.connect(
             lambda part, mode, state: self.controller.apply(
@@ -227,21 +228,8 @@ class TunePage(Page):
         return changes_ahead(self.controller.project, self.results.run.name) if self.results is not None else ()
 
     def show_results(self, results: RunResults | None) -> None:
-        same = self.results is not None and results is not None and self.results.run.name == results.run.name
         self.results = results
-        self.controller.jobs.stop("plan")
-        if not same:
-            self._show(None)
-        session = self.controller.session
-        if results is None or session is None:
-            return
-        project, name = session.project, results.run.name
-        self.controller.work(
-            "plan",
-            f"working out the plan of {name}",
-            lambda should_stop, _progress: session.tuning.plan(project, name, should_stop),
-            self._show,
-        )
+        self._show(self.controller.plan)
 
     def _show(self, found: PlanResults | None) -> None:
         self.found = found
@@ -494,16 +482,7 @@ class TunePage(Page):
         return words + "."
 
     def warning(self) -> str:
-        if self.found is not None and self.found.matrix.broken:
-            count = len(self.found.matrix.broken)
-            return f"{count} rule{'s' if count > 1 else ''} of the matrix {'are' if count > 1 else 'is'} broken"
-        return ""
+        return tune_doubt(self.found)
 
     def link(self) -> LinkFigure:
-        found = self.found
-        if found is None:
-            return LinkFigure(detail="no plan yet" if self.results is None else "working …")
-        count = len(found.steps)
-        current = signed(found.predicted.load.bound, quantity_text(found.predicted.mean_a, "A").rich)
-        detail = f"{current}, **{count}** change{'s' if count != 1 else ''}"
-        return LinkFigure(signed(found.life.bound, months_text(found.life.life_s).rich), detail, self.warning())
+        return tune_link(self.results, self.found)

@@ -14,6 +14,7 @@ from warm_ember.attribution.wake_ledger import SourceRow, WakeLedger
 from warm_ember.battery.allowed import Allowed
 from warm_ember.model.project import Project
 from warm_ember.model.wakes import SleepMode, WakeSource
+from warm_ember.session.wake_results import late_sources, slowest_mode
 from warm_ember.ui.look.label import Label, tip
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.widgets.layouts import clear_layout
@@ -241,12 +242,12 @@ class ModesView(QWidget):
         assert isinstance(edit, QuantityEdit)
         edit.set_value(said.deadline_s)
         edit.setPlaceholderText("any time")
-        slowest = _slowest(ledger, row.source)
+        slowest = slowest_mode(ledger, row.source)
         words, verdict = "no latency is known", ""
         if slowest is not None and slowest.latency_s is not None:
             words = f"{slowest.name}, {duration_text(slowest.latency_s)}"
             if said.deadline_s is not None:
-                verdict = "too late" if self.is_late(row.source) else "in time"
+                verdict = "too late" if row.source in late_sources(ledger, self._project) else "in time"
         self.labels[row.source, "slowest"].setText(words)
         self.labels[row.source, "verdict"].setText(verdict)
         resume = str(quantity_text(row.resume_c, "C")) if row.resume_c is not None else "not told apart"
@@ -255,14 +256,6 @@ class ModesView(QWidget):
         more = f" and {len(row.ran) - 4} more" if len(row.ran) > 4 else ""
         self.labels[row.source, "ran"].setText(f"{ran}{more}")
         self.labels[row.source, "ran"].setToolTip(", ".join(one.state for one in row.ran))
-
-    def is_late(self, source: str) -> bool:
-        """Return whether a source woke the device from a mode that answers after its deadline."""
-        said = next((one for one in self._project.wake_sources if one.name == source), None)
-        slowest = _slowest(self.ledger, source) if self.ledger is not None else None
-        if said is None or said.deadline_s is None or slowest is None:
-            return False
-        return (slowest.latency_s or 0.0) > said.deadline_s
 
     def _mode(self, name: str) -> SleepMode:
         return next((mode for mode in self._project.sleep_modes if mode.name == name), SleepMode(name))
@@ -283,11 +276,3 @@ class ModesView(QWidget):
         taken = {mode.name for mode in (self.ledger.depth.modes if self.ledger is not None else ())}
         name = next(f"mode {n}" for n in range(1, len(taken) + 2) if f"mode {n}" not in taken)
         self.mode_changed.emit(SleepMode(name))
-
-
-def _slowest(ledger: WakeLedger, source: str) -> Mode | None:
-    """Return the mode with the longest latency that a source woke the device from."""
-    row = ledger.row(source)
-    used = [ledger.depth.mode(name) for name in (row.woke_from if row is not None else ())]
-    known = [mode for mode in used if mode.latency_s is not None]
-    return max(known, key=lambda mode: mode.latency_s or 0.0, default=None)

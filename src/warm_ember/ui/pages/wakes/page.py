@@ -14,6 +14,7 @@ from warm_ember.model.figure import Figure, signed
 from warm_ember.model.wake_plan import WakePlan
 from warm_ember.model.wakes import SleepMode, WakeSource
 from warm_ember.session import edits, wake_edits
+from warm_ember.session.page_links import LinkFigure, wakes_doubt, wakes_link
 from warm_ember.session.results import RunResults
 from warm_ember.session.wake_results import WakesShown
 from warm_ember.ui.lanes.stack import LaneStack
@@ -28,9 +29,8 @@ from warm_ember.ui.pages.wakes.source_table import SourceTable
 from warm_ember.ui.pages.wakes.wake_plan_view import UNPLANNED, WakePlanView
 from warm_ember.ui.pages.wakes.wake_rate_chart import OverTime
 from warm_ember.ui.project_controller import ProjectController
-from warm_ember.ui.widgets.link_figure import LinkFigure
 from warm_ember.ui.widgets.switches import Switch
-from warm_ember.units import duration_text, format_trimmed, parse_quantity, percent_text, quantity_text
+from warm_ember.units import duration_text, parse_quantity, percent_text, quantity_text
 
 _SOURCES, _MODES, _PLAN, _OVER_TIME = "sources", "modes", "plan", "over time"
 _DEPTH_WIDTH = 408
@@ -121,6 +121,7 @@ class WakesPage(Page):
         )
         self.modes.source_changed.connect(self._on_source)
         self.plan.plan_changed.connect(self._on_plan)
+        self.controller.wakes_changed.connect(self._on_wakes)
         for view in (self.modes, self.plan):
             view.refused.connect(self.controller.troubled)
 
@@ -170,10 +171,8 @@ class WakesPage(Page):
         same = self.results is not None and results is not None and self.results.run.name == results.run.name
         self.results = results
         self.stack.set_results(results)
-        self.controller.jobs.stop("wakes")
         if not same:
             self.cpu = None
-            self._show(None)
         self._find()
 
     def show_cpu(self, words: str) -> None:
@@ -184,15 +183,21 @@ class WakesPage(Page):
     def _find(self) -> None:
         results, cpu = self.results, self.cpu
         session, project = self.controller.session, self.controller.project
-        if session is None or results is None:
+        self.controller.jobs.stop("wakes of a CPU")
+        if session is None or results is None or cpu is None:
+            self._show(self.controller.wakes)
             return
         name = results.run.name
         self.controller.work(
-            "wakes",
+            "wakes of a CPU",
             f"finding the wakes of {name}",
             lambda should_stop, _progress: session.wakes.shown(project, name, cpu, should_stop),
             self._show,
         )
+
+    def _on_wakes(self, found: WakesShown | None) -> None:
+        if self.cpu is None:
+            self._show(found)
 
     def _show(self, found: WakesShown | None) -> None:
         self.found = found
@@ -437,24 +442,7 @@ class WakesPage(Page):
         return f"{most}{fits} {saved}"
 
     def warning(self) -> str:
-        ledger = self.ledger
-        if ledger is None or self.results is None:
-            return ""
-        alignment = self.results.placement.alignment
-        if alignment is not None and alignment.is_unusable:
-            why = "fits in several ways" if alignment.is_ambiguous else "does not fit this capture"
-            return f"the log **{why}**: wakes are told by the current alone"
-        late = [row.source for row in ledger.sources if self.modes.is_late(row.source)]
-        if late:
-            return f"**{late[0]}** cannot be served within its deadline: see modes"
-        conflicts = self.plan.check.conflicts if self.plan.check is not None else ()
-        if conflicts and self.view != _PLAN:
-            return "the **wake plan** does not hold: see plan"
-        unknown = ledger.row("unknown")
-        if unknown is not None and unknown.count > _MATTERS * ledger.wakes.count:
-            share = percent_text(unknown.count / ledger.wakes.count).rich
-            return f"{share} of the wakes have **no known cause**: log them, or record a line of their source"
-        return ""
+        return wakes_doubt(self.results, self.found, self.controller.project, in_plan=self.view == _PLAN)
 
     def switches(self) -> tuple[Switch, ...]:
         if self.results is None:
@@ -469,12 +457,7 @@ class WakesPage(Page):
         )
 
     def link(self) -> LinkFigure:
-        ledger = self.ledger
-        if ledger is None:
-            return LinkFigure(detail="finding wakes …" if self.results is not None else "no wakes yet")
-        count = len(ledger.sources)
-        detail = f"**{count}** source{'s' if count != 1 else ''}"
-        return LinkFigure(f"**{format_trimmed(ledger.rate_per_h)}** /h", detail, self.warning().replace("**", ""))
+        return wakes_link(self.results, self.found, self.warning())
 
 
 def _uncharged_sentence(ledger: WakeLedger) -> str:

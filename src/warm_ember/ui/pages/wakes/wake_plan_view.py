@@ -14,8 +14,9 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QLabel, QLineEd
 from warm_ember.attribution.wake_ledger import WakeLedger
 from warm_ember.battery.allowed import Allowed
 from warm_ember.model.project import Project
-from warm_ember.model.wake_plan import ModePower, Pull, Rest, Trigger, WakePath, WakePlan
-from warm_ember.tuning.wake_plan import PlanCheck, check_plan, refusals
+from warm_ember.model.wake_plan import Pull, Rest, Trigger, WakePlan
+from warm_ember.session.wake_results import plan_check, whole_plan
+from warm_ember.tuning.wake_plan import PlanCheck, refusals
 from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.rich_text import plain
 from warm_ember.ui.look.theme import Appearance
@@ -73,11 +74,7 @@ class WakePlanView(QWidget):
     def show_ledger(self, ledger: WakeLedger | None, project: Project) -> None:
         """Show another run, or the same after an edit."""
         self.ledger = ledger
-        self.plan = _with_all(project.wake_plan, ledger)
-        latency_s = {mode.name: mode.latency_s for mode in project.sleep_modes if mode.latency_s is not None}
-        # Where nothing is planned nothing can conflict.
-        planned = ledger is not None and project.wake_plan != WakePlan()
-        self.check = check_plan(self.plan, latency_s) if planned else None
+        self.plan, self.check = whole_plan(ledger, project), plan_check(ledger, project)
         shape = (tuple(p.source for p in self.plan.paths), tuple(m.mode for m in self.plan.modes), ledger is None)
         if shape != self._shown:
             self._shown = shape
@@ -254,18 +251,3 @@ class WakePlanView(QWidget):
 
 def _changed(of: Any, field: str, value: Any) -> Any:
     return msgspec.structs.replace(of, **{field: value})
-
-
-def _with_all(plan: WakePlan, ledger: WakeLedger | None) -> WakePlan:
-    """Return a plan with a row for each source and each sleep mode of a capture beside those that are planned."""
-    if ledger is None:
-        return plan
-    sources, modes = {path.source for path in plan.paths}, {mode.mode for mode in plan.modes}
-    inner = {
-        ledger.depth.modes[i].name for i in set(ledger.depth.stretches.mode[ledger.depth.stretches.in_wakes].tolist())
-    }
-    more = tuple(WakePath(row.source) for row in ledger.sources if row.source not in sources)
-    used = [row.mode for row in ledger.depth.rows if row.mode not in modes and row.mode not in inner]
-    return msgspec.structs.replace(
-        plan, paths=(*plan.paths, *more), modes=(*plan.modes, *(ModePower(mode) for mode in used))
-    )
