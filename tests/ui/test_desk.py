@@ -9,7 +9,7 @@ from ui.conftest import Settle
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.plan import PlannedChange, ReduceAverage
 from warm_ember.session import edits, plan_edits
-from warm_ember.session.results import RunResults
+from warm_ember.session.run_results import RunResults
 from warm_ember.ui.shell.window import MainWindow
 
 

@@ -1,5 +1,8 @@
 """The window as a user drives it: act on the widget and look at the project, then the reverse."""
 
+import os
+import subprocess
+import sys
 from pathlib import Path
 
 import msgspec
@@ -328,3 +331,28 @@ def test_a_project_without_voltage_lines_or_log_opens(empty_window: MainWindow, 
         empty_window.grab()
     assert "no battery chosen" in plain(empty_window.pages.battery.warning())
     assert not empty_window.pages.trace.stack.lines.isVisible()
+
+
+def test_an_empty_window_loads_no_more_than_it_shows(tmp_path: Path) -> None:
+    script = (
+        "import sys; from PySide6.QtCore import QSettings; from PySide6.QtWidgets import QApplication\n"
+        "from warm_ember.ui.application import make_window\n"
+        "application = QApplication([])\n"
+        "window = make_window(application, QSettings(sys.argv[1], QSettings.Format.IniFormat))\n"
+        "window.show(); application.processEvents()\n"
+        "print(*window.pages.built, *(name for name in sys.modules if name.startswith(('warm_ember', 'scipy'))))\n"
+    )
+    words = [sys.executable, "-c", script, str(tmp_path / "window.ini")]
+    environment = os.environ | {"PYTHONPATH": os.pathsep.join(sys.path)}
+    loaded = set(subprocess.run(words, capture_output=True, text=True, check=True, env=environment).stdout.split())
+    assert {one for one in loaded if "." not in one} == {"Trace", "warm_ember"}
+    other_pages = {
+        f"warm_ember.ui.pages.{page}.page" for page in ("bench", "battery", "runs", "states", "tune", "wakes")
+    }
+    computing = {
+        "warm_ember.session.results",
+        "warm_ember.session.importing",
+        "warm_ember.report.export",
+        "scipy.signal",
+    }
+    assert not loaded & (other_pages | computing)

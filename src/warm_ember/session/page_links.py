@@ -7,16 +7,19 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 from warm_ember.bench.wiring import added_by
 from warm_ember.model.bench import Bench
 from warm_ember.model.figure import Grade, signed
-from warm_ember.model.finding import Finding
 from warm_ember.model.project import Project, RunKind
-from warm_ember.session.results import RunResults
-from warm_ember.session.tuning_results import PlanResults
-from warm_ember.session.wake_results import WakesShown, late_sources, plan_check
 from warm_ember.units import duration_text, format_trimmed, months_text, percent_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.model.finding import Finding
+    from warm_ember.session.run_results import RunResults
+    from warm_ember.session.tuning_results import PlanResults
+    from warm_ember.session.wake_results import WakesShown
 
 _STAYS_LIMIT = 0.03
 _STRAY = 0.1
@@ -159,6 +162,8 @@ def wakes_doubt(
     """Return why the wakes cannot be trusted yet, as rich text; while the plan is looked at it tells of itself."""
     if results is None or wakes is None:
         return ""
+    from warm_ember.session.wake_results import late_sources, plan_check  # half a second that an empty window saves
+
     ledger, clock = wakes.ledger, clock_doubt(results)
     if clock:
         return f"{clock}: wakes are told by the current alone"

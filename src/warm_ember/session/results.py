@@ -3,18 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import partial
 
 import msgspec
 import numpy as np
 
-from warm_ember.attribution.budget import Segment, budget_by_activity, budget_by_state
+from warm_ember.attribution.budget import budget_by_activity, budget_by_state
 from warm_ember.attribution.cycles import WholeCycles, default_plan, extend_to_whole_cycles, fold_cycles
 from warm_ember.attribution.expected import expected_in
 from warm_ember.attribution.ledger import Ledger, make_ledger
 from warm_ember.attribution.limits import Limits, clipped_limits, find_limits
-from warm_ember.attribution.load import MeasurePulses, Occurrences, Reproduced, make_load, no_pulses, reproduce
+from warm_ember.attribution.load import MeasurePulses, Occurrences, make_load, no_pulses, reproduce
 from warm_ember.attribution.occurrences import of_stretch, of_wakes
 from warm_ember.attribution.placing import place
 from warm_ember.attribution.pulses import hottest_entries, left_of_pulses
@@ -33,6 +33,7 @@ from warm_ember.model.placement import Placement
 from warm_ember.model.project import Project, Run
 from warm_ember.model.rules import HandRule, Rule
 from warm_ember.session.graph import ResultGraph, look_up, remembered
+from warm_ember.session.run_results import RunResults
 from warm_ember.signal.fold import Fold
 from warm_ember.signal.hum import Hum, find_hum
 from warm_ember.signal.levels import Levels, find_levels
@@ -46,56 +47,6 @@ from warm_ember.tuning.findings.wasters import find_waste
 
 _MOST_PULSES = 16
 _FAR_ABOVE = 20.0
-
-
-@dataclass(frozen=True, eq=False)
-class RunResults:
-    """Everything that is known of one run.
-
-    Parameters
-    ----------
-    run
-        The run.
-    capture
-        Its capture, open.
-    whole
-        The reading of the whole capture.
-    placement, ledger
-        Its states.
-    limits
-        What the instrument could not tell in it.
-    window, modelled
-        The part of the capture that stands for the device's life, and its states: all of it where activities say what
-        happens how often.
-    load, life
-        What it means over the device's life.
-    by_state, by_activity
-        The budget bar's segments.
-    reproduced
-        How well the load stands for the capture; None when nothing was measured.
-    fold_plan
-        How its cycles are folded: as the project says, else as is likely to be wanted.
-    """
-
-    run: Run
-    capture: Capture
-    whole: StretchReading
-    placement: Placement
-    limits: Limits
-    ledger: Ledger
-    window: Window | None
-    modelled: Ledger
-    load: Load
-    life: LifeEstimate
-    by_state: tuple[Segment, ...]
-    by_activity: tuple[Segment, ...]
-    reproduced: Reproduced | None
-    fold_plan: FoldPlan
-
-    @property
-    def state_means(self) -> tuple[tuple[str, float | None], ...]:
-        """Each state with its mean current, A."""
-        return tuple((row.name, row.mean.value) for row in self.ledger.all_rows)
 
 
 class Results:

@@ -22,7 +22,8 @@ from warm_ember.store.project_folder import ProjectFolder, readable
 
 if TYPE_CHECKING:
     from warm_ember.session.battery_results import BatteryResults
-    from warm_ember.session.results import Results, RunResults
+    from warm_ember.session.results import Results
+    from warm_ember.session.run_results import RunResults
     from warm_ember.session.state_results import StateResults
     from warm_ember.session.tuning_results import TuningResults
     from warm_ember.session.wake_results import WakeResults

@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QApplication
 from warm_ember.errors import BadFileError
 from warm_ember.model.project import Bracket
 from warm_ember.report.writing import check_ending, complete_or_nothing
-from warm_ember.session.results import RunResults
+from warm_ember.session.run_results import RunResults
 from warm_ember.ui.lanes.stack import LaneStack
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.theme import DAY, Appearance, Theme

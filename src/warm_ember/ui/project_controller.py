@@ -6,22 +6,24 @@ import logging
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from warm_ember.errors import Cancelled, WarmEmberError
-from warm_ember.model.finding import Finding
 from warm_ember.model.project import Edit, Project
-from warm_ember.session.importing import ImportReport, ImportRequest, adopt, import_file
 from warm_ember.session.page_links import Known
-from warm_ember.session.results import RunResults, run_names
 from warm_ember.session.session import Session
-from warm_ember.session.tuning_results import PlanResults
-from warm_ember.session.wake_results import WakesShown
 from warm_ember.signal.series import Progress, ShouldStop
-from warm_ember.tuning.findings.registry import QualityReport
 from warm_ember.ui.work import Jobs, Work
+
+if TYPE_CHECKING:
+    from warm_ember.model.finding import Finding
+    from warm_ember.session.importing import ImportReport, ImportRequest
+    from warm_ember.session.run_results import RunResults
+    from warm_ember.session.tuning_results import PlanResults
+    from warm_ember.session.wake_results import WakesShown
+    from warm_ember.tuning.findings.registry import QualityReport
 
 log = logging.getLogger(__name__)
 
@@ -252,7 +254,7 @@ class ProjectController(QObject):
         session = self.session
         if session is None:
             return
-        project, names, whole = session.project, run_names(session.project), bool(self._viewers)
+        project, names, whole = session.project, tuple(run.name for run in session.project.runs), bool(self._viewers)
 
         def read(should_stop: ShouldStop, progress: Progress) -> _OtherRuns:
             found = _OtherRuns({}, {})
@@ -327,6 +329,7 @@ class ProjectController(QObject):
         session = self.session
         if session is None:
             return
+        from warm_ember.session.importing import adopt, import_file
 
         self.work(
             f"import {request.file}",

@@ -10,7 +10,7 @@ from PySide6.QtGui import QAction, QKeySequence
 from PySide6.QtWidgets import QWidget
 
 from warm_ember.session.page_links import LinkFigure
-from warm_ember.session.results import RunResults
+from warm_ember.session.run_results import RunResults
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.picture import save_picture
 from warm_ember.ui.project_controller import ProjectController

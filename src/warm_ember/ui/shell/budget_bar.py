@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QHBoxLayout, QWidget
 
 from warm_ember.attribution.budget import Segment
 from warm_ember.model.figure import signed
-from warm_ember.session.results import RunResults
+from warm_ember.session.run_results import RunResults
 from warm_ember.ui.look.label import Label, tip
 from warm_ember.ui.look.rich_text import draw_rich_text, width_of
 from warm_ember.ui.look.textures import COARSE, Swatch, fill, swatches

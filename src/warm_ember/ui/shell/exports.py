@@ -10,7 +10,6 @@ from PySide6.QtWidgets import QFileDialog, QWidget
 
 from warm_ember.errors import WarmEmberError
 from warm_ember.model.fold import FoldPlan
-from warm_ember.report.export import export
 from warm_ember.report.writing import TABLE_ENDINGS, check_target
 from warm_ember.ui.pages.base import Page
 from warm_ember.ui.picture import ENDINGS as PICTURE_ENDINGS
@@ -81,6 +80,8 @@ class Exports(QObject):
         if what == "picture":
             self._write_picture(path)
             return
+        from warm_ember.report.export import export
+
         name, plan = results.run.name, self._plan()
         self._controller.work(
             "export",

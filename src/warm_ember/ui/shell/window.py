@@ -23,9 +23,7 @@ from PySide6.QtWidgets import (
 from warm_ember import __version__
 from warm_ember.errors import WarmEmberError
 from warm_ember.session import edits
-from warm_ember.session.import_requests import requests_for
-from warm_ember.session.importing import free_name
-from warm_ember.session.results import RunResults
+from warm_ember.session.run_results import RunResults
 from warm_ember.session.session import Session
 from warm_ember.store.parts_file import read_parts_file
 from warm_ember.ui.lanes.time_window import TimeWindow
@@ -389,6 +387,10 @@ class MainWindow(QMainWindow):
         if self.controller.session is None:
             return
         session = self.controller.session
+        # What reads files is not needed before there are some.
+        from warm_ember.session.import_requests import requests_for
+        from warm_ember.session.importing import free_name
+
         try:
             requests = requests_for(paths, lambda wanted: free_name(session, wanted))
         except WarmEmberError as error:

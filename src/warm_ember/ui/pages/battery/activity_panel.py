@@ -16,7 +16,7 @@ from warm_ember.model.figure import signed
 from warm_ember.model.load import ONCE_SPREAD, ActivityCost
 from warm_ember.model.project import Project
 from warm_ember.model.rates import MOST_RETRIES
-from warm_ember.session.results import RunResults
+from warm_ember.session.run_results import RunResults
 from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.battery.weights_strip import MONTHS, WeightsStrip

@@ -12,7 +12,7 @@ from warm_ember.attribution.wakes import Wakes
 from warm_ember.model.battery import Activity, FromStates, FromWakes
 from warm_ember.model.project import Edit
 from warm_ember.session import edits
-from warm_ember.session.results import RunResults
+from warm_ember.session.run_results import RunResults
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.battery.activity_panel import ActivityPanel
 from warm_ember.ui.pages.battery.day_view import DayView

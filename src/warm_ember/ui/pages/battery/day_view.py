@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QLineEdit, QWidget
 from warm_ember.attribution.day import hourly
 from warm_ember.battery.parameters import rate_text
 from warm_ember.model.figure import Bound, signed
-from warm_ember.session.results import RunResults
+from warm_ember.session.run_results import RunResults
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.battery.metrics import HEAD

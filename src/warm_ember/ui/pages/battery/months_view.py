@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QWidget
 from warm_ember.battery.sensitivity import SensitivityStep
 from warm_ember.model.arrays import Floats
 from warm_ember.model.figure import signed
-from warm_ember.session.results import RunResults
+from warm_ember.session.run_results import RunResults
 from warm_ember.ui.look.rich_text import draw_rich_text, width_of
 from warm_ember.ui.look.textures import FINE, texture_brush
 from warm_ember.ui.look.theme import Appearance

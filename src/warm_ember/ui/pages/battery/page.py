@@ -21,7 +21,8 @@ from warm_ember.model.rates import rates
 from warm_ember.session import edits
 from warm_ember.session.battery_results import LifeInYears, Tradeoffs, UnseenLife
 from warm_ember.session.page_links import LinkFigure, battery_doubt, battery_link
-from warm_ember.session.results import RunResults, life_model
+from warm_ember.session.results import life_model
+from warm_ember.session.run_results import RunResults
 from warm_ember.ui.latest import Latest
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.base import Page

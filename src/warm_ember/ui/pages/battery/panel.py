@@ -14,7 +14,7 @@ from warm_ember.model.battery import SupplyKind
 from warm_ember.model.figure import Grade, signed
 from warm_ember.model.project import Project
 from warm_ember.session.battery_results import UnseenLife
-from warm_ember.session.results import RunResults
+from warm_ember.session.run_results import RunResults
 from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.textures import CROSS, FINE, texture_brush

@@ -7,7 +7,7 @@ import math
 from warm_ember.battery.life import LifeEstimate
 from warm_ember.battery.sensitivity import SensitivityStep
 from warm_ember.session.battery_results import LifeInYears, Tradeoffs, UnseenLife
-from warm_ember.session.results import RunResults
+from warm_ember.session.run_results import RunResults
 from warm_ember.units import MONTH_S, format_significant, format_trimmed, months_text, quantity_text
 
 

@@ -17,7 +17,7 @@ from warm_ember.battery.year import monthly_c, start_of
 from warm_ember.battery.years import YearOfLife
 from warm_ember.model.battery import Climate
 from warm_ember.session.battery_results import LifeInYears
-from warm_ember.session.results import RunResults
+from warm_ember.session.run_results import RunResults
 from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.rich_text import draw_rich_text, width_of
 from warm_ember.ui.look.textures import CROSS, texture_brush

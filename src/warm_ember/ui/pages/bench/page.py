@@ -32,7 +32,7 @@ from warm_ember.session.recovering import (
     interrupted_recordings,
     recover_file,
 )
-from warm_ember.session.results import RunResults
+from warm_ember.session.run_results import RunResults
 from warm_ember.signal.stretch import read_stretch
 from warm_ember.store import recording_file
 from warm_ember.ui.lanes.stack import LaneStack

@@ -7,7 +7,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QImage, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 
-from warm_ember.session.results import RunResults
+from warm_ember.session.run_results import RunResults
 from warm_ember.signal.envelope import Columns, envelope, per_column
 from warm_ember.signal.fold import Fold
 from warm_ember.ui.lanes.current_axis import paint_current_axis

@@ -14,7 +14,7 @@ from warm_ember.model.figure import signed
 from warm_ember.model.project import RunKind
 from warm_ember.session import edits
 from warm_ember.session.page_links import LinkFigure, run_before, runs_link
-from warm_ember.session.results import RunResults
+from warm_ember.session.run_results import RunResults
 from warm_ember.session.tuning_results import Comparison, changes_ahead
 from warm_ember.signal.fold import Fold
 from warm_ember.signal.series import ShouldStop

@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QWidget
 
 from warm_ember.model.figure import Bound, signed
 from warm_ember.model.project import Run, RunKind
-from warm_ember.session.results import RunResults
+from warm_ember.session.run_results import RunResults
 from warm_ember.ui.look.rich_text import draw_chip, draw_rich_text
 from warm_ember.ui.look.textures import FINE, texture_brush
 from warm_ember.ui.look.theme import Appearance

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 from warm_ember.attribution.dwells import DwellSpread, dwell_spread
 from warm_ember.attribution.ledger import LedgerRow
 from warm_ember.attribution.relabelling import SplitBy
-from warm_ember.session.results import RunResults
+from warm_ember.session.run_results import RunResults
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.project_controller import ProjectController

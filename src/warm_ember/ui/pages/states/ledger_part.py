@@ -10,7 +10,7 @@ from warm_ember.model.placement import Placement
 from warm_ember.model.project import ExpectedValue
 from warm_ember.model.rules import LevelsRule, LineRule, LogRule, Rule
 from warm_ember.session import edits
-from warm_ember.session.results import RunResults
+from warm_ember.session.run_results import RunResults
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.states.entries_panel import EntriesPanel
 from warm_ember.ui.pages.states.ledger_rows import CHARGE, ENERGY

@@ -12,7 +12,7 @@ from warm_ember.attribution.ledger import UNPLACED_NAME
 from warm_ember.attribution.placing import longest_unplaced
 from warm_ember.model.rules import HandRule
 from warm_ember.session.page_links import LinkFigure, states_doubt, states_link, unplaced_doubt
-from warm_ember.session.results import RunResults
+from warm_ember.session.run_results import RunResults
 from warm_ember.ui.lanes.ribbon import Block
 from warm_ember.ui.lanes.stack import LaneStack
 from warm_ember.ui.lanes.time_window import TimeWindow

@@ -8,7 +8,7 @@ from typing import Any
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QLabel, QWidget
 
-from warm_ember.session.results import RunResults
+from warm_ember.session.run_results import RunResults
 from warm_ember.session.session import Session
 from warm_ember.signal.series import ShouldStop
 from warm_ember.ui.look.label import Label

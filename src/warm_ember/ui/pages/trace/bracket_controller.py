@@ -14,7 +14,7 @@ from warm_ember.model.figure import Figure
 from warm_ember.model.project import Bracket, ExpectedValue
 from warm_ember.model.rules import HandRule
 from warm_ember.session import edits
-from warm_ember.session.results import RunResults
+from warm_ember.session.run_results import RunResults
 from warm_ember.signal.stretch import StretchReading, snap
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.units import duration_text, quantity_text

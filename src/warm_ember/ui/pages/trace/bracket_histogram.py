@@ -10,7 +10,7 @@ from PySide6.QtGui import QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
 from warm_ember.model.project import Bracket
-from warm_ember.session.results import RunResults
+from warm_ember.session.run_results import RunResults
 from warm_ember.signal.crossings import Peaks, find_peaks
 from warm_ember.signal.current_bands import CurrentBands, current_bands
 from warm_ember.signal.series import ShouldStop

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QVBox
 from warm_ember.attribution.cycles import wake_sources
 from warm_ember.model.fold import AlignBy, FoldPlan
 from warm_ember.session import edits
-from warm_ember.session.results import RunResults
+from warm_ember.session.run_results import RunResults
 from warm_ember.signal.fold import Fold, OddCycle, odd_cycles
 from warm_ember.signal.series import ShouldStop
 from warm_ember.signal.steps import found_edges_s, steps_of

@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QStackedWidget, QVBoxLayout, QWidget
 from warm_ember.model.figure import Bound, signed
 from warm_ember.model.finding import Finding, Kind
 from warm_ember.session.page_links import LinkFigure, trace_doubt, trace_link
-from warm_ember.session.results import RunResults
+from warm_ember.session.run_results import RunResults
 from warm_ember.tuning.findings.registry import QualityReport
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.rich_text import rich_figure

@@ -14,7 +14,7 @@ from warm_ember.model.plan import ActivityEvery, CurrentBy, Limits, PlannedChang
 from warm_ember.model.plan import LengthTo as Shorter
 from warm_ember.session import plan_edits
 from warm_ember.session.page_links import LinkFigure, tune_doubt, tune_link
-from warm_ember.session.results import RunResults
+from warm_ember.session.run_results import RunResults
 from warm_ember.session.tuning_results import PLAN, PlanResults, changes_ahead
 from warm_ember.tuning.claims import ClaimResult
 from warm_ember.tuning.matrix import lead_words

@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QWidget
 
 from warm_ember.model.arrays import Floats
 from warm_ember.model.project import Project
-from warm_ember.session.results import RunResults
+from warm_ember.session.run_results import RunResults
 from warm_ember.session.tuning_results import PlanResults
 from warm_ember.signal.envelope import envelope, per_column
 from warm_ember.tuning.waveform import Segment, predicted_waveform

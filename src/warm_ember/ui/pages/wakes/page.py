@@ -15,7 +15,7 @@ from warm_ember.model.wake_plan import WakePlan
 from warm_ember.model.wakes import SleepMode, WakeSource
 from warm_ember.session import edits, wake_edits
 from warm_ember.session.page_links import LinkFigure, wakes_doubt, wakes_link
-from warm_ember.session.results import RunResults
+from warm_ember.session.run_results import RunResults
 from warm_ember.session.wake_results import WakesShown
 from warm_ember.ui.lanes.stack import LaneStack
 from warm_ember.ui.lanes.time_window import TimeWindow
