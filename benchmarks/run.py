@@ -28,7 +28,8 @@ from warm_ember.formats.source import ImportOptions
 from warm_ember.memory import keep_freed_memory
 from warm_ember.model.rules import BandRule, LevelsRule
 from warm_ember.session import edits
-from warm_ember.session.importing import ImportRequest, adopt, import_file
+from warm_ember.session.importing import ImportRequest, import_file
+from warm_ember.session.new_capture import adopt
 from warm_ember.session.session import Session
 from warm_ember.signal.fold import fold
 from warm_ember.signal.series import Series, chunks

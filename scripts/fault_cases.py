@@ -18,7 +18,8 @@ from warm_ember.formats.source import ImportOptions
 from warm_ember.model.capture import CaptureInfo
 from warm_ember.model.heard import Heard
 from warm_ember.report.export import export
-from warm_ember.session.importing import ImportRequest, adopt, import_file
+from warm_ember.session.importing import ImportRequest, import_file
+from warm_ember.session.new_capture import adopt
 from warm_ember.session.recovering import recover_all
 from warm_ember.session.session import Session
 from warm_ember.store.capture import Capture

@@ -20,7 +20,8 @@ from warm_ember.bench.simulated.server import BenchServer
 from warm_ember.bench.simulated.target import BenchClock, Target
 from warm_ember.formats.source import ImportOptions
 from warm_ember.model.wakes import SleepMode
-from warm_ember.session.importing import ImportRequest, adopt, import_file
+from warm_ember.session.importing import ImportRequest, import_file
+from warm_ember.session.new_capture import adopt
 from warm_ember.session.recovering import recover_all
 from warm_ember.session.session import Session
 from warm_ember.store.capture import Capture

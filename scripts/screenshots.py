@@ -28,7 +28,8 @@ from warm_ember.formats.source import ImportOptions
 from warm_ember.model.fold import AlignBy, FoldPlan
 from warm_ember.session import edits
 from warm_ember.session.demo import make_demo
-from warm_ember.session.importing import ImportRequest, adopt, import_file
+from warm_ember.session.importing import ImportRequest, import_file
+from warm_ember.session.new_capture import adopt
 from warm_ember.ui.application import make_window
 from warm_ember.ui.look.theme import DAY, NIGHT, Theme
 from warm_ember.ui.shell.window import MainWindow

@@ -73,7 +73,8 @@ def test_stamps_in_nanoseconds_keep_their_steps(
     current = np.where(np.arange(5000) % 2, 1e-3, 3e-3).astype(np.float32)
     names = ["time (ns)" if as_integer else "time", "current (A)"]
     parquet.write_table(pa.table([times, pa.array(current)], names=names), folder / "a.parquet")
-    from warm_ember.session.importing import ImportRequest, adopt, import_file
+    from warm_ember.session.importing import ImportRequest, import_file
+    from warm_ember.session.new_capture import adopt
 
     with Session.open_or_create(folder / "p") as session:
         report = import_file(session, ImportRequest(folder / "a.parquet"))

@@ -16,7 +16,8 @@ from warm_ember.formats.event_log import read_events
 from warm_ember.formats.registry import open_source
 from warm_ember.formats.source import ImportOptions
 from warm_ember.formats.vcd import VcdFile, sampled
-from warm_ember.session.importing import ImportRequest, adopt, import_file
+from warm_ember.session.importing import ImportRequest, import_file
+from warm_ember.session.new_capture import adopt
 from warm_ember.session.session import Session
 from warm_ember.signal.series import ignore_progress, never
 

@@ -9,8 +9,9 @@ from warm_ember.formats.source import ImportOptions
 from warm_ember.model.correction import Burden, InputResistance, KnownLoad, Scaling
 from warm_ember.model.project import RunKind
 from warm_ember.session.correcting import adopt_as_condition, correct_capture
-from warm_ember.session.importing import ImportRequest, adopt, import_file
+from warm_ember.session.importing import ImportRequest, import_file
 from warm_ember.session.joining import join_captures
+from warm_ember.session.new_capture import adopt
 from warm_ember.session.session import Session
 from warm_ember.signal.corrections import effect_of
 

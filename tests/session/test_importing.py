@@ -11,7 +11,8 @@ from hypothesis import strategies as st
 
 from warm_ember.errors import BadArgumentError, BadFileError, Cancelled, ProjectError
 from warm_ember.formats.source import ImportOptions
-from warm_ember.session.importing import ImportRequest, adopt, free_name, import_file
+from warm_ember.session.importing import ImportRequest, import_file
+from warm_ember.session.new_capture import adopt, free_name
 from warm_ember.session.session import Session
 
 RATE = ImportOptions(rate_hz=1000.0)

@@ -6,7 +6,8 @@ import pytest
 from warm_ember.errors import BadFileError, Cancelled, ColumnError
 from warm_ember.formats.ahead import prefetch
 from warm_ember.formats.source import ImportOptions
-from warm_ember.session.importing import ImportRequest, adopt, import_file
+from warm_ember.session.importing import ImportRequest, import_file
+from warm_ember.session.new_capture import adopt
 from warm_ember.session.preview import preview
 from warm_ember.session.session import Session
 

@@ -261,7 +261,8 @@ def test_levels_are_named_limited_and_kept(window: MainWindow, page: StatesPage,
 
 
 def test_a_capture_without_log_or_trace_says_what_is_missing(empty_window: MainWindow, tmp_path: Path, settle) -> None:
-    from warm_ember.session.importing import ImportRequest, adopt, import_file
+    from warm_ember.session.importing import ImportRequest, import_file
+    from warm_ember.session.new_capture import adopt
     from warm_ember.session.session import Session
 
     table = tmp_path / "flat.csv"

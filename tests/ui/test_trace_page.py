@@ -17,7 +17,8 @@ from warm_ember.model.finding import Kind
 from warm_ember.model.fold import AlignBy, FoldPlan
 from warm_ember.model.rules import HandRule
 from warm_ember.session import edits
-from warm_ember.session.importing import ImportRequest, adopt, import_file
+from warm_ember.session.importing import ImportRequest, import_file
+from warm_ember.session.new_capture import adopt
 from warm_ember.session.session import Session
 from warm_ember.ui.lanes.flags import reading_lines
 from warm_ember.ui.look.rich_text import plain

@@ -13,7 +13,8 @@ from warm_ember.cli.project import open_project
 from warm_ember.errors import BadArgumentError
 from warm_ember.formats.reading import load
 from warm_ember.formats.source import ImportOptions
-from warm_ember.session.importing import ImportRequest, adopt, import_file
+from warm_ember.session.importing import ImportRequest, import_file
+from warm_ember.session.new_capture import adopt
 from warm_ember.units import duration_text, quantity_text
 
 _DELIMITERS = {"comma": ",", "semicolon": ";", "tab": "\t", "bar": "|", "space": " ", "\\t": "\t"}

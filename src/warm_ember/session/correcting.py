@@ -8,7 +8,7 @@ import msgspec
 
 from warm_ember.model.correction import Burden, Correction
 from warm_ember.model.project import Run, RunKind
-from warm_ember.session.importing import ImportReport, new_capture_path
+from warm_ember.session.new_capture import ImportReport, new_capture_path
 from warm_ember.session.session import Session
 from warm_ember.signal.corrections import check_corrections, correct
 from warm_ember.signal.series import CHUNK_SAMPLES, Progress, ShouldStop, chunks, ignore_progress, never

@@ -7,7 +7,7 @@ import numpy as np
 
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.capture import AT_LEAST, AT_MOST
-from warm_ember.session.importing import ImportReport, new_capture_path
+from warm_ember.session.new_capture import ImportReport, new_capture_path
 from warm_ember.session.session import Session
 from warm_ember.signal.clipping import find_clipping
 from warm_ember.signal.joining import JoinedSamples, Ranges, join_samples, lay_on, on_grid

@@ -17,7 +17,7 @@ from warm_ember.model.bench import Bench, Recipe, Settings
 from warm_ember.model.capture import CaptureInfo
 from warm_ember.model.correction import Correction, InputResistance, KnownLoad, Scaling
 from warm_ember.model.project import Run
-from warm_ember.session.importing import free_name, make_folders, new_capture_path, remove_folders
+from warm_ember.session.new_capture import free_name, make_folders, new_capture_path, remove_folders
 from warm_ember.session.session import Session
 from warm_ember.signal.series import ShouldStop
 from warm_ember.store.capture_name import CaptureName

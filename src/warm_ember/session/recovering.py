@@ -8,7 +8,7 @@ from pathlib import Path
 
 from warm_ember.errors import BadArgumentError, WarmEmberError
 from warm_ember.model.project import Run
-from warm_ember.session.importing import free_name
+from warm_ember.session.new_capture import free_name
 from warm_ember.session.session import Session
 from warm_ember.store import recording_file
 from warm_ember.store.room import not_written

@@ -19,7 +19,8 @@ from warm_ember.ui.work import Jobs, Work
 
 if TYPE_CHECKING:
     from warm_ember.model.finding import Finding
-    from warm_ember.session.importing import ImportReport, ImportRequest
+    from warm_ember.session.importing import ImportRequest
+    from warm_ember.session.new_capture import ImportReport
     from warm_ember.session.run_results import RunResults
     from warm_ember.session.tuning_results import PlanResults
     from warm_ember.session.wake_results import WakesShown
@@ -329,7 +330,8 @@ class ProjectController(QObject):
         session = self.session
         if session is None:
             return
-        from warm_ember.session.importing import adopt, import_file
+        from warm_ember.session.importing import import_file
+        from warm_ember.session.new_capture import adopt
 
         self.work(
             f"import {request.file}",

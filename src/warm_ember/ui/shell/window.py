@@ -389,7 +389,7 @@ class MainWindow(QMainWindow):
         session = self.controller.session
         # What reads files is not needed before there are some.
         from warm_ember.session.import_requests import requests_for
-        from warm_ember.session.importing import free_name
+        from warm_ember.session.new_capture import free_name
 
         try:
             requests = requests_for(paths, lambda wanted: free_name(session, wanted))

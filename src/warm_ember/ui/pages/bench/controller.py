@@ -21,8 +21,8 @@ from warm_ember.bench.zero import Level, Stage, read_level
 from warm_ember.errors import WarmEmberError
 from warm_ember.model.bench import Bench, Power, Recipe, Settings, Take
 from warm_ember.session.edits import SetFields
-from warm_ember.session.importing import free_name
 from warm_ember.session.live import LiveRun
+from warm_ember.session.new_capture import free_name
 from warm_ember.session.recording import RecordRequest, adopt_recorded, check_request, record
 from warm_ember.session.session import Session
 from warm_ember.ui.project_controller import ProjectController

@@ -23,8 +23,8 @@ from warm_ember.errors import WarmEmberError
 from warm_ember.model.correction import Burden, Correction, InputResistance, KnownLoad, Scaling
 from warm_ember.model.finding import Finding
 from warm_ember.session.correcting import adopt_as_condition, correct_capture
-from warm_ember.session.importing import free_name
 from warm_ember.session.joining import join_captures
+from warm_ember.session.new_capture import free_name
 from warm_ember.session.run_results import RunResults
 from warm_ember.signal.corrections import check_corrections, effect_of
 from warm_ember.tuning.findings.registry import Fact, QualityReport
