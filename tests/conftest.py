@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import os
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -20,8 +21,9 @@ from warm_ember.memory import keep_freed_memory
 from warm_ember.session.demo import make_demo
 from warm_ember.session.session import Session
 
-settings.register_profile("steady", deadline=None, derandomize=True, max_examples=60)
-settings.load_profile("steady")
+settings.register_profile("steady", deadline=None, derandomize=True, max_examples=30)
+settings.register_profile("long", deadline=None, max_examples=1000)
+settings.load_profile(os.environ.get("WARM_EMBER_TESTS", "steady"))
 keep_freed_memory()  # as the program does
 
 
@@ -29,6 +31,16 @@ keep_freed_memory()  # as the program does
 def own_settings(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> None:
     """Let no test see, or change, what the user of this machine has set."""
     monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path_factory.mktemp("config")))
+
+
+@pytest.fixture(autouse=True)
+def no_errors_logged(request: pytest.FixtureRequest, caplog: pytest.LogCaptureFixture) -> Iterator[None]:
+    """Let a test fail that logs an error of the program's nobody expects; those that do are marked."""
+    yield
+    if request.node.get_closest_marker("logs_errors") is None:
+        came = [one for when in ("setup", "call") for one in caplog.get_records(when)]
+        wrong = [one.getMessage() for one in came if one.name.startswith("warm_ember") and one.levelno >= logging.ERROR]
+        assert not wrong
 
 
 @pytest.fixture(scope="session")

@@ -150,9 +150,9 @@ def test_what_lines_mean_is_edited_in_a_table(page, qtbot: QtBot) -> None:
     console.add_pattern()
     row = console.table.rowCount() - 1
     for column, text in enumerate(("(", "state", r"\1")):
-        item = console.table.item(row, column) or type(console.table.item(0, 0))("")
-        console.table.setItem(row, column, item)
-        item.setText(text)
+        if console.table.item(row, column) is None:
+            console.table.setItem(row, column, type(console.table.item(0, 0))(""))
+        console.table.item(row, column).setText(text)
     assert "can be used" in console.problem.text()
     assert page.controller.project.bench.patterns == before
     console.table.item(row, 0).setText("^cnt ([0-9]+)")

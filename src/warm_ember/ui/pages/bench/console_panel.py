@@ -155,8 +155,10 @@ class ConsolePanel(QWidget):
         self.table.editItem(self._cell(self.table.rowCount() - 1))
 
     def _cell(self, row: int) -> QTableWidgetItem:
-        item = self.table.item(row, 0) or QTableWidgetItem("")
-        self.table.setItem(row, 0, item)
+        item = self.table.item(row, 0)
+        if item is None:
+            item = QTableWidgetItem("")
+            self.table.setItem(row, 0, item)
         return item
 
     def _remove_pattern(self) -> None:
