@@ -20,7 +20,6 @@ from warm_ember.bench.description import InstrumentDescription
 from warm_ember.bench.instrument import ReadingBlock
 from warm_ember.bench.patterns import Patterns
 from warm_ember.bench.station import InstrumentConnection
-from warm_ember.bench.write_behind import WriteBehind
 from warm_ember.errors import InstrumentError, WarmEmberError
 from warm_ember.model.bench import Settings
 from warm_ember.model.capture import CaptureInfo
@@ -32,6 +31,7 @@ from warm_ember.signal.series import ShouldStop, never
 from warm_ember.store.capture_name import CaptureName
 from warm_ember.store.recording_file import RecordingFile
 from warm_ember.store.room import not_written, room_left
+from warm_ember.store.write_behind import WriteBehind
 from warm_ember.units import quantity_text
 
 log = logging.getLogger(__name__)

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import ctypes
-from concurrent.futures import Future, ThreadPoolExecutor
 from typing import TYPE_CHECKING
 
 import numpy as np
+
+from warm_ember.store.write_behind import WriteBehind
 
 if TYPE_CHECKING:
     import h5py
@@ -15,7 +16,7 @@ STORED_CHUNK = 1 << 18
 """Samples per stored chunk: 1 MiB of float32."""
 
 _FLUSH_BYTES = 64 << 20
-_PENDING = 4
+_WAITING_BYTES = 32 << 20
 _SYNC_FILE_RANGE_WRITE = 2
 
 
@@ -70,7 +71,7 @@ def _start_writing(descriptor: int) -> None:
 
 
 class BackgroundWriter:
-    """One thread that writes while the caller prepares the next piece, with few pieces in flight.
+    """Write samples while the caller prepares the next piece, with few pieces in flight.
 
     Parameters
     ----------
@@ -80,8 +81,7 @@ class BackgroundWriter:
 
     def __init__(self, descriptor: int) -> None:
         self._descriptor = descriptor
-        self._pool = ThreadPoolExecutor(1, thread_name_prefix="capture-writer")
-        self._pending: list[Future[None]] = []
+        self._writing = WriteBehind(_WAITING_BYTES, name="capture-writer")
         self._unflushed = 0
 
     def submit(self, dataset: ChunkedDataset, values: np.ndarray) -> None:
@@ -92,9 +92,7 @@ class BackgroundWriter:
         OSError
             If an earlier piece could not be written.
         """
-        self._pending.append(self._pool.submit(self._append, dataset, values))
-        while len(self._pending) > _PENDING:
-            self._pending.pop(0).result()
+        self._writing.put(lambda: self._append(dataset, values), values.nbytes)
 
     def _append(self, dataset: ChunkedDataset, values: np.ndarray) -> None:
         self._unflushed += dataset.append(values)
@@ -105,8 +103,6 @@ class BackgroundWriter:
     def close(self) -> None:
         """Wait for all that is queued and end the thread; raises what went wrong in it."""
         try:
-            for future in self._pending:
-                future.result()
+            self._writing.drain()
         finally:
-            self._pending = []
-            self._pool.shutdown()
+            self._writing.close()

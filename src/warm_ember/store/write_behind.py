@@ -1,4 +1,4 @@
-"""Writing beside fetching: a slow disk must not hold up an instrument whose memory is running full."""
+"""Writing behind: a slow disk holds up neither an instrument whose memory runs full, nor who reads a file."""
 
 from __future__ import annotations
 
@@ -16,11 +16,13 @@ class WriteBehind:
     ----------
     most_bytes
         How much may wait; who puts in more waits too.
+    name
+        Of the thread.
     """
 
-    def __init__(self, most_bytes: int = _MOST_BYTES) -> None:
+    def __init__(self, most_bytes: int = _MOST_BYTES, name: str = "writing") -> None:
         self._most_bytes = most_bytes
-        self._thread = ThreadPoolExecutor(1, thread_name_prefix="writing")
+        self._thread = ThreadPoolExecutor(1, thread_name_prefix=name)
         self._waiting: deque[tuple[Future[None], int]] = deque()
         self._waiting_bytes = 0
         self._failed = False
