@@ -78,7 +78,8 @@ def make(seed: int, planted: tuple[Kind, ...]) -> Made:
     if Kind.TRUNCATED in planted:
         values = values[: _within_wake(made, values)]
     if Kind.BELOW_RESOLUTION in planted:
-        values += rest_a * random.uniform(2.5, 6) * random.standard_normal(len(values))
+        # Alone it may be close to what is resolved; with another fault it is to be found.
+        values += rest_a * random.uniform(1.0 if len(planted) == 1 else 2.5, 6) * random.standard_normal(len(values))
     if Kind.HUM in planted:
         times_s = np.arange(len(values)) * interval_s
         values += rest_a * random.uniform(0.3, 1.5) * np.sin(2 * np.pi * float(random.choice([50, 60])) * times_s)

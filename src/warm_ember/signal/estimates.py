@@ -45,11 +45,11 @@ def ratio(amounts: Floats, lengths: Floats) -> Estimate:
     part in the ratio, so that few observations of very different lengths do not look alike; it is scaled to be right
     where lengths tell nothing of the rates. Freedom lies between that of this very estimate of variance, which long
     and short observations share unequally where their rates scatter alike, and the one of equal observations, where
-    their amounts do: the geometric mean of both holds what it promises for either. Of 64 and more, neighbours are
-    first joined into 32 runs, so that what they have in common stays within a run; what the runs still have in common
-    widens the error, as in a series whose neighbours are correlated with the lag-1 coefficient that is seen, if it is
-    more than one series in ten of unlike neighbours shows. Among a handful that coefficient cannot be told from
-    chance at all: it counts fully from the equal of twenty observations on, and not with three.
+    their amounts do: their geometric mean with the latter counted twice holds what it promises for either. Of 64 and
+    more, neighbours are first joined into 32 runs, so that what they have in common stays within a run; what the runs
+    still have in common widens the error, as in a series whose neighbours are correlated with the lag-1 coefficient
+    that is seen, if it is more than one series in ten of unlike neighbours shows. Among a handful that coefficient
+    cannot be told from chance at all: it counts fully from the equal of twenty observations on, and not with three.
 
     References
     ----------
@@ -78,7 +78,7 @@ def ratio(amounts: Floats, lengths: Floats) -> Estimate:
     form = centred.T @ (weight[:, np.newaxis] * centred)
     expected = float(np.trace(form))
     variance = float((weight * apart**2).sum()) * float((part**2).sum()) / expected
-    freedom = math.sqrt(expected**2 / float((form**2).sum()) * (len(part) - 1))
+    freedom = math.cbrt(expected**2 / float((form**2).sum()) * (len(part) - 1) ** 2)
     residuals = part * apart
     widened = _likeness(residuals, 1 / float((part**2).sum()))
     error, squares = math.sqrt(variance * widened), float((residuals**2).sum())

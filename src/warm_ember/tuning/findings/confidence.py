@@ -12,7 +12,7 @@ from warm_ember.model.finding import Kind
 _SURE_AND_LIKELY = {
     Kind.AMBIGUOUS_CLOCK: (0.98, 0.98),
     Kind.AWAKE_TAIL: (0.97, 0.9),
-    Kind.BELOW_RESOLUTION: (0.96, 0.9),
+    Kind.BELOW_RESOLUTION: (0.93, 0.75),
     Kind.CLIPPED: (0.98, 0.95),
     Kind.FLOOR_ABOVE_EXPECTED: (0.96, 0.85),
     Kind.HUM: (0.97, 0.95),
