@@ -6,6 +6,7 @@
     ├── BadFileError (ValueError)       a file that cannot be read: which, where, expected, found, remedy
     │   └── ColumnError                 a table whose columns cannot be told apart: which there are
     ├── BadArgumentError (ValueError)   something the user typed
+    ├── ParseError (ValueError)         a text or record that is no value of its kind; who knows where it stood says so
     ├── ProjectError (OSError)          the project folder or its project.json
     ├── InstrumentError (OSError)       an instrument or a console: which, what it did, remedy
     └── Cancelled                       the user stopped a piece of work; not a failure
@@ -69,6 +70,13 @@ class ColumnError(BadFileError):
 
 class BadArgumentError(WarmEmberError, ValueError):
     """Something the user typed that cannot be used; the message says what would do."""
+
+
+class ParseError(WarmEmberError, ValueError):
+    """A text or a record that is no value of the kind that is wanted.
+
+    It does not know where it stood: who reads a file or a field catches it and says so.
+    """
 
 
 class ProjectError(WarmEmberError, OSError):

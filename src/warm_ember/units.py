@@ -10,6 +10,8 @@ import math
 import re
 from dataclasses import dataclass
 
+from warm_ember.errors import ParseError
+
 HOUR_S = 3600.0
 DAY_S = 24 * HOUR_S
 YEAR_S = 8760 * HOUR_S
@@ -68,7 +70,7 @@ def parse_quantity(text: str, unit: str) -> float:
 
     Raises
     ------
-    ValueError
+    ParseError
         If the text is no number or carries another unit.
 
     Examples
@@ -84,18 +86,18 @@ def parse_quantity(text: str, unit: str) -> float:
         return parse_duration(text)
     match = _QUANTITY.match(text)
     if match is None:
-        raise ValueError(f"{text!r} is not a number with a unit such as '12 µ{unit}'")
+        raise ParseError(f"{text!r} is not a number with a unit such as '12 µ{unit}'")
     value, suffix = _number(match[1]), match[2]
     if unit == "%":
         if suffix not in ("", "%"):
-            raise ValueError(f"{text!r}: expected a percentage")
+            raise ParseError(f"{text!r}: expected a percentage")
         return value / 100
     if unit == "C" and suffix.lower().endswith("ah"):
         suffix, value = suffix[:-2], value * AMPERE_HOUR_C
     elif unit and suffix.endswith(unit):
         suffix = suffix[: -len(unit)]
     if suffix not in _PREFIXES:
-        raise ValueError(f"{text!r}: expected {unit or 'a plain number'}, found {match[2]!r}")
+        raise ParseError(f"{text!r}: expected {unit or 'a plain number'}, found {match[2]!r}")
     # Dividing by a whole power of ten keeps "0.3 m" at the float nearest to 0.0003.
     scale = _PREFIXES[suffix]
     return value / round(1 / scale) if scale < 1 else value * scale
@@ -108,7 +110,7 @@ def parse_duration(text: str) -> float:
 
     Raises
     ------
-    ValueError
+    ParseError
         If the text is not a length of time.
 
     Examples
@@ -121,11 +123,11 @@ def parse_duration(text: str) -> float:
     while position < len(stripped):
         match = _DURATION_PART.match(stripped, position)
         if match is None or (match[2] or "s") not in _DURATIONS_S:
-            raise ValueError(f"{text!r} is not a length of time such as '15 min' or '3h 20m'")
+            raise ParseError(f"{text!r} is not a length of time such as '15 min' or '3h 20m'")
         total += _number(match[1]) * _DURATIONS_S[match[2] or "s"]
         position = match.end()
     if not stripped:
-        raise ValueError("a length of time such as '15 min' is missing")
+        raise ParseError("a length of time such as '15 min' is missing")
     return total
 
 
@@ -272,7 +274,7 @@ def parse_rate(text: str) -> Rate:
 
     Raises
     ------
-    ValueError
+    ParseError
         If it is no rate, or not above 0.
 
     Examples
@@ -284,5 +286,5 @@ def parse_rate(text: str) -> Rate:
     daily = re.match(rf"({_NUMBER})\s*(?:(?:times\s*)?(?:a|per|/)\s*d(?:ay)?)?\Z", stripped)
     rate = Rate(per_day=_number(daily[1])) if daily else Rate(interval_s=parse_duration(stripped.removeprefix("each")))
     if not (rate.per_day or rate.interval_s or 0.0) > 0:
-        raise ValueError(f"{text!r} must be above 0")
+        raise ParseError(f"{text!r} must be above 0")
     return rate

@@ -128,7 +128,7 @@ def test_an_empty_command_is_not_sent() -> None:
 
 def test_a_make_without_voltage_is_recorded_without() -> None:
     with FakeInstrument(VALUES) as fake:
-        instrument = open_instrument(fake.address, timeout_s=1.0)
+        instrument = open_instrument(fake.address, timeout_s=2.0)
         instrument.start()
         piece = instrument.fetch()
         instrument.close()
@@ -227,13 +227,13 @@ def test_somebody_who_says_nothing_and_somebody_who_is_no_instrument() -> None:
     with FakeInstrument(VALUES) as fake:
         fake.identity = "SSH-2.0-something"
         with pytest.raises(InstrumentError, match="maker, model"):
-            open_instrument(fake.address, timeout_s=1.0)
+            open_instrument(fake.address, timeout_s=5.0)
 
 
 @pytest.mark.parametrize("mode", [FaultMode.FRAGMENTED, FaultMode.SLOW])
 def test_a_slow_or_broken_up_answer_is_whole_all_the_same(serve: Serve, mode: FaultMode) -> None:
     server = serve(fault=Fault(mode, delay_s=0.05))
-    station = InstrumentConnection(address(server), timeout_s=1.0)
+    station = InstrumentConnection(address(server), timeout_s=8.0)
     assert station.instrument.identity == IDENTITY
     station.instrument.set_sweep(Settings(interval_s=1e-4), 200)
     station.instrument.start()
@@ -246,7 +246,7 @@ def test_a_slow_or_broken_up_answer_is_whole_all_the_same(serve: Serve, mode: Fa
 
 def test_instruments_are_found_by_their_answer(serve: Serve) -> None:
     server = serve()
-    found = find_instruments((address(server), "TCPIP::127.0.0.1::1::SOCKET"), timeout_s=0.5)
+    found = find_instruments((address(server), "TCPIP::127.0.0.1::1::SOCKET"), timeout_s=1.5)
     assert (address(server), IDENTITY) in {(one.resource, one.identity) for one in found}
 
 

@@ -71,7 +71,7 @@ def test_an_instruments_fault_exits_2_names_it_and_keeps_what_came(command, tmp_
     with FakeInstrument(VALUES[:700], VALUES[:700]) as fake:
         code, out, err = command(
             "record", tmp_path / "p", "--from", fake.address, "--duration", 2, "--interval", 1e-3, "--name", "a",
-            "--timeout", 0.3,
+            "--timeout", 2,
         )  # fmt: skip
     assert (code, out) == (2, "")
     assert err.count("\n") == 1

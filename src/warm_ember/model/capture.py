@@ -9,6 +9,8 @@ from typing import Any
 import msgspec
 import numpy as np
 
+from warm_ember.errors import ParseError
+
 AT_LEAST, AT_MOST = "at least", "at most"
 """Auxiliary channels of a joined capture: bounds of the samples that no instrument resolved."""
 
@@ -92,7 +94,7 @@ def info_from(attributes: Mapping[str, Any]) -> CaptureInfo:
 
     Raises
     ------
-    ValueError
+    ParseError
         If one is not as expected.
     """
     known = {}
@@ -102,7 +104,7 @@ def info_from(attributes: Mapping[str, Any]) -> CaptureInfo:
             known[name] = value.tolist() if isinstance(value, np.ndarray | np.generic) else value
     info: CaptureInfo = msgspec.convert(known, CaptureInfo, strict=False)
     if not SHORTEST_S <= info.sample_interval_s <= LONGEST_S:
-        raise ValueError(
+        raise ParseError(
             f"sample_interval_s must be above 0, {SHORTEST_S:g} to {LONGEST_S:g}, found {info.sample_interval_s}"
         )
     return info
@@ -113,7 +115,7 @@ def events_from(table: Iterable[Mapping[str, Any]]) -> tuple[Event, ...]:
 
     Raises
     ------
-    ValueError
+    ParseError
         If a time is no number.
     """
     events = tuple(
@@ -121,7 +123,7 @@ def events_from(table: Iterable[Mapping[str, Any]]) -> tuple[Event, ...]:
     )
     for number, event in enumerate(events):
         if not math.isfinite(event.time_s):
-            raise ValueError(f"row {number}: expected a time in seconds, found {event.time_s}")
+            raise ParseError(f"row {number}: expected a time in seconds, found {event.time_s}")
     return events
 
 

@@ -9,6 +9,7 @@ from typing import Any
 import msgspec
 import numpy as np
 
+from warm_ember.errors import ParseError
 from warm_ember.model.arrays import Addresses, Floats
 from warm_ember.model.capture import text_of
 
@@ -69,7 +70,7 @@ def program_from(file: Mapping[str, Any]) -> ProgramTrace | None:
 
     Raises
     ------
-    ValueError
+    ParseError
         If the tables are not as they should be.
     """
     if "program" not in file:
@@ -82,7 +83,7 @@ def program_from(file: Mapping[str, Any]) -> ProgramTrace | None:
         times_s = np.asarray(file["program"]["time_s"][:], dtype=np.float64)
         addresses = np.asarray(file["program"]["address"][:], dtype=np.uint64)
     except (KeyError, TypeError, AttributeError, IndexError) as error:
-        raise ValueError(f"time_s and address, and of functions address, size, name and file: {error}") from error
+        raise ParseError(f"time_s and address, and of functions address, size, name and file: {error}") from error
     if times_s.ndim != 1 or times_s.shape != addresses.shape or not (np.diff(times_s) >= 0).all():
-        raise ValueError("as many addresses as rising times")
+        raise ParseError("as many addresses as rising times")
     return ProgramTrace(times_s, addresses, functions)

@@ -6,6 +6,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QLineEdit
 
+from warm_ember.errors import ParseError
 from warm_ember.model.battery import Points
 from warm_ember.ui.look.label import tip
 from warm_ember.ui.look.theme import Appearance
@@ -28,7 +29,7 @@ def parse_points(text: str, unit: str = "") -> Points:
 
     Raises
     ------
-    ValueError
+    ParseError
         If it is not pairs of numbers.
 
     Examples
@@ -40,7 +41,7 @@ def parse_points(text: str, unit: str = "") -> Points:
     """
     pairs = [pair.split(":") for pair in text.replace(";", ",").split(",") if pair.strip()]
     if any(len(pair) != 2 for pair in pairs):
-        raise ValueError(text)
+        raise ParseError(text)
     return tuple(
         (parse_quantity(first.strip(), unit) if unit else float(first), float(second)) for first, second in pairs
     )
