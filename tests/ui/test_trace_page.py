@@ -1,11 +1,13 @@
 """The Trace page as a user drives it: lanes, brackets, fold, doubts, exports."""
 
+import xml.etree.ElementTree
 from pathlib import Path
 
 import numpy as np
+import pyarrow.parquet
 import pytest
 from PySide6.QtCore import QPoint, Qt
-from PySide6.QtGui import QGuiApplication
+from PySide6.QtGui import QGuiApplication, QImage
 from PySide6.QtWidgets import QFileDialog
 from pytestqt.qtbot import QtBot
 
@@ -22,6 +24,7 @@ from warm_ember.session.new_capture import adopt
 from warm_ember.session.session import Session
 from warm_ember.ui.lanes.flags import reading_lines
 from warm_ember.ui.look.rich_text import plain
+from warm_ember.ui.pages.base import Page
 from warm_ember.ui.shell.window import MainWindow
 
 
@@ -423,7 +426,15 @@ def test_tables_are_exported_from_the_menu(window: MainWindow, tmp_path: Path, m
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(path), ""))
     window.exports.ask(what)
     settle()
-    assert path.stat().st_size > 100
+    table, results = pyarrow.parquet.read_table(path), window.controller.results
+    rows = {
+        "capture": results.capture.current.samples,
+        "brackets": len(window.pages.trace.book.brackets),
+        "ledger": len(results.ledger.all_rows),
+        "findings": len(window.controller.session.results.findings(window.controller.project, results.run.name)),
+    }
+    assert table.num_rows == rows.get(what, table.num_rows) > 0
+    assert all(column.null_count < table.num_rows for column in table.columns)
     assert "is written" in window.messages.words.text()
 
 
@@ -433,10 +444,26 @@ def test_the_view_is_exported_as_a_picture(window: MainWindow, tmp_path: Path, s
     settle()
     path = tmp_path / f"view{ending}"
     window.exports.write("picture", path)
-    assert path.stat().st_size > 3000
+    _check_picture(path, window.page)
     for page in ("Battery", "Runs"):
         window.show_page(page)
         window.exports.write("picture", tmp_path / f"{page}{ending}")
-        assert (tmp_path / f"{page}{ending}").stat().st_size > 3000
+        _check_picture(tmp_path / f"{page}{ending}", window.page)
     window.exports.write("picture", tmp_path / "view.txt")
     assert "expected a file ending" in window.messages.words.text()
+
+
+def _check_picture(path: Path, page: Page) -> None:
+    """Hold a picture against the page that it is of: its size, and what is drawn and written in it."""
+    if path.suffix == ".png":
+        image = QImage(str(path))
+        scale, width, height = 2, image.width(), image.height()
+        assert len({image.pixel(x, y) for x in range(0, width, 7) for y in range(0, height, 7)}) > 20
+    else:
+        root = xml.etree.ElementTree.parse(path).getroot()
+        scale, (width, height) = 1, (int(size) for size in root.attrib["viewBox"].split()[2:])
+        drawn = [one.tag.rpartition("}")[2] for one in root.iter()]
+        assert drawn.count("text") > 4
+        assert sum(drawn.count(shape) for shape in ("path", "polyline", "rect", "image")) > 8
+    assert page.width() / 2 < width / scale <= page.width()
+    assert page.height() / 4 < height / scale <= page.height()
