@@ -58,6 +58,6 @@ def test_whatever_ends_a_recording_its_output_goes_off(tmp_path: Path, number: i
 
 
 def test_mutated_files_are_read_or_refused(tmp_path: Path) -> None:
-    for what, tried, wrong, _ in fault_mutations.all_readers(tmp_path, 210, 1, time.monotonic() + 600):
+    for what, tried, wrong, _ in fault_mutations.all_readers(tmp_path, 140, 1, time.monotonic() + 600):
         assert tried
         assert not wrong, (what, wrong)

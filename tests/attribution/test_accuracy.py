@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 
 @given(st.integers(0, 1 << 30))
-@settings(max_examples=8)
+@settings(max_examples=4)
 def test_states_are_placed_as_well_as_is_promised(seed: int) -> None:
     found = accuracy.measure(seed)
     for way, limit in accuracy.LIMITS.items():
@@ -19,7 +19,7 @@ def test_states_are_placed_as_well_as_is_promised(seed: int) -> None:
 
 
 @given(st.integers(0, 1 << 30))
-@settings(max_examples=4, deadline=None)
+@settings(max_examples=2, deadline=None)
 def test_wakes_and_their_causes_are_found_as_well_as_is_promised(seed: int) -> None:
     found = accuracy_wakes.measure(seed)
     assert found.found > accuracy_wakes.LIMITS["found"]

@@ -49,7 +49,7 @@ def supplied() -> tuple[list[tuple[float, float, str, float]], list[tuple[float,
 
 
 @given(lost=st.sets(st.integers(10, 90), min_size=0, max_size=3))
-@settings(max_examples=15)
+@settings(max_examples=8)
 def test_supply_pulses_are_no_wakes_however_few_lines_are_lost(lost: set[int]) -> None:
     wakes, pulses = supplied()
     made = made_of(wakes, pulses, 62.0)
@@ -62,7 +62,7 @@ def test_supply_pulses_are_no_wakes_however_few_lines_are_lost(lost: set[int]) -
 
 
 @given(seed=st.integers(0, 1000), share=st.sampled_from([0.1, 0.3]))
-@settings(max_examples=15)
+@settings(max_examples=8)
 def test_wakes_of_which_both_lines_are_lost_are_found_by_the_current(seed: int, share: float) -> None:
     random = np.random.default_rng(seed)
     wakes = [(2.0 * k + float(random.uniform(0.2, 1.5)), 0.1, "pin", 6e-3) for k in range(60)]
@@ -116,7 +116,7 @@ def test_a_wake_without_a_name_is_unknown_and_costs_what_it_costs(seed: int) -> 
 
 
 @given(later=st.integers(1, 4), count=st.integers(100, 9000))
-@settings(max_examples=15)
+@settings(max_examples=8)
 def test_a_period_that_changes_after_thousands_of_moments_is_two(later: int, count: int) -> None:
     times_s = np.concatenate((np.arange(2500.0), 2500.0 + later * np.arange(count)))
     found = find_periods(times_s)

@@ -6,8 +6,6 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
 
 from warm_ember.errors import BadArgumentError, BadFileError, Cancelled, ProjectError
 from warm_ember.formats.source import ImportOptions
@@ -105,10 +103,10 @@ def test_a_full_disk_is_told_and_leaves_nothing(
     assert not session.folder.path.exists()
 
 
-@given(st.integers(0, 6))
-def test_a_free_name_is_free(tmp_path_factory: pytest.TempPathFactory, taken: int) -> None:
-    session = Session.open_or_create(tmp_path_factory.mktemp("p"))
-    session.folder.captures.mkdir()
+@pytest.mark.parametrize("taken", [0, 1, 2, 11])
+def test_a_free_name_is_free(tmp_path: Path, taken: int) -> None:
+    session = Session.open_or_create(tmp_path / "p")
+    session.folder.captures.mkdir(parents=True)
     for _ in range(taken):
         session.folder.capture_path(free_name(session, "night")).touch()
     assert len(list(session.folder.captures.iterdir())) == taken
