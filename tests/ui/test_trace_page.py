@@ -230,13 +230,13 @@ def test_looking_inside_a_bracket(window: MainWindow, qtbot: QtBot, settle) -> N
     settle()
     inside = page.lanes.inside.inside
     assert inside.bands.charge_c.sum() + inside.bands.below_c == pytest.approx(window.controller.results.whole.charge_c)
-    found = len(inside.peaks.times_s)
-    assert found == len(page.lanes.inside.inside.peaks.intervals_s) + 1
+    found = inside.peaks
+    assert found == inside.intervals.counts.sum() + 1
     type_into(qtbot, page.lanes.inside.threshold_edit, "2 mA")
     settle()
-    assert page.lanes.inside.inside.peaks.threshold_a == 2e-3
+    assert page.lanes.inside.inside.threshold_a == 2e-3
     assert page.stack.current.threshold.current_a == 2e-3
-    assert len(page.lanes.inside.inside.peaks.times_s) > found
+    assert page.lanes.inside.inside.peaks > found
     next(a for a in page.bracket_actions if a.text().startswith("Copy")).trigger()
     assert QGuiApplication.clipboard().text().startswith("from_a")
     window.grab()

@@ -2,18 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
 from warm_ember.model.project import Bracket
+from warm_ember.session.bracket_inside import BracketInside, PeakIntervals, look_inside
 from warm_ember.session.run_results import RunResults
-from warm_ember.signal.crossings import Peaks, find_peaks
-from warm_ember.signal.current_bands import CurrentBands, current_bands
-from warm_ember.signal.series import ShouldStop
 from warm_ember.ui.look.rich_text import draw_chip, draw_rich_text, width_of
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.project_controller import ProjectController
@@ -22,27 +18,7 @@ from warm_ember.units import duration_text, percent_text, quantity_text
 
 _TOP = 34
 _FOOT = 20
-_INTERVAL_BINS = 60
 _RIGHT = Qt.AlignmentFlag.AlignRight
-
-
-@dataclass(frozen=True, eq=False)
-class Inside:
-    """What is known of the inside of one stretch."""
-
-    bracket: Bracket
-    bands: CurrentBands
-    peaks: Peaks
-
-
-def look_inside(results: RunResults, bracket: Bracket, threshold_a: float | None, should_stop: ShouldStop) -> Inside:
-    """Sort a bracket's samples by current and find its peaks."""
-    current = results.capture.current
-    return Inside(
-        bracket,
-        current_bands(current, bracket.from_s, bracket.to_s, should_stop=should_stop),
-        find_peaks(current, bracket.from_s, bracket.to_s, threshold_a=threshold_a, should_stop=should_stop),
-    )
 
 
 class InsideView(QWidget):
@@ -60,7 +36,7 @@ class InsideView(QWidget):
         super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look, self._controller = look, controller
-        self.inside: Inside | None = None
+        self.inside: BracketInside | None = None
         self._asked: tuple[RunResults, Bracket] | None = None
         self._thresholds: dict[tuple[str, str], float] = {}
         self.threshold_edit = QuantityEdit(look, "A", "Threshold of a peak", 84, low=1e-12)
@@ -88,9 +64,9 @@ class InsideView(QWidget):
             self._on_inside,
         )
 
-    def _on_inside(self, inside: Inside) -> None:
+    def _on_inside(self, inside: BracketInside) -> None:
         self.inside = inside
-        self.threshold_edit.set_value(inside.peaks.threshold_a)
+        self.threshold_edit.set_value(inside.threshold_a)
         self.threshold_edit.show()
         self._place_edit()
         self.update()
@@ -117,7 +93,7 @@ class InsideView(QWidget):
         return self.width() * 0.56
 
     def _peak_words(self) -> str:
-        count = len(self.inside.peaks.times_s) if self.inside is not None else 0
+        count = self.inside.peaks if self.inside is not None else 0
         return f"**{count}** peak{'s' if count != 1 else ''} above"
 
     def text(self) -> str:
@@ -146,20 +122,16 @@ class InsideView(QWidget):
         painter.setPen(theme.rule)
         painter.drawLine(QPointF(self._middle, 0), QPointF(self._middle, self.height()))
         right = QRectF(self._middle, 0, self.width() - self._middle, self.height())
-        self._paint_peaks(painter, right, self.inside.peaks)
+        self._paint_peaks(painter, right, self.inside.intervals)
 
-    def _paint_bands(self, painter: QPainter, box: QRectF, inside: Inside) -> None:
+    def _paint_bands(self, painter: QPainter, box: QRectF, inside: BracketInside) -> None:
         look, theme, px, bands = self._look, self._look.theme, self._look.px, inside.bands
         draw_chip(painter, QRectF(px(16), px(7), px(16), px(16)), inside.bracket.letter, look)
-        charge, time = float(bands.charge_c.sum()), float(bands.time_s.sum() + bands.below_s)
         title = "charge per current band, above; time, below"
-        if len(bands.charge_c) and charge > 0:
-            top = int(np.argmax(bands.charge_c))
-            band = f"{quantity_text(bands.edges_a[top], 'A', 2)} to {quantity_text(bands.edges_a[top + 1], 'A', 2)}"
-            title = (
-                f"{percent_text(bands.charge_c[top] / charge).rich} of the charge flows at {band}, "
-                f"{percent_text(bands.time_s[top] / time).rich} of the time"
-            )
+        if inside.densest is not None:
+            low_a, high_a, charge, time = inside.densest
+            band = f"{quantity_text(low_a, 'A', 2)} to {quantity_text(high_a, 'A', 2)}"
+            title = f"{percent_text(charge).rich} of the charge flows at {band}, {percent_text(time).rich} of the time"
         draw_rich_text(painter, QRectF(px(40), px(6), box.width() - px(52), px(18)), title, look)
         plot = QRectF(px(72), px(_TOP), box.width() - px(88), box.height() - px(_TOP + _FOOT + 2))
         painter.fillRect(plot, theme.sunken)
@@ -195,32 +167,30 @@ class InsideView(QWidget):
             text = str(quantity_text(10.0**decade, "A", 1))
             draw_rich_text(painter, box, text, look, size="small", align=Qt.AlignmentFlag.AlignHCenter)
 
-    def _paint_peaks(self, painter: QPainter, box: QRectF, peaks: Peaks) -> None:
+    def _paint_peaks(self, painter: QPainter, box: QRectF, gaps: PeakIntervals | None) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
         left = box.left() + px(16)
         draw_rich_text(painter, QRectF(left, px(6), box.width(), px(18)), self._peak_words(), look)
-        gaps = peaks.intervals_s
         rest = self.threshold_edit.x() + self.threshold_edit.width() + px(8)
         room = QRectF(rest, px(6), self.width() - rest - px(8), px(18))
-        if not len(gaps):
+        if gaps is None:
             draw_rich_text(painter, room, "too few for an interval", look)
             return
-        middle, (low, high) = float(np.median(gaps)), np.quantile(gaps, (0.05, 0.95))
-        draw_rich_text(painter, room, f"median {duration_text(middle).rich} apart", look)
+        draw_rich_text(painter, room, f"median {duration_text(gaps.middle_s).rich} apart", look)
         plot = QRectF(left, px(_TOP), box.width() - px(32), box.height() - px(_TOP + _FOOT + 2))
         painter.fillRect(plot, theme.sunken)
-        begin, end = np.log10(gaps.min() * 0.8), np.log10(gaps.max() * 1.25)
-        counts, edges = np.histogram(np.log10(gaps), bins=_INTERVAL_BINS, range=(begin, end))
+        edges, counts = np.log10(gaps.edges_s), gaps.counts
+        begin, end = edges[0], edges[-1]
         for count, edge, following in zip(counts.tolist(), edges[:-1], edges[1:], strict=True):
             x = plot.left() + (edge - begin) / (end - begin) * plot.width()
             width = (following - edge) / (end - begin) * plot.width() - 1
             height = 0.92 * plot.height() * count / counts.max()
             painter.fillRect(QRectF(x, plot.bottom() - height, max(width, 1.0), height), theme.dim)
-        x = plot.left() + (np.log10(middle) - begin) / (end - begin) * plot.width()
+        x = plot.left() + (np.log10(gaps.middle_s) - begin) / (end - begin) * plot.width()
         painter.setPen(QPen(theme.mark, 1, Qt.PenStyle.DashLine))
         painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
         foot = QRectF(plot.left(), plot.bottom() + px(2), plot.width(), px(16))
-        draw_rich_text(painter, foot, str(duration_text(float(gaps.min()))), look, size="small")
-        draw_rich_text(painter, foot, str(duration_text(float(gaps.max()))), look, size="small", align=_RIGHT)
-        words = f"90 % within {duration_text(float(low))} to {duration_text(float(high))}"
+        draw_rich_text(painter, foot, str(duration_text(gaps.shortest_s)), look, size="small")
+        draw_rich_text(painter, foot, str(duration_text(gaps.longest_s)), look, size="small", align=_RIGHT)
+        words = f"90 % within {duration_text(gaps.low_s)} to {duration_text(gaps.high_s)}"
         draw_rich_text(painter, foot, words, look, size="small", align=Qt.AlignmentFlag.AlignHCenter)

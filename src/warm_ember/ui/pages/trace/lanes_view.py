@@ -93,7 +93,7 @@ class LanesView(QWidget):
         inside = self.inside.inside if self.shows_inside else None
         threshold = None
         if inside is not None:
-            threshold = Threshold(inside.bracket.from_s, inside.bracket.to_s, inside.peaks.threshold_a)
+            threshold = Threshold(inside.bracket.from_s, inside.bracket.to_s, inside.threshold_a)
         self.stack.current.set_threshold(threshold)
 
     def refresh(self) -> None:
