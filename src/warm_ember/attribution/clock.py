@@ -108,7 +108,7 @@ def _by_changes(recording: Recording, levels: Callable[[], Levels], tolerance_s:
 
 
 def _agree(one: Alignment, other: Alignment, within_s: float, length_s: float) -> bool:
-    """Answer whether two maps lay the middle of the capture on about the same time."""
+    """Return whether two maps lay the middle of the capture on about the same time."""
     middle_s = (length_s / 2 - one.offset_s) / (1 + one.drift)
     return abs(other.to_capture(middle_s) - length_s / 2) <= within_s
 
@@ -153,7 +153,7 @@ def _fitted(
 
 
 def _lies_outside(target_s: Floats, length_s: float, tolerance_s: float) -> bool:
-    """Answer whether a log tells nothing of a capture; a single state from before it holds in it."""
+    """Return whether a log tells nothing of a capture; a single state from before it holds in it."""
     inside = (target_s >= -tolerance_s) & (target_s <= length_s + tolerance_s)
     return not inside.any() and not (len(target_s) == 1 and target_s[0] < 0)
 
@@ -252,7 +252,7 @@ def _changes(recording: Recording) -> Floats:
 
 
 def clock_sentence(alignment: Alignment) -> str:
-    """Say how the log's clock lies on the capture's, with its figures as rich text."""
+    """Return how the log's clock lies on the capture's, with its figures as rich text."""
     if alignment.is_ambiguous:
         shift = duration_text(abs(alignment.rival_s or 0.0)).rich
         return f"The log fits as well when it is shifted by {shift}: type the offset, or record a sync pulse."
@@ -269,7 +269,7 @@ def clock_sentence(alignment: Alignment) -> str:
 
 
 def misfit_words(alignment: Alignment) -> str:
-    """Say why a log fits nowhere, and what was tried."""
+    """Return why a log fits nowhere, and what was tried."""
     tried = "it was tried with both clocks the same, and shifted with a drift of up to 500 millionths"
     if alignment.lies_outside:
         return f"all that the log tells lies outside the capture, and it fits nowhere in it ({tried})"

@@ -129,7 +129,7 @@ def read_parts(text: str, library: Iterable[Part]) -> tuple[PartOn, ...]:
 
 
 def mismatches(condition: str, info: CaptureInfo) -> tuple[str, ...]:
-    """Say which conditions of an expected value the capture did not meet; what either does not know is left out."""
+    """Return which conditions of an expected value the capture did not meet; what either does not know is left out."""
     found = []
     known = {"V": (info.supply_v, _NEAR_V), "°C": (info.temperature_c, _NEAR_C)}
     for number, unit in _CONDITION.findall(condition):

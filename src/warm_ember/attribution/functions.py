@@ -247,7 +247,7 @@ def _scaled(seen_c: Floats, charge_c: Floats, state: Indices, sample: Indices) -
 
 
 def _is_locked(seen_c: Floats, charge_c: Floats) -> bool:
-    """Answer whether what flows at the samples is further from the average than samples at random would be."""
+    """Return whether what flows at the samples is further from the average than samples at random would be."""
     if len(seen_c) < _TELLS_STEP or not charge_c.any():
         return False
     apart = seen_c - charge_c
@@ -373,7 +373,7 @@ def _in_step(pieces: _Pieces) -> Flags:
 
 
 def _sees_little(pieces: _Pieces) -> bool:
-    """Answer whether most samples keep step with the program and went through it a few times only, if at all."""
+    """Return whether most samples keep step with the program and went through it a few times only, if at all."""
     keeps_step, (owner, _, _) = _in_step(pieces), _by_sample(pieces)
     runs = int((np.diff(owner[keeps_step]) != 0).sum()) + 1
     return bool(len(owner) and keeps_step.mean() > _MOSTLY and runs < _FEW_RUNS)

@@ -17,7 +17,7 @@ _MOST_CHARGE = 0.35
 
 
 def draw_one_level_each(edges: Indices, values: Indices, levels: Levels, interval_s: float) -> bool:
-    """Say whether each combination of the lines draws one level.
+    """Return whether each combination of the lines draws one level.
 
     Parameters
     ----------
@@ -54,7 +54,7 @@ def draw_one_level_each(edges: Indices, values: Indices, levels: Levels, interva
 
 
 def _is_one(row: Floats, of_all: Floats, levels: Levels) -> bool:
-    """Say whether next to all of one combination's time and charge lies on one level, or it does not matter."""
+    """Return whether next to all of one combination's time and charge lies on one level, or it does not matter."""
     centres_a = np.abs(levels.centres_a)
     charge = row * centres_a
     all_charge = float((of_all * centres_a).sum())

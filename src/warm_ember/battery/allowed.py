@@ -25,7 +25,7 @@ class Allowed:
     below: bool = False
 
     def holds(self, value: float) -> bool:
-        """Say whether a value is in the range and finite."""
+        """Return whether a value is in the range and finite."""
         if not math.isfinite(value):
             return False
         over = value > self.low if self.above else value >= self.low
@@ -38,7 +38,7 @@ class Allowed:
         return min(max(value, low), high)
 
     def words(self, write: Callable[[float], str] = lambda value: f"{value:g}") -> str:
-        """Say the range in words.
+        """Return the range in words.
 
         Examples
         --------

@@ -41,7 +41,7 @@ def bare_life(model: LifeModel) -> float:
 
 
 def effects(model: LifeModel) -> tuple[YearEffect, ...]:
-    """Say which effects a model includes, and what each alone takes from its life."""
+    """Return which effects a model includes, and what each alone takes from its life."""
     life_s = life_of(model)
     found = []
     for name, why_not, without in (*_of_charge(model), *_of_voltage(model), *_of_stage(model)):

@@ -280,7 +280,7 @@ class Link:
             raise self._lost(f"the link broke ({_words(error)})") from error
 
     def _is_hung_up(self) -> bool:
-        """Answer whether the other side closed a socket: the back-end only says that nothing came in time."""
+        """Return whether the other side closed a socket: the back-end only says that nothing came in time."""
         if not isinstance(self._socket, socket.socket):
             return False
         try:

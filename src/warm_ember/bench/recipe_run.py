@@ -166,7 +166,7 @@ def check_steps(steps: tuple[Step, ...], *, has_console: bool) -> None:
 
 
 def step_words(step: Step) -> str:
-    """Say a step in words.
+    """Return a step in words.
 
     Examples
     --------

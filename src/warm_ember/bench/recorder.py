@@ -465,7 +465,7 @@ class Recorder:
 
 
 def range_text(known: InstrumentDescription, range_a: float | None) -> str:
-    """Say a range in words."""
+    """Return a range in words."""
     if range_a is not None:
         return str(quantity_text(range_a, "A"))
     if not known.ranges:

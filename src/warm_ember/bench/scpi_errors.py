@@ -44,7 +44,7 @@ def parse_error(answer: str) -> tuple[int, str] | None:
 
 
 def error_words(number: int, text: str) -> str:
-    """Say an error in words, with its number and text behind.
+    """Return an error in words, with its number and text behind.
 
     Examples
     --------

@@ -71,7 +71,7 @@ class Asked:
         self.number: int | None = None
 
     def __call__(self) -> bool:
-        """Answer whether it did: a `ShouldStop`."""
+        """Return whether it did: a `ShouldStop`."""
         return self.number is not None
 
     @contextlib.contextmanager

@@ -73,7 +73,7 @@ WAYS = (
 
 
 def looks_like_number(cell: str) -> bool:
-    """Answer whether a cell may be a number, with a unit behind it or not; a missing one may.
+    """Return whether a cell may be a number, with a unit behind it or not; a missing one may.
 
     Examples
     --------

@@ -53,7 +53,7 @@ _WHOLE_DATES = {name: re.compile(rf"\s*{pattern}\s*") for name, pattern in _DATE
 
 @lru_cache(maxsize=4096)
 def is_clock(cell: str) -> bool:
-    """Answer whether a cell is a time of day, with or without a date, or a duration written like one.
+    """Return whether a cell is a time of day, with or without a date, or a duration written like one.
 
     Examples
     --------
@@ -65,7 +65,7 @@ def is_clock(cell: str) -> bool:
 
 @lru_cache(maxsize=4096)
 def is_date(cell: str) -> bool:
-    """Answer whether a cell is a date and no time."""
+    """Return whether a cell is a date and no time."""
     return any(pattern.fullmatch(cell) for pattern in _WHOLE_DATES.values())
 
 

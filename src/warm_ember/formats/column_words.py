@@ -166,7 +166,7 @@ class Column:
         return words_of(self.name)
 
     def is_called(self, quantity: Quantity) -> bool:
-        """Answer whether its name is one of a quantity's."""
+        """Return whether its name is one of a quantity's."""
         words = [word for word in self.words if not word.isdigit()]
         known = _QUANTITY_WORDS.get(quantity, frozenset())
         if any((word in known and len(word) > 1) or word.endswith(_ENDINGS[quantity]) for word in words):
@@ -248,13 +248,13 @@ _NAMES_FIRST = _words(
 
 
 def _is_qualifier(text: str) -> bool:
-    """Answer whether a text in brackets tells which one of several it is, or how it was measured, and not the unit."""
+    """Return whether a text in brackets tells which one of several it is, or how it was measured, and not the unit."""
     words = set(words_of(text))
     return bool(_QUALIFIER.fullmatch(text)) or bool(words & (_MEASURES | _NOT_MEASURED)) or len(words) > 2
 
 
 def _is_unit_tail(name: str, unit: str) -> bool:
-    """Answer whether the last part of a name is its unit: some may as well be a part of the name."""
+    """Return whether the last part of a name is its unit: some may as well be a part of the name."""
     measure = unit_of(unit)
     if measure is None or unit.casefold() not in _AMBIGUOUS:
         return measure is not None

@@ -209,7 +209,7 @@ def find_columns(
 
 
 def _taken(finder: _Finder, current: Column, time: Column | None, voltage: Column | None, rest: list[Column]) -> str:
-    """Say what was taken for what, and which columns were not."""
+    """Return what was taken for what, and which columns were not."""
     roles = (("time", time), ("current", current), ("voltage", voltage))
     words = ", ".join(f"{role} from {finder.title(column)!r}" for role, column in roles if column is not None)
     others = ", ".join(repr(finder.title(column)) for column in rest)

@@ -203,7 +203,7 @@ class _Decoder:
         return np.interp(np.arange(1, len(self.addresses) + 1), count[kept], stamps[kept])
 
     def notes(self, left: int) -> tuple[str, ...]:
-        """Say what was left out."""
+        """Return what was left out."""
         found = []
         if left:
             found.append(f"the trace stream is cut off: its last {left} bytes are no whole packet")

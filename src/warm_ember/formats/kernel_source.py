@@ -44,7 +44,7 @@ class KernelTraceSource:
         self.interval_s = _INTERVAL_S
 
     def name_states(self, names: tuple[str, ...]) -> None:
-        """Say what the idle states are called, by number."""
+        """Return what the idle states are called, by number."""
         self._names, self._trace = names, None
 
     @property

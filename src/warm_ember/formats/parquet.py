@@ -145,7 +145,7 @@ class ArrowSource(ColumnReader):
         return values * unit_s if unit_s else values
 
     def _is_counted(self, column: Any, index: int) -> bool:
-        """Answer whether a column is times in whole counts, which a float would round."""
+        """Return whether a column is times in whole counts, which a float would round."""
         import pyarrow as pa
 
         is_whole = pa.types.is_signed_integer(column.type) and not column.null_count

@@ -258,7 +258,7 @@ def _quoted(cell: str) -> str:
 
 
 def _is_plain(kind: CellKind, dialect: Dialect) -> bool:
-    """Answer whether a column's cells are numbers that the parser reads by itself."""
+    """Return whether a column's cells are numbers that the parser reads by itself."""
     numerals = kind.numerals
     return (
         kind.kind in (Kind.NUMBER, Kind.EMPTY)
@@ -304,7 +304,7 @@ def _readable(path: Path, columns: Columns, dialect: Dialect) -> tuple[Columns, 
 
 
 def _words_of(kind: CellKind) -> str:
-    """Say what a column that is left out holds."""
+    """Return what a column that is left out holds."""
     known = {Kind.CLOCK: "further times", Kind.DATE: "dates", Kind.EMPTY: "nothing", Kind.UNIT: "units"}
     return known.get(kind.kind, f"words, such as {kind.example!r}")
 

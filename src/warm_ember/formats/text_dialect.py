@@ -73,7 +73,7 @@ class CellKind:
     form: ClockForm | None = None
 
     def fits(self, cell: str) -> bool:
-        """Answer whether a cell is one of this column's."""
+        """Return whether a cell is one of this column's."""
         text = cell.strip()
         if text.casefold() in MISSING or text.casefold() in OVERRANGE:
             return True
@@ -249,7 +249,7 @@ def numbers_of(path: Path, dialect: Dialect) -> Floats:
 
 
 def is_comment(line: str) -> bool:
-    """Answer whether a line is a comment, and not a row whose first cell is missing."""
+    """Return whether a line is a comment, and not a row whose first cell is missing."""
     text = line.lstrip(' "')
     return text.startswith(COMMENTS) and not text.casefold().startswith("#n/a")
 
@@ -304,7 +304,7 @@ def _find_table(path: Path, lines: list[str], wanted: str | None, decimal: str |
 
 
 def _has_decimal_commas(lines: list[str], table: _Table) -> bool:
-    """Answer whether a row has twice as many cells as the header because its numbers have commas in them."""
+    """Return whether a row has twice as many cells as the header because its numbers have commas in them."""
     above = [cells for cells in _split(lines[: table.first], table.delimiter) if cells]
     quoted = any('"' in line for line in lines[table.first : table.first + _SAMPLE_ROWS])
     return table.delimiter == "," and not quoted and bool(above) and 2 * len(above[-1]) == table.width
@@ -322,7 +322,7 @@ def fitted_row(cells: list[str], width: int) -> list[str] | None:
 
 
 def _is_value(cell: str) -> bool:
-    """Answer whether a cell is a number or a time, and not missing."""
+    """Return whether a cell is a number or a time, and not missing."""
     return (looks_like_number(cell) and cell.strip().casefold() not in MISSING) or is_clock(cell) or is_date(cell)
 
 
@@ -341,7 +341,7 @@ def _columns(path: Path, table: _Table, decimal: str | None, month_first: bool |
 
 
 def _tells(way: Numerals, cells: Sequence[str]) -> bool:
-    """Answer whether a decimal sign is seen, and not only one that is as good as another."""
+    """Return whether a decimal sign is seen, and not only one that is as good as another."""
     return any(way.decimal in cell for cell in cells) or bool(way.group)
 
 
@@ -402,12 +402,12 @@ def _form(
 
 
 def _is_open(way: Numerals, sign: str | None, cells: Sequence[str]) -> bool:
-    """Answer whether another reading of a column's numbers is as likely: thousands, where no other column tells."""
+    """Return whether another reading of a column's numbers is as likely: thousands, where no other column tells."""
     return sign is None or way.decimal != sign or not any(way.decimal in cell for cell in cells)
 
 
 def _written(columns: Sequence[CellKind], header: list[str] | None) -> list[str]:
-    """Say what is not as usual about how numbers are written."""
+    """Return what is not as usual about how numbers are written."""
     notes = []
     for index, one in enumerate(columns):
         title = repr(header[index]) if header else str(index + 1)
@@ -454,7 +454,7 @@ def _may_be_header(cells: list[str], width: int) -> bool:
 
 
 def _has_names(cells: list[str]) -> bool:
-    """Answer whether a line names columns: two or more of its cells are those of quantities with units or names."""
+    """Return whether a line names columns: two or more of its cells are those of quantities with units or names."""
     from warm_ember.formats.column_words import Quantity, split_headers
 
     found = [one.measure.quantity if one.measure else None for one in split_headers(cells)]
@@ -476,7 +476,7 @@ def _fitted(cells: list[str], table: _Table) -> list[str]:
 
 
 def _counts(cells: Sequence[str]) -> bool:
-    """Answer whether some cells count up by one."""
+    """Return whether some cells count up by one."""
     numbers = [int(cell) if cell.isdecimal() else None for cell in cells]
     return len(cells) > 1 and all(a is not None and b == a + 1 for a, b in pairwise(numbers))
 
@@ -515,7 +515,7 @@ def _find_end(
 
 
 def is_row(line: str, delimiter: str, columns: Sequence[CellKind]) -> bool:
-    """Answer whether a line is a row of a table, with a value in it."""
+    """Return whether a line is a row of a table, with a value in it."""
     row = None if is_comment(line) else fitted_row(cells_of(line, delimiter), len(columns))
     if row is None or not any(map(_is_value, row)):
         return False
@@ -523,7 +523,7 @@ def is_row(line: str, delimiter: str, columns: Sequence[CellKind]) -> bool:
 
 
 def row_problem(line: str, dialect: Dialect, used: Sequence[int]) -> str | None:
-    """Say why a line is no row; None when it is one."""
+    """Return why a line is no row; None when it is one."""
     found = cells_of(line, dialect.delimiter)
     cells = fitted_row(found, dialect.width)
     if cells is None:

@@ -43,7 +43,7 @@ class _Declared:
     low: int
 
     def is_called(self, wanted: Sequence[str]) -> bool:
-        """Answer whether one of some names is this variable's, in its scopes or without them."""
+        """Return whether one of some names is this variable's, in its scopes or without them."""
         return any(one in (self.name, self.path, re.sub(r"\[\d+\]\Z", "", self.name)) for one in wanted)
 
 

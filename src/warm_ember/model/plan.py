@@ -49,7 +49,7 @@ class PartTo(msgspec.Struct, frozen=True, tag="part to", forbid_unknown_fields=T
     of: str = ""
 
     def moves(self, mode: str, from_a: float, to_a: float) -> bool:
-        """Answer whether it takes the part out of a mode that draws `from_a` into one that draws `to_a`."""
+        """Return whether it takes the part out of a mode that draws `from_a` into one that draws `to_a`."""
         return mode == self.of if self.of else bool(self.state) or from_a > to_a
 
 

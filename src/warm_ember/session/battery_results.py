@@ -192,7 +192,7 @@ class BatteryResults:
     def unseen(
         self, project: Project, name: str, charge_c: float | None = None, should_stop: ShouldStop = never
     ) -> UnseenLife | None:
-        """Say what of a life one run cannot tell; None where activities say what happens how often.
+        """Return what of a life one run cannot tell; None where activities say what happens how often.
 
         Parameters
         ----------

@@ -60,7 +60,7 @@ class ProjectView:
         return self.ask(_field_of, name)
 
     def ask(self, question: Question, *arguments: Hashable) -> Any:
-        """Answer a question about the project, and note question and answer."""
+        """Return the answer to a question about the project, and note question and answer."""
         if not self.is_open:
             raise RuntimeError("a project was read by a result that was already there")
         answer = question(self.project, *arguments)
@@ -69,7 +69,7 @@ class ProjectView:
 
 
 def look_up(project: Project, question: Callable[Concatenate[Project, ...], T], *arguments: Hashable) -> T:
-    """Answer a question about a project of which a result depends on the answer alone, not on all that is read for it.
+    """Return the answer to a question, on which a result depends alone, not on all that is read for it.
 
     Parameters
     ----------
@@ -101,7 +101,7 @@ class _Running:
     is_done: bool = False
 
     def should_stop(self) -> bool:
-        """Answer whether nobody waits for it any more."""
+        """Return whether nobody waits for it any more."""
         return all(asker() for asker in tuple(self.askers))
 
 
@@ -268,7 +268,7 @@ class ResultGraph:
 
 
 def _holds(reads: Reads, project: Project) -> bool:
-    """Answer whether a project answers all questions as another did."""
+    """Return whether a project answers all questions as another did."""
     for (question, arguments), answer in reads.items():
         try:
             now = question(project, *arguments)

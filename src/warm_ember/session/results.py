@@ -240,7 +240,7 @@ class Results:
         return check(self.graph.capture(project, name), levels, should_stop=should_stop)
 
     def fold_plan(self, project: Project, name: str, should_stop: ShouldStop = never) -> FoldPlan:
-        """Say how one capture is folded: as the project says, else as is likely to be wanted."""
+        """Return how one capture is folded: as the project says, else as is likely to be wanted."""
         return project.fold_of(name) or self._default_fold_plan(project, name, should_stop)
 
     @remembered

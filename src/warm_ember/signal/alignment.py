@@ -128,7 +128,7 @@ def _is_more_than_chance(
 
 
 def same_clock(target_s: Floats, capture_s: Floats, *, tolerance_s: float) -> ClockFit:
-    """Say how well the times fit when both clocks are taken as the same."""
+    """Return how well the times fit when both clocks are taken as the same."""
     if len(target_s) == 0 or len(capture_s) == 0:
         return ClockFit(0.0, 0.0, 0.0, 0)
     apart = nearest(target_s, capture_s) - target_s

@@ -134,7 +134,7 @@ def _runs_at(series: Series, blocks: Indices, limit: float, should_stop: ShouldS
 
 
 def _stands_out(series: Series, blocks: Indices, highest: float, limit: float) -> bool:
-    """Answer whether far more readings stand at the limit than at the next value below it.
+    """Return whether far more readings stand at the limit than at the next value below it.
 
     The highest value of coarse readings is the tail of their noise, and rarer than the one below it.
     """

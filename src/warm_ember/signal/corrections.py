@@ -110,7 +110,7 @@ class CorrectionEffect:
 def effect_of(
     corrections: Sequence[Correction], *, mean_a: float, peak_a: float, supply_v: float | None = None
 ) -> CorrectionEffect:
-    """Say what corrections would do, from the mean and the peak alone.
+    """Return what corrections would do, from the mean and the peak alone.
 
     Parameters
     ----------

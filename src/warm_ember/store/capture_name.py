@@ -62,5 +62,5 @@ def lock_path(path: Path) -> Path:
 
 
 def is_being_written(path: Path) -> bool:
-    """Answer whether some program writes a capture of that name now."""
+    """Return whether some program writes a capture of that name now."""
     return Lock(lock_path(path)).is_held_by_anyone()

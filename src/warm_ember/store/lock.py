@@ -19,7 +19,7 @@ def lock_open_file(descriptor: int) -> bool:
 
 
 def is_at(descriptor: int, path: Path) -> bool:
-    """Answer whether an open file is still the one at a path."""
+    """Return whether an open file is still the one at a path."""
     try:
         found = path.stat()
     except FileNotFoundError:
@@ -80,7 +80,7 @@ class Lock:
         return True
 
     def is_held_by_anyone(self) -> bool:
-        """Answer whether some program holds it now."""
+        """Return whether some program holds it now."""
         if self._descriptor is not None:
             return True
         try:

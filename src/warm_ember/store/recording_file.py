@@ -330,7 +330,7 @@ def take_name(path: Path, *, replace: bool = False) -> CaptureName:
 
 
 def is_taken(path: Path) -> bool:
-    """Answer whether a capture has a name, or some program writes one of that name now."""
+    """Return whether a capture has a name, or some program writes one of that name now."""
     return path.exists() or is_being_written(path)
 
 

@@ -87,7 +87,7 @@ def possible_leaks(
 
 
 def leak_words(leaks: Iterable[Leak], unexplained_a: float) -> str:
-    """Say what could draw it, each with its figure."""
+    """Return what could draw it, each with its figure."""
     told = [
         leak.what if leak.current_a == unexplained_a else f"{leak.what} ({quantity_text(leak.current_a, 'A')})"
         for leak in leaks

@@ -272,7 +272,7 @@ def _of_plan(plan: WakePlan, states: list[str], powers: list[ModePower | None]) 
 
 
 def lead_words(column: Column) -> str:
-    """Say what of a state has no owner, or that its parts draw less than they should."""
+    """Return what of a state has no owner, or that its parts draw less than they should."""
     left_a, sum_a = column.unexplained_a or 0.0, column.sum_a or 0.0
     if left_a < 0:
         return f"{column.state} draws {quantity_text(-left_a, 'A')} less than its parts should: is one of them off?"

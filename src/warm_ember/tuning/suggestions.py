@@ -96,7 +96,7 @@ def suggest_changes(
 
 
 def _is_answered(change: PlannedChange, planned: list[PlannedChange], names: set[str]) -> bool:
-    """Answer whether changes that were planned on the same run are about the same thing.
+    """Return whether changes that were planned on the same run are about the same thing.
 
     Parameters
     ----------
@@ -176,7 +176,7 @@ def _idle_parts(start: Start, matrix: Matrix, run: str) -> list[SuggestedChange]
 
 
 def _pays(start: Start, state: str, mode: PartMode, lower: PartMode) -> bool:
-    """Answer whether stays in a state are long enough to come back from a lower mode."""
+    """Return whether stays in a state are long enough to come back from a lower mode."""
     row = start.ledger.row(state)
     if row is None or lower.settle_s > _SETTLES * row.mean_dwell_s:
         return False

@@ -167,7 +167,7 @@ def _of_pins(plan: WakePlan) -> list[str]:
 
 
 def refusals(events: Mapping[str, int]) -> str:
-    """Say how often sleep was refused and by what; empty when it never was.
+    """Return how often sleep was refused and by what; empty when it never was.
 
     Examples
     --------

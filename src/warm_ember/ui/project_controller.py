@@ -239,7 +239,7 @@ class ProjectController(QObject):
         self._read_runs()
 
     def show_runs(self, viewer: object, *, wanted: bool) -> None:
-        """Say whether somebody looks at all runs: until then no more than their averages is worked out."""
+        """Return whether somebody looks at all runs: until then no more than their averages is worked out."""
         was_wanted = bool(self._viewers)
         self._viewers = (self._viewers - {viewer}) | ({viewer} if wanted else set())
         if not was_wanted and wanted and self.results is not None:

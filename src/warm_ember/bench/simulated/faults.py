@@ -45,7 +45,7 @@ class Fault:
     done: bool = False
 
     def is_due(self, mode: FaultMode) -> bool:
-        """Answer whether a fault that happens once happens now."""
+        """Return whether a fault that happens once happens now."""
         if self.mode is not mode or self.done or self.blocks <= self.after:
             return False
         self.done = True

@@ -51,7 +51,7 @@ def awake_tail(waste: WasteContext) -> list[Finding]:
 
 
 def _is_open(waste: WasteContext, overridden: list[Finding], wake: int) -> bool:
-    """Answer whether what a wake ends with is not waiting for a timer that the network chose."""
+    """Return whether what a wake ends with is not waiting for a timer that the network chose."""
     wakes = waste.wakes.wakes
     first, last = (float(edge[wake]) * waste.wakes.interval_s for edge in (wakes.first, wakes.last))
     return not any(one.from_s < last and one.to_s > first for one in overridden)

@@ -66,7 +66,7 @@ def _meant(waste: WasteContext) -> tuple[PartOn, ...]:
 
 
 def _is_step(rest: Rest, above: Flags, first: int, last: int, base_a: float) -> bool:
-    """Answer whether a run of blocks begins with a stretch of rest and is flat."""
+    """Return whether a run of blocks begins with a stretch of rest and is flat."""
     blocks = rest.blocks
     if last - first < _LEAST_BLOCKS:
         return False

@@ -78,7 +78,7 @@ def find_all(recording: Recording, *, should_stop: ShouldStop = never) -> tuple[
 
 
 def _facts(evidence: Evidence, found: set[Kind]) -> tuple[Fact, ...]:
-    """Say what was seen where nothing was found."""
+    """Return what was seen where nothing was found."""
     current, lowest = evidence.recording.current, evidence.lowest
     highest = quantity_text(total(current, 0, current.samples).high, "A")
     facts = [(Kind.CLIPPED, "range", f"the highest reading, {highest}, is no flat top: nothing is cut off")]

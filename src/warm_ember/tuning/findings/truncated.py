@@ -67,7 +67,7 @@ def truncated(evidence: Evidence) -> list[Finding]:
 
 
 def _ends_in_rest(levels: Levels) -> bool:
-    """Answer whether the last level may be another one of rest: much time is spent in it, and higher ones come."""
+    """Return whether the last level may be another one of rest: much time is spent in it, and higher ones come."""
     last = int(levels.level[-1])
     lengths = np.diff(levels.edges)
     share = float(lengths[levels.level == last].sum() / lengths.sum())
@@ -75,7 +75,7 @@ def _ends_in_rest(levels: Levels) -> bool:
 
 
 def _matters(evidence: Evidence, first: int, rest_a: float) -> bool:
-    """Answer whether what flows above rest from a sample on is a noticeable part of all that does."""
+    """Return whether what flows above rest from a sample on is a noticeable part of all that does."""
     current = evidence.recording.current
     tail, whole = (total(current, begin, current.samples) for begin in (first, 0))
     above, of = tail.total - rest_a * tail.count, whole.total - rest_a * whole.count

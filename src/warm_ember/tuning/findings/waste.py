@@ -116,7 +116,7 @@ class WasteContext:
         return found
 
     def sleeps_at(self, time_s: float) -> bool:
-        """Answer whether the firmware says that it sleeps at a moment."""
+        """Return whether the firmware says that it sleeps at a moment."""
         told = any(event.event == "sleep" for event in self.recording.events)
         stretches = self.wakes.depth.stretches
         first_s = stretches.first * self.wakes.interval_s

@@ -40,7 +40,7 @@ class TimerValue:
 
 
 def _is_rounded(text: str, seconds: float, exact_s: float) -> bool:
-    """Answer whether a time is another one, rounded to the digits that it is written with: three or more, as here."""
+    """Return whether a time is another one, rounded to the digits that it is written with: three or more, as here."""
     number = _NUMBER.search(text)
     if number is None or not math.isfinite(seconds) or seconds <= 0:
         return False

@@ -105,7 +105,7 @@ MOST_SKIPPED, LONGEST_SUPERVISION_S = 499, 32.0
 
 
 def supervision(interval_s: float, skipped: int, timeout_s: float) -> str:
-    """Say what is wrong with a connection's latency and timeout; empty when nothing is.
+    """Return what is wrong with a connection's latency and timeout; empty when nothing is.
 
     References
     ----------

@@ -188,7 +188,7 @@ class LaneStack(QWidget):
         self.folds_changed.emit()
 
     def is_folded(self, name: str) -> bool:
-        """Answer whether a lane is folded away."""
+        """Return whether a lane is folded away."""
         return name in self._folded
 
     def foldable_names(self) -> list[str]:

@@ -455,7 +455,7 @@ class MainWindow(QMainWindow):
         box.open()
 
     def show_about(self) -> None:
-        """Say what the program is."""
+        """Return what the program is."""
         what = "From amperes to months: where a battery device's charge goes, and what to change so that it lasts."
         text = f"Warm Ember {__version__}\n\n{what}"
         box = QMessageBox(QMessageBox.Icon.NoIcon, "About", text, QMessageBox.StandardButton.Close, self)

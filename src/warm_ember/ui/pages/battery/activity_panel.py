@@ -236,7 +236,7 @@ def _origin(activity: Activity) -> str:
 
 
 def _facts(cost: ActivityCost, results: RunResults) -> str:
-    """Say what an activity means, as lines of rich text."""
+    """Return what an activity means, as lines of rich text."""
     load, life = results.load, results.life
     share = cost.added_a(load.base_a) / load.mean_a if load.mean_a > 0 else 0.0
     adds = signed(cost.bound, quantity_text(cost.added_a(load.base_a), "A"))

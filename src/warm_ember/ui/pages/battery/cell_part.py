@@ -204,7 +204,7 @@ class CellPart(QObject):
         self._controller.noted.emit(f"{path.name} is written")
 
     def sentence(self) -> str:
-        """Say what the cell is and how well it is known."""
+        """Return what the cell is and how well it is known."""
         cell = cell_of(self._battery)
         if cell is None:
             return "No cell is chosen: choose one at the right, or make one from a measured discharge."

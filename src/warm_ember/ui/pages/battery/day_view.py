@@ -323,7 +323,7 @@ class DayView(QWidget):
         return "\n".join(lines)
 
     def _paint_reproduced(self, painter: QPainter, box: QRectF) -> None:
-        """Say how well the model stands for the capture that it was made of."""
+        """Return how well the model stands for the capture that it was made of."""
         assert self.results is not None
         found = self.results.reproduced
         if found is None or not self.results.load.costs:

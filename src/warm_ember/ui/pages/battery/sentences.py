@@ -12,13 +12,13 @@ from warm_ember.units import MONTH_S, format_significant, format_trimmed, months
 
 
 def life_sentence(results: RunResults, steps: tuple[SensitivityStep, ...]) -> str:
-    """Say how long the battery lasts against the target, and which input that rests on most weakly."""
+    """Return how long the battery lasts against the target, and which input that rests on most weakly."""
     weakest = results.life.weakest
     return f"{_answer(results, steps)} Weakest: {weakest.origin}, {weakest.grade.value}."
 
 
 def rests_on(results: RunResults, unseen: UnseenLife | None) -> str:
-    """Say what of a capture a life rests on, and what may be too seldom to be in it; empty where activities say it."""
+    """Return on what of a capture a life rests, and what may be too seldom for it; empty where activities say it."""
     if results.window is None:
         return ""
     more = f" {unseen.words[:1].upper()}{unseen.words[1:]}." if unseen is not None else ""
@@ -26,7 +26,7 @@ def rests_on(results: RunResults, unseen: UnseenLife | None) -> str:
 
 
 def years_sentence(results: RunResults, found: LifeInYears, steps: tuple[SensitivityStep, ...]) -> str:
-    """Say what ends a life, what takes most of it, and when its pulses come closest to the stop."""
+    """Return what ends a life, what takes most of it, and when its pulses come closest to the stop."""
     if not found.years:
         return _answer(results, steps)
     margins = [(year.margin_v, year) for year in found.years[:-1] or found.years if year.margin_v is not None]

@@ -403,7 +403,7 @@ class BenchPage(Page):
         self.header_changed.emit()
 
     def _read_stretch(self, from_s: float, to_s: float) -> None:
-        """Say what a stretch of the recording reads."""
+        """Return what a stretch of the recording reads."""
         shown = self.stack.results
         if shown is None:
             return

@@ -341,7 +341,7 @@ class RecipePanel(QWidget):
 
 
 def size_text(settings: Settings, known: InstrumentDescription | None, *, rich: bool = False) -> str:
-    """Say how many samples a recording takes and how large it gets; as rich text its size alone."""
+    """Return how many samples a recording takes and how large it gets; as rich text its size alone."""
     each = bytes_per_sample(known)
     if settings.duration_s is None:
         hourly = quantity_text(each / settings.interval_s * 3600, "B")

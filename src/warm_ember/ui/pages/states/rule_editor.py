@@ -398,7 +398,7 @@ class RuleEditor(QWidget):
         return BandRule(state, low, high, hysteresis, shortest, None if absorb == shortest else absorb)
 
     def show_preview(self, words: str) -> None:
-        """Say what the edited rule would do."""
+        """Return what the edited rule would do."""
         self.words.setText(words)
 
     def _place(self) -> None:
@@ -415,7 +415,7 @@ class RuleEditor(QWidget):
             self.renamed.emit(self.state, new)
 
     def _explained(self, row: LedgerRow | None) -> str:
-        """Say what is drawn beyond what should be, and where the conditions differ."""
+        """Return what is drawn beyond what should be, and where the conditions differ."""
         if row is None or row.expected is None or row.unexplained_a is None:
             return ""
         more = "more" if row.unexplained_a >= 0 else "less"

@@ -226,7 +226,7 @@ class BracketTray(QWidget):
         )
 
     def _where(self, bracket: Bracket) -> str:
-        """Say where a bracket lies when it is outside the window."""
+        """Return where a bracket lies when it is outside the window."""
         if bracket.to_s < self._window.from_s:
             return f"◂ {duration_text(self._window.from_s - bracket.to_s)}"
         if bracket.from_s > self._window.to_s:

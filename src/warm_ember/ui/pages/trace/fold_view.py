@@ -308,7 +308,7 @@ def _kind(plan: FoldPlan) -> tuple[AlignBy, str, bool]:
 
 
 def plan_words(plan: FoldPlan) -> str:
-    """Say what cycles are aligned on."""
+    """Return what cycles are aligned on."""
     edge = "rising" if plan.rising else "falling"
     return {
         AlignBy.WAKE: f"wakes by {plan.what}" if plan.what else "wakes",

@@ -298,7 +298,7 @@ class QualityView(QWidget):
         return tuple(made)
 
     def show_effect(self) -> None:
-        """Say what the corrections would do."""
+        """Return what the corrections would do."""
         results, corrections = self.results, self.corrections
         if results is None or not corrections:
             self.effect.setText("")

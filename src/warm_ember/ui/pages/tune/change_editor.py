@@ -191,7 +191,7 @@ def _effect_words(effect: Effect) -> tuple[str, str, str]:
 
 
 def words_of(effect: Effect) -> str:
-    """Say what an effect does, with its number."""
+    """Return what an effect does, with its number."""
     field, unit, words = _effect_words(effect)
     if not field:
         return words

@@ -203,7 +203,7 @@ class WaterfallChart(QWidget):
             draw_rich_text(painter, box, words, look, size="small", align=_CENTRE)
 
     def _is_roomy(self, column: QRectF) -> bool:
-        """Answer whether what steps are called fits below them: all of them, or none."""
+        """Return whether what steps are called fits below them: all of them, or none."""
         return all(self._fits(words, column) for words in ("predicted", "measured"))
 
     def _fits(self, words: str, column: QRectF) -> bool:

@@ -461,7 +461,7 @@ class WakesPage(Page):
 
 
 def _uncharged_sentence(ledger: WakeLedger) -> str:
-    """Say what is known without a current: who wakes most, and how many stretches were in the wrong mode."""
+    """Return what is known without a current: who wakes most, and how many stretches were in the wrong mode."""
     often = max(ledger.sources, key=lambda row: row.count)
     share = percent_text(often.count / ledger.wakes.count).rich
     wrong, count = sum(row.too_shallow + row.too_deep for row in ledger.idle), sum(row.count for row in ledger.idle)
@@ -477,7 +477,7 @@ def _plan_sentence(conflicts: tuple[str, ...]) -> str:
 
 
 def _saved(ledger: WakeLedger) -> str:
-    """Say what aligning within the slack saves."""
+    """Return what aligning within the slack saves."""
     if not ledger.slack_s:
         return "No timer has slack yet."
     if not ledger.aligned.saved_a > 0:

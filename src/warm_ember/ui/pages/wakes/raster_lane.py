@@ -170,7 +170,7 @@ class RasterLane(Lane):
         draw_pixels(painter, rect, picture)
 
     def _label(self, painter: QPainter, rect: QRectF, ledger: WakeLedger, seen: Indices) -> None:
-        """Say what one wake takes, right of the last tick, where there is room."""
+        """Return what one wake takes, right of the last tick, where there is room."""
         if not len(seen):
             draw_rich_text(
                 painter, rect.adjusted(8, 0, 0, 0), "none here", self.look, size="small", dim=self.look.theme.faint

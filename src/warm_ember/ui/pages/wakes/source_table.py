@@ -254,7 +254,7 @@ class SourceTable(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
 
     def _words(self, row: SourceRow) -> list[str]:
-        """Say which timers a source's wakes come from, and what the log does not say."""
+        """Return which timers a source's wakes come from, and what the log does not say."""
         if row.count < 2:
             first = "once"
         elif row.periods:
