@@ -104,13 +104,13 @@ def test_columns_are_taken_by_a_click_and_read_so_the_next_time(
     window.import_files([tmp_path / "monday.csv"])
     settle()
     assert "several columns may be the current" in window.header.warning
-    assert [view.columns.item(row, 0).text() for row in range(4)][1:3] == ["ch1 current (mA)", "ch2 current (mA)"]
+    assert [view.columns.cell_text(row, 0) for row in range(4)][1:3] == ["ch1 current (mA)", "ch2 current (mA)"]
     view.ask_role(2)
     menu = view.columns.findChild(QMenu)
     next(action for action in menu.actions() if action.text() == "Take as current").trigger()
     menu.close()
     settle()
-    table = [[view.columns.item(row, column).text() for column in range(5)] for row in range(4)]
+    table = [[view.columns.cell_text(row, column) for column in range(5)] for row in range(4)]
     assert table[0][1:] == ["time", "s", "0.0, 0.1, 0.2", "by its unit"]
     assert table[2][1:] == ["current", "mA", "2, 3, 2", "chosen"]
     assert table[3][1] == "left out"
@@ -140,14 +140,14 @@ def test_everything_that_was_assumed_can_be_changed(window: MainWindow, tmp_path
     choose(view, "current", "b")
     settle()
     assert view.shown is not None
-    assert view.table.rowCount() == 12
+    assert view.table.row_count() == 12
     assert view.shown.missing == 10
     choose(view, "unit", "mA")
     settle()
-    assert view.table.item(0, 1).text() == "0.00125"
+    assert view.table.cell_text(0, 1) == "0.00125"
     choose(view, "current", "a")
     settle()
-    assert view.table.item(1, 1).text() == "0.001"
+    assert view.table.cell_text(1, 1) == "0.001"
     choose(view, "gaps", "hold the value before")
     settle()
     assert view.shown.missing == 0

@@ -50,12 +50,12 @@ def test_functions_close_to_the_capture_and_filter_by_state(window: MainWindow, 
     assert results is not None
     assert view.ledger is not None
     assert sum(row.charge_c for row in view.ledger.rows) == pytest.approx(results.ledger.charge_c, rel=1e-3)
-    assert view.table.item(0, 0).text() == SLEEP_NAME
+    assert view.table.cell_text(0, 0) == SLEEP_NAME
     page.choose("Transmit")
     settle()
     assert view.ledger.charge_c == pytest.approx(results.ledger.row("Transmit").charge_c, rel=1e-3)
     view.search.setText("MODEM_W")
-    assert {view.table.item(k, 0).text() for k in range(view.table.rowCount())} == {"modem_wait_reply", "modem_write"}
+    assert {view.table.cell_text(k, 0) for k in range(view.table.row_count())} == {"modem_wait_reply", "modem_write"}
     view.table.selectRow(0)
     assert "Transmit" in page.sentence()
     page.choose("")
@@ -69,7 +69,7 @@ def test_a_function_is_chosen_in_the_bars_by_mouse_and_key(window, page: StatesP
     icicle = view.icicle
     qtbot.mouseClick(icicle, LEFT, pos=QPoint(icicle.width() // 4, icicle.height() - 4))
     assert icicle.chosen == SLEEP_NAME
-    assert view.table.selectedItems()[0].text() == SLEEP_NAME
+    assert view.table.cell_text(view.table.currentIndex().row(), 0) == SLEEP_NAME
     qtbot.keyClick(icicle, Qt.Key.Key_Right)
     assert icicle.chosen == "modem_wait_reply"
     qtbot.keyClick(icicle, Qt.Key.Key_Escape)
@@ -238,7 +238,7 @@ def test_levels_are_named_limited_and_kept(window: MainWindow, page: StatesPage,
     view.most.setValue(5)
     view.most.editingFinished.emit()
     settle()
-    assert 3 <= view.table.rowCount() <= 5  # of five peaks one may be nothing but the way between two others
+    assert 3 <= view.table.row_count() <= 5  # of five peaks one may be nothing but the way between two others
     assert not window.controller.project.rules  # tried only, until states are placed by it
     qtbot.mouseClick(view.use, LEFT)
     settle()
@@ -246,7 +246,7 @@ def test_levels_are_named_limited_and_kept(window: MainWindow, page: StatesPage,
     assert isinstance(rule, LevelsRule)
     assert rule.most == 5
     for level in (0, 1):
-        view.table.item(level, 7).setText("Asleep")
+        view.table.type_into(level, 7, "Asleep")
         settle()
     assert window.controller.project.rules[0].names == {"level 1": "Asleep", "level 2": "Asleep"}
     assert window.controller.results.ledger.row("Asleep") is not None
@@ -254,7 +254,7 @@ def test_levels_are_named_limited_and_kept(window: MainWindow, page: StatesPage,
     qtbot.mouseClick(view.learn, LEFT)
     settle()
     (rule,) = window.controller.project.rules
-    assert (rule.absorb_s, len(rule.centres_a)) == (0.05, view.table.rowCount())
+    assert (rule.absorb_s, len(rule.centres_a)) == (0.05, view.table.row_count())
     window.controller.select_run("r5")
     settle()
     assert view.found.levels.centres_a == pytest.approx(rule.centres_a)

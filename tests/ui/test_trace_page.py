@@ -252,8 +252,8 @@ def test_the_fold_shows_steps_and_odd_cycles(window: MainWindow, qtbot: QtBot, s
     window.controller.apply(edits.set_fold(FoldPlan("r4", AlignBy.LINE, "RTC_IRQ", length_s=0.2)), "fold")
     settle()
     assert fold.folded.fold.cycles > 250
-    assert fold.odd.rowCount() > 0
-    cycles, odd = fold.folded.fold.cycles, fold.odd.rowCount()
+    assert fold.odd.row_count() > 0
+    cycles, odd = fold.folded.fold.cycles, fold.odd.row_count()
     qtbot.mouseClick(window.header.switches.words["Odd ones", "left out"], LEFT)
     settle()
     assert fold.folded.fold.cycles <= cycles - odd
@@ -262,7 +262,7 @@ def test_the_fold_shows_steps_and_odd_cycles(window: MainWindow, qtbot: QtBot, s
     fold.align.activated.emit(fold.align.currentIndex())
     settle()
     assert window.controller.project.fold_of("r4").what == "Transmit"
-    shares = [float(fold.steps.item(row, 4).text().split()[0]) for row in range(fold.steps.rowCount())]
+    shares = [float(fold.steps.cell_text(row, 4).split()[0]) for row in range(fold.steps.row_count())]
     assert sum(shares) == pytest.approx(100, abs=1)
     window.grab()
     fold.align.setCurrentIndex(fold.align.findText("wakes by rtc"))
@@ -305,7 +305,7 @@ def test_steps_are_cut_and_named_by_hand(window: MainWindow, qtbot: QtBot, settl
     qtbot.keyClick(plot, Qt.Key.Key_Insert)
     qtbot.keyClick(plot, Qt.Key.Key_Left)
     settle()
-    fold.steps.item(0, 0).setText("start-up")
+    fold.steps.type_into(0, 0, "start-up")
     settle()
     assert window.controller.project.fold_of("r4").names[0] == "start-up"
     assert plot.names[0] == "start-up"

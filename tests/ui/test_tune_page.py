@@ -260,7 +260,7 @@ def test_timers_are_shown_written_and_asked_about(qtbot: QtBot, window: MainWind
     page.show_view("timers")
     settle()
     view = page.timers
-    assert view.table.rowCount() == 2
+    assert view.table.row_count() == 2
     assert "exact" in view.codes.text()
     type_into(qtbot, view.time, "11 s")
     assert "not exact" in view.codes.text()

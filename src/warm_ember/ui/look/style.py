@@ -70,12 +70,12 @@ def style_sheet(look: Appearance) -> str:
     QPushButton#quiet {{ border: none; padding: {px(2)}px {px(3)}px; color: {t.dim.name()}; }}
     QSplitter::handle {{ background: {t.rule.name()}; image: none; height: 1px; }}
     QPushButton:disabled {{ color: {t.faint.name()}; }}
-    QTableWidget {{ background: transparent; border: none; selection-background-color: {t.mark_ground.name()};
+    QTableView {{ background: transparent; border: none; selection-background-color: {t.mark_ground.name()};
         selection-color: {t.ink.name()}; outline: none; }}
-    QTableWidget::item {{ border-bottom: 1px solid {t.rule.name()}; padding: 0 {px(6)}px; }}
-    QTableWidget::item:selected {{ background: {t.mark_ground.name()}; color: {t.ink.name()}; }}
-    QTableWidget:focus {{ border: 1px solid {t.mark.name()}; }}
-    QHeaderView, QTableWidget {{ background: transparent; font-size: {look.font("small").pointSizeF()}pt; }}
+    QTableView::item {{ border-bottom: 1px solid {t.rule.name()}; padding: 0 {px(6)}px; }}
+    QTableView::item:selected {{ background: {t.mark_ground.name()}; color: {t.ink.name()}; }}
+    QTableView:focus {{ border: 1px solid {t.mark.name()}; }}
+    QHeaderView, QTableView {{ background: transparent; font-size: {look.font("small").pointSizeF()}pt; }}
     QHeaderView::section {{ background: transparent; color: {t.dim.name()}; border: none;
         border-bottom: 1px solid {t.rule.name()}; padding: {px(2)}px {px(6)}px; }}
     QScrollArea, QScrollArea > QWidget > QWidget {{ background: transparent; border: none; }}

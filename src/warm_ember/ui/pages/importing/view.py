@@ -153,7 +153,7 @@ class ImportView(QWidget):
         )
         self.columns.setAccessibleName("The file's columns")
         self.columns.setToolTip(tip("Click a column to take it as something else, or in another unit"))
-        self.columns.cellClicked.connect(lambda row, _column: self.ask_role(row))
+        self.columns.row_clicked.connect(self.ask_role)
         self.columns.row_asked.connect(self.ask_role)
         self._columns_title = Label("Its columns")
         self.table = FigureTable(self.look, ("time, s", "current, A"), sortable=False)
@@ -322,8 +322,7 @@ class ImportView(QWidget):
     def _show_preview(self, shown: Preview) -> None:
         self.shown, self.problem = shown, ""
         self.plot.show_preview(shown)
-        self.table.setColumnCount(len(shown.header))
-        self.table.setHorizontalHeaderLabels(list(shown.header))
+        self.table.set_header(shown.header)
         self.table.show_rows([[(cell, cell) for cell in row] for row in shown.rows])
         font = QFontDatabase.systemFont(QFontDatabase.SystemFont.FixedFont)
         font.setPointSizeF(self.look.font("small").pointSizeF())

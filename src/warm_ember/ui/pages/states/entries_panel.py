@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen
@@ -14,7 +16,7 @@ from warm_ember.session.run_results import RunResults
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.project_controller import ProjectController
-from warm_ember.ui.widgets.figure_table import FigureTable
+from warm_ember.ui.widgets.figure_table import Cell, FigureTable
 from warm_ember.ui.widgets.switches import Switch, Switches
 from warm_ember.units import duration_text, percent_text, quantity_text
 
@@ -148,7 +150,7 @@ class EntriesPanel(QWidget):
     def _on_rows(self, state: str, rows: tuple[LedgerRow, ...]) -> None:
         self.rows = rows
         whole_c = sum(row.charge_c for row in rows)
-        shown: list[list[tuple[str, float | str]]] = []
+        shown: list[list[Cell]] = []
         for row in rows:
             part = row.name.removeprefix(f"{state}: ")
             share = row.charge_c / whole_c if whole_c else 0.0
@@ -156,11 +158,19 @@ class EntriesPanel(QWidget):
                 [
                     (part, float(part.split()[0]) if part[:1].isdigit() and self.by is SplitBy.ENTRY else part),
                     (str(row.entries), float(row.entries)),
-                    (str(duration_text(row.mean_dwell_s)), row.mean_dwell_s),
-                    (str(quantity_text(row.mean.value, "A")), row.mean.value or 0.0),
-                    (str(quantity_text(row.peak_a, "A")), row.peak_a or 0.0),
-                    (str(quantity_text(row.charge_c, "C")), row.charge_c),
+                    (partial(_length, row.mean_dwell_s), row.mean_dwell_s),
+                    (partial(_quantity, row.mean.value, "A"), row.mean.value or 0.0),
+                    (partial(_quantity, row.peak_a, "A"), row.peak_a or 0.0),
+                    (partial(_quantity, row.charge_c, "C"), row.charge_c),
                     (str(percent_text(share)), share),
                 ]
             )
         self.table.show_rows(shown)
+
+
+def _length(value_s: float) -> str:
+    return str(duration_text(value_s))
+
+
+def _quantity(value: float | None, unit: str) -> str:
+    return str(quantity_text(value, unit))

@@ -40,7 +40,7 @@ class FunctionsView(StatesPart):
         self._rows: list[FunctionRow] = []
         self._build()
         self.search.textChanged.connect(lambda _text: self._fill())
-        self.table.itemSelectionChanged.connect(self._on_selected)
+        self.table.row_chosen.connect(self._on_selected)
         self.icicle.function_chosen.connect(self.choose)
 
     def _build(self) -> None:
@@ -110,16 +110,15 @@ class FunctionsView(StatesPart):
     def choose(self, name: str) -> None:
         """Mark a function in the table and in the bars."""
         self.icicle.choose(name)
-        for index in range(self.table.rowCount()):
-            cell = self.table.item(index, 0)
-            if cell is not None and cell.text() == name:
-                self.table.selectRow(index)
+        for place in range(self.table.row_count()):
+            if self.table.cell_text(place, 0) == name:
+                self.table.selectRow(place)
                 return
         self.table.clearSelection()
 
     def _on_selected(self) -> None:
-        chosen = self.table.selectedItems()
-        self.icicle.choose(chosen[0].text() if chosen else "")
+        chosen = self.table.selected_row()
+        self.icicle.choose(self._rows[chosen].name if chosen is not None else "")
         self.changed.emit()
 
     @property
