@@ -4,8 +4,8 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from PySide6.QtCore import QRectF, Qt
-from PySide6.QtGui import QGuiApplication, QImage, QPainter
+from PySide6.QtCore import QRectF
+from PySide6.QtGui import QImage, QPainter
 from pytestqt.qtbot import QtBot
 
 from warm_ember.model.finding import Finding, Kind
@@ -20,7 +20,6 @@ from warm_ember.ui.look.rich_text import plain, runs_of
 from warm_ember.ui.look.theme import DAY, NIGHT, Appearance, ink_on
 from warm_ember.ui.pages.runs.run_history_chart import history_rows
 from warm_ember.ui.pages.trace.bracket_tray import tray_rows
-from warm_ember.ui.widgets.figure_table import FigureTable
 from warm_ember.units import format_distinct
 
 ROWS = 120
@@ -255,21 +254,6 @@ def test_doubts_are_labelled_once_and_found_by_the_pointer(qtbot: QtBot) -> None
     assert lane.finding_at(x, lane._boxes[2][0].center().y()) is found[2]
     assert lane.finding_at(x, lane._boxes[4][0].center().y()).kind is Kind.HUM
     assert lane.finding_at(lane.x_of(30.0), lane._boxes[2][0].center().y()) is None
-
-
-def test_a_table_sorts_by_value_copies_as_shown_and_keeps_its_rows(qtbot: QtBot) -> None:
-    table = FigureTable(Appearance(NIGHT), ("name", "current"))
-    qtbot.addWidget(table)
-    table.show_rows([[("a", "a"), ("9.00 µA", 9e-6)], [("b", "b"), ("1.00 mA", 1e-3)], [("c", "c"), ("20.0 nA", 2e-8)]])
-    table.sortItems(1, Qt.SortOrder.DescendingOrder)
-    assert table.text().split("\n") == ["name\tcurrent", "b\t1.00 mA", "a\t9.00 µA", "c\t20.0 nA"]
-    asked: list[int] = []
-    table.row_asked.connect(asked.append)
-    table.selectRow(2)
-    qtbot.keyClick(table, Qt.Key.Key_Return)
-    assert asked == [2]
-    qtbot.keyClick(table, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)
-    assert QGuiApplication.clipboard().text().startswith("name\tcurrent")
 
 
 @pytest.mark.parametrize("rising", [True, False])
