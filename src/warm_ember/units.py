@@ -269,6 +269,22 @@ class Rate:
     per_day: float | None = None
 
 
+def rate_text(rate_hz: float) -> str:
+    """Write a rate as people say it: each so long, or so many a day.
+
+    Examples
+    --------
+    >>> rate_text(1 / 21600), rate_text(412 / 86400), rate_text(1.0)
+    ('each 6.00 h', '412 a day', 'each 1.00 s')
+    """
+    if rate_hz <= 0:
+        return "never"
+    per_day = rate_hz * DAY_S
+    if 12 <= per_day <= 5000:
+        return f"{QuantityText(f'{per_day:.0f}', 'a day')}"
+    return f"each {duration_text(1 / rate_hz)}"
+
+
 def parse_rate(text: str) -> Rate:
     """Read how often: ``"each 6 h"``, ``"15 min"``, ``"412 a day"``, ``"4/day"`` or a bare number a day.
 

@@ -13,7 +13,6 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from warm_ember.battery.allowed import Allowed
 from warm_ember.battery.cells import library
 from warm_ember.battery.effects import bare_life, effects
 from warm_ember.battery.life import estimate_life, follow_life, life_of
@@ -22,6 +21,7 @@ from warm_ember.battery.supply import demand
 from warm_ember.battery.year import Year, check_climate, monthly_c
 from warm_ember.battery.years import by_year
 from warm_ember.errors import BadArgumentError
+from warm_ember.model.allowed import Allowed
 from warm_ember.model.battery import Activity, Battery, Cell, Climate, SupplyKind, SupplyStage, Typed
 from warm_ember.model.figure import Figure, Grade
 from warm_ember.model.load import ActivityCost, LifeModel, Load

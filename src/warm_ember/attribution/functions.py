@@ -7,10 +7,9 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from warm_ember.attribution.ledger import UNPLACED_NAME
 from warm_ember.model.arrays import Flags, Floats, Indices
 from warm_ember.model.estimate import quantile
-from warm_ember.model.placement import UNPLACED, Placement
+from warm_ember.model.placement import UNPLACED, UNPLACED_NAME, Placement
 from warm_ember.model.program import ASLEEP, ProgramTrace
 from warm_ember.signal.alignment import fit_clock, same_clock
 from warm_ember.signal.intervals import integrals

@@ -16,13 +16,12 @@ from warm_ember.attribution.sequence import Sequence, added_by, mean_of_sequence
 from warm_ember.model.arrays import Flags, Floats, Indices
 from warm_ember.model.estimate import NOTHING_KNOWN, Estimate
 from warm_ember.model.figure import Bound, Figure, Grade
-from warm_ember.model.placement import UNPLACED, Placement
+from warm_ember.model.placement import UNPLACED, UNPLACED_NAME, Placement
 from warm_ember.model.project import ExpectedValue
 from warm_ember.signal.estimates import ratio
 from warm_ember.signal.intervals import interval_sums
 from warm_ember.signal.series import ShouldStop, never
 
-UNPLACED_NAME = "unplaced"
 _MATTERS = 0.01
 
 

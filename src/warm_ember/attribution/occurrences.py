@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import numpy as np
 
-from warm_ember.attribution.ledger import UNPLACED_NAME
 from warm_ember.attribution.limits import NO_LIMITS, Limits
 from warm_ember.attribution.load import Occurrences
 from warm_ember.attribution.recording import Recording
 from warm_ember.attribution.wakes import Wakes
 from warm_ember.model.arrays import Indices
 from warm_ember.model.figure import Bound
-from warm_ember.model.placement import UNPLACED, Placement
+from warm_ember.model.placement import UNPLACED, UNPLACED_NAME, Placement
 from warm_ember.signal.intervals import interval_sums
 from warm_ember.signal.series import ShouldStop, never
 

@@ -9,7 +9,6 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from warm_ember.attribution.cpu_wakes import covered
-from warm_ember.attribution.ledger import UNPLACED_NAME
 from warm_ember.attribution.limits import NO_LIMITS, Limits
 from warm_ember.attribution.recording import Recording
 from warm_ember.attribution.sequence import recurring
@@ -19,7 +18,7 @@ from warm_ember.attribution.wakes import Cause, Wakes
 from warm_ember.model.arrays import Flags, Floats, Indices
 from warm_ember.model.estimate import NOTHING_KNOWN, Estimate
 from warm_ember.model.figure import Bound, Figure, Grade
-from warm_ember.model.placement import UNPLACED, Alignment, Placement
+from warm_ember.model.placement import UNPLACED, UNPLACED_NAME, Alignment, Placement
 from warm_ember.model.wakes import SleepMode
 from warm_ember.signal.estimates import mean
 from warm_ember.signal.intervals import interval_sums

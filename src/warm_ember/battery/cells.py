@@ -9,8 +9,8 @@ from itertools import pairwise
 import msgspec
 import numpy as np
 
-from warm_ember.battery.allowed import BATTERY, Allowed
 from warm_ember.errors import BadArgumentError
+from warm_ember.model.allowed import BATTERY, Allowed
 from warm_ember.model.arrays import Floats
 from warm_ember.model.battery import Battery, Cell, Points
 from warm_ember.units import YEAR_S

@@ -12,7 +12,7 @@ from warm_ember.battery.cells import resistance_of
 from warm_ember.model.battery import SupplyKind
 from warm_ember.model.figure import Figure
 from warm_ember.model.load import ActivityCost, LifeModel
-from warm_ember.units import DAY_S, QuantityText, ampere_hours_text, duration_text, percent_text, quantity_text
+from warm_ember.units import ampere_hours_text, percent_text, quantity_text, rate_text
 
 _MOST_RESERVE = 0.95
 _MOST_CAPACITY = 1000.0
@@ -162,19 +162,3 @@ def _charge(model: LifeModel, index: int) -> Parameter:
         lambda value: str(quantity_text(value, "C")),
         lambda value: _changed(model, index, replace(cost, charge_c=value)),
     )
-
-
-def rate_text(rate_hz: float) -> str:
-    """Write a rate as people say it: each so long, or so many a day.
-
-    Examples
-    --------
-    >>> rate_text(1 / 21600), rate_text(412 / 86400), rate_text(1.0)
-    ('each 6.00 h', '412 a day', 'each 1.00 s')
-    """
-    if rate_hz <= 0:
-        return "never"
-    per_day = rate_hz * DAY_S
-    if 12 <= per_day <= 5000:
-        return f"{QuantityText(f'{per_day:.0f}', 'a day')}"
-    return f"each {duration_text(1 / rate_hz)}"

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from warm_ember.battery.allowed import SUPPLY, Allowed
 from warm_ember.battery.cells import check_curve, interpolate_log
 from warm_ember.errors import BadArgumentError
+from warm_ember.model.allowed import SUPPLY, Allowed
 from warm_ember.model.arrays import Floats
 from warm_ember.model.battery import SupplyKind, SupplyStage
 

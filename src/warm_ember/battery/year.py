@@ -8,9 +8,9 @@ from functools import lru_cache
 
 import numpy as np
 
-from warm_ember.battery.allowed import TEMPERATURE_C
 from warm_ember.battery.cells import REFERENCE_C
 from warm_ember.errors import BadArgumentError
+from warm_ember.model.allowed import TEMPERATURE_C
 from warm_ember.model.arrays import Floats
 from warm_ember.model.battery import Climate
 from warm_ember.units import YEAR_S

@@ -10,6 +10,7 @@ from warm_ember.model.arrays import Flags, Indices
 from warm_ember.model.rules import Rule
 
 UNPLACED = -1
+UNPLACED_NAME = "unplaced"
 SAME_CLOCK = "same clock"
 TYPED_CLOCK = "typed"
 _ENOUGH, _SOME = 8, 3

@@ -8,8 +8,7 @@ import numpy as np
 from PySide6.QtCore import QLineF, QRectF, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPen
 
-from warm_ember.attribution.ledger import UNPLACED_NAME
-from warm_ember.model.placement import UNPLACED, Placement
+from warm_ember.model.placement import UNPLACED, UNPLACED_NAME, Placement
 from warm_ember.ui.lanes.current_axis import draw_pixels
 from warm_ember.ui.lanes.lane import Lane
 from warm_ember.ui.lanes.lane_data import LaneData

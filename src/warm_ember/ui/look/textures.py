@@ -13,7 +13,7 @@ from functools import lru_cache
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QBrush, QColor, QPainter, QPen, QPixmap
 
-from warm_ember.attribution.ledger import UNPLACED_NAME
+from warm_ember.model.placement import UNPLACED_NAME
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import decade
 

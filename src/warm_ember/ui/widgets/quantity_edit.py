@@ -8,7 +8,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QFocusEvent, QKeyEvent
 from PySide6.QtWidgets import QLineEdit
 
-from warm_ember.battery.allowed import Allowed
+from warm_ember.model.allowed import Allowed
 from warm_ember.ui.look.label import tip
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import MONTH_S, duration_text, format_trimmed, parse_quantity, quantity_text

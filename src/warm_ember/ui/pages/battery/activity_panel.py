@@ -9,8 +9,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
 
-from warm_ember.battery.allowed import Allowed
-from warm_ember.battery.parameters import rate_text
+from warm_ember.model.allowed import Allowed
 from warm_ember.model.battery import Activity, FromStates, FromStretch, FromWakes, Typed
 from warm_ember.model.figure import signed
 from warm_ember.model.load import ONCE_SPREAD, ActivityCost
@@ -23,7 +22,7 @@ from warm_ember.ui.pages.battery.weights_strip import MONTHS, WeightsStrip
 from warm_ember.ui.widgets.drag_label import DragLabel
 from warm_ember.ui.widgets.key_button import KeyButton
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
-from warm_ember.units import format_trimmed, quantity_text
+from warm_ember.units import format_trimmed, quantity_text, rate_text
 
 _BY_ITSELF = "by itself"
 _MATTERS = 0.05

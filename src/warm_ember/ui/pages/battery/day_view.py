@@ -8,13 +8,12 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QLineEdit, QWidget
 
 from warm_ember.attribution.day import hourly
-from warm_ember.battery.parameters import rate_text
 from warm_ember.model.figure import Bound, signed
 from warm_ember.session.run_results import RunResults
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.battery.metrics import HEAD
-from warm_ember.units import parse_rate, percent_text, quantity_text
+from warm_ember.units import parse_rate, percent_text, quantity_text, rate_text
 
 SIDE = 344
 _TOP = 26

@@ -11,10 +11,10 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QPainter, QPainterPath, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
-from warm_ember.battery.allowed import TEMPERATURE_C
 from warm_ember.battery.effects import YearEffect
 from warm_ember.battery.year import monthly_c, start_of
 from warm_ember.battery.years import YearOfLife
+from warm_ember.model.allowed import TEMPERATURE_C
 from warm_ember.model.battery import Climate
 from warm_ember.session.battery_results import LifeInYears
 from warm_ember.session.run_results import RunResults

@@ -5,8 +5,8 @@ from __future__ import annotations
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
-from warm_ember.attribution.ledger import UNPLACED_NAME, Ledger, LedgerRow
-from warm_ember.model.placement import Placement
+from warm_ember.attribution.ledger import Ledger, LedgerRow
+from warm_ember.model.placement import UNPLACED_NAME, Placement
 from warm_ember.model.project import ExpectedValue
 from warm_ember.model.rules import LevelsRule, LineRule, LogRule, Rule
 from warm_ember.session import edits

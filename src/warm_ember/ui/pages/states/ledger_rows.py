@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from warm_ember.attribution.ledger import UNPLACED_NAME, LedgerRow, Verdict
+from warm_ember.attribution.ledger import LedgerRow, Verdict
+from warm_ember.model.placement import UNPLACED_NAME
 from warm_ember.units import QuantityText, format_significant, quantity_text
 
 CHARGE, ENERGY = "charge", "energy"

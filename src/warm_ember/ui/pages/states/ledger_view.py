@@ -9,8 +9,9 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
 from warm_ember.attribution.day import DayRow, day_rows
-from warm_ember.attribution.ledger import UNPLACED_NAME, Ledger, LedgerRow
+from warm_ember.attribution.ledger import Ledger, LedgerRow
 from warm_ember.model.figure import Bound, Figure
+from warm_ember.model.placement import UNPLACED_NAME
 from warm_ember.session.run_results import RunResults
 from warm_ember.ui.look.rich_text import draw_rich_text, plain, rich_figure, width_of
 from warm_ember.ui.look.textures import CROSS, Swatch, fill, swatches

@@ -8,8 +8,8 @@ from PySide6.QtCore import Signal
 from PySide6.QtGui import QAction, QGuiApplication
 from PySide6.QtWidgets import QStackedWidget, QVBoxLayout
 
-from warm_ember.attribution.ledger import UNPLACED_NAME
 from warm_ember.attribution.placing import longest_unplaced
+from warm_ember.model.placement import UNPLACED_NAME
 from warm_ember.model.rules import HandRule
 from warm_ember.session.page_links import LinkFigure, states_doubt, states_link, unplaced_doubt
 from warm_ember.session.run_results import RunResults

@@ -18,9 +18,10 @@ from PySide6.QtWidgets import (
 )
 
 from warm_ember.attribution.expected import parts_text, read_parts, resolve
-from warm_ember.attribution.ledger import UNPLACED_NAME, LedgerRow
+from warm_ember.attribution.ledger import LedgerRow
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.parts import PartOn
+from warm_ember.model.placement import UNPLACED_NAME
 from warm_ember.model.project import ExpectedValue, Project
 from warm_ember.model.rules import BandRule, HandRule, LevelsRule, LineRule, LogRule, Rule
 from warm_ember.session.run_results import RunResults

@@ -8,9 +8,9 @@ import numpy as np
 from PySide6.QtCore import QObject, Signal
 
 from warm_ember.attribution.cycles import WholeCycles, extend_to_whole_cycles
-from warm_ember.attribution.ledger import UNPLACED_NAME
 from warm_ember.model.battery import Activity, FromStretch
 from warm_ember.model.figure import Figure
+from warm_ember.model.placement import UNPLACED_NAME
 from warm_ember.model.project import Bracket, ExpectedValue
 from warm_ember.model.rules import HandRule
 from warm_ember.session import edits

@@ -8,7 +8,7 @@ import msgspec
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
-from warm_ember.battery.allowed import Allowed
+from warm_ember.model.allowed import Allowed
 from warm_ember.model.plan import (
     ActivityEvery,
     CurrentBy,

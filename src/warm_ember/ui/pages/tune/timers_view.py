@@ -9,8 +9,8 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
 
-from warm_ember.battery.allowed import Allowed
 from warm_ember.errors import BadArgumentError
+from warm_ember.model.allowed import Allowed
 from warm_ember.tuning.findings.timer_overridden import GrantedTimer
 from warm_ember.tuning.timers.coded import EXACT
 from warm_ember.tuning.timers.intervals import ALLOWED, STANDARDS

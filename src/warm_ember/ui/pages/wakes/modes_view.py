@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QCheckBox, QGridLayout, QLabel, QLineEdit, QPushBu
 
 from warm_ember.attribution.sleep_depth import Mode, SleepDepth
 from warm_ember.attribution.wake_ledger import SourceRow, WakeLedger
-from warm_ember.battery.allowed import Allowed
+from warm_ember.model.allowed import Allowed
 from warm_ember.model.project import Project
 from warm_ember.model.wakes import SleepMode, WakeSource
 from warm_ember.session.wake_results import late_sources, slowest_mode

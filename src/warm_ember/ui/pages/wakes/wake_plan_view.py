@@ -12,7 +12,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
 
 from warm_ember.attribution.wake_ledger import WakeLedger
-from warm_ember.battery.allowed import Allowed
+from warm_ember.model.allowed import Allowed
 from warm_ember.model.project import Project
 from warm_ember.model.wake_plan import Pull, Rest, Trigger, WakePlan
 from warm_ember.session.wake_results import plan_check, whole_plan
