@@ -19,7 +19,7 @@ sys.path.insert(0, str(Path(__file__).resolve().parent.parent / "src"))
 
 from PySide6.QtWidgets import QApplication, QWidget
 
-from warm_ember.model.plan import Limits, PlannedChange, ReduceAverage
+from warm_ember.model.plan import PlanLimits, PlannedChange, ReduceAverage
 from warm_ember.session.demo import make_demo
 from warm_ember.session.plan_edits import choose_changes
 from warm_ember.session.tuning_results import changes_ahead
@@ -66,7 +66,7 @@ def main() -> None:
         show("one prediction", seconds(lambda: [predict(start, ahead) for _ in range(50)]) / 50)
         many = tuple(PlannedChange(f"{n}", (ReduceAverage(1e-6 * (1 + n % 5)),)) for n in range(CANDIDATES))
         budget_a = predict(start, ()).mean_a - 20e-6
-        show(f"smallest set of {CANDIDATES}", seconds(lambda: smallest_set(start, many, budget_a, Limits())))
+        show(f"smallest set of {CANDIDATES}", seconds(lambda: smallest_set(start, many, budget_a, PlanLimits())))
         plan, look = session.tuning.plan(project, "r4"), Appearance(NIGHT)
         letters = LETTERS[: len(ahead)]
         matrix, waterfall, listed = ShutdownMatrix(look), WaterfallChart(look), PlanList(look)

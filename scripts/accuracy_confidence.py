@@ -22,23 +22,23 @@ import numpy as np
 from accuracy_findings import Made
 
 from warm_ember.attribution.placing import place
-from warm_ember.model.finding import Kind
+from warm_ember.model.finding import FindingKind
 from warm_ember.signal.series import ArraySeries
 
 WAYS = ("as it is", "without log", "a third", "another's log")
 _CLOCK_OFF_S = 0.05
 MEASURED_BADLY = (
-    (Kind.UNDERSAMPLED,),
-    (Kind.RANGE_GLITCH,),
-    (Kind.UNDERSAMPLED, Kind.AWAKE_TAIL),
-    (Kind.RANGE_GLITCH, Kind.FLOOR_ABOVE_EXPECTED),
-    (Kind.BELOW_RESOLUTION,),
-    (Kind.TRUNCATED,),
+    (FindingKind.UNDERSAMPLED,),
+    (FindingKind.RANGE_GLITCH,),
+    (FindingKind.UNDERSAMPLED, FindingKind.AWAKE_TAIL),
+    (FindingKind.RANGE_GLITCH, FindingKind.FLOOR_ABOVE_EXPECTED),
+    (FindingKind.BELOW_RESOLUTION,),
+    (FindingKind.TRUNCATED,),
 )
 """What is planted besides the faults and pairs of docs/accuracy.md."""
 _MEAN_THE_SAME = {
-    Kind.PART_LEFT_ON: {Kind.SLEEP_NOT_ENTERED},
-    Kind.FLOOR_ABOVE_EXPECTED: {Kind.SLEEP_NOT_ENTERED},
+    FindingKind.PART_LEFT_ON: {FindingKind.SLEEP_NOT_ENTERED},
+    FindingKind.FLOOR_ABOVE_EXPECTED: {FindingKind.SLEEP_NOT_ENTERED},
 }
 """Kinds that are right where another was planted: a core that does not sleep is a part that stays on."""
 
@@ -47,13 +47,13 @@ _MEAN_THE_SAME = {
 class Said:
     """One finding: its kind, how sure it was, and whether it is so."""
 
-    kind: Kind
+    kind: FindingKind
     confidence: float
     is_right: bool
     way: str
 
 
-def measure(job: tuple[int, tuple[Kind, ...], str]) -> list[Said]:
+def measure(job: tuple[int, tuple[FindingKind, ...], str]) -> list[Said]:
     """Make one device, look at it in one way, and hold each finding against what was planted."""
     seed, planted, way = job
     is_measured_badly = any(kind in accuracy_pairs.OF_MEASURING for kind in planted)
@@ -62,14 +62,14 @@ def measure(job: tuple[int, tuple[Kind, ...], str]) -> list[Said]:
     found, _ = accuracy_findings.look(made)
     there = {kind for kind in planted if kind in accuracy_pairs.OF_MEASURING or made.cost_a.get(kind)}
     if way == "another's log":
-        there |= {Kind.AMBIGUOUS_CLOCK}
+        there |= {FindingKind.AMBIGUOUS_CLOCK}
     said = []
     for one in found:
         right = one.kind in there or bool(_MEAN_THE_SAME.get(one.kind, set()) & there)
-        if one.kind is Kind.AMBIGUOUS_CLOCK and not right:
+        if one.kind is FindingKind.AMBIGUOUS_CLOCK and not right:
             alignment = place(made.recording).alignment
             right = alignment is not None and abs(alignment.offset_s - made.offset_s) > _CLOCK_OFF_S
-        if one.kind is Kind.TRUNCATED and way == "a third":
+        if one.kind is FindingKind.TRUNCATED and way == "a third":
             continue  # whether chance cut off an activity is not known here
         said.append(Said(one.kind, one.confidence, right, way))
     return said
@@ -92,7 +92,7 @@ def _turned(made: Made, way: str, seed: int) -> Made:
     return made
 
 
-def jobs(each: int, first: int) -> list[tuple[int, tuple[Kind, ...], str]]:
+def jobs(each: int, first: int) -> list[tuple[int, tuple[FindingKind, ...], str]]:
     """Return all devices, each in every way."""
     devices = [*accuracy_findings.jobs(each, 2 * each, first), *accuracy_pairs.jobs(each, first + 500_000)]
     for number, planted in enumerate(MEASURED_BADLY):
@@ -109,8 +109,8 @@ def document(said: list[Said]) -> str:
     return text
 
 
-def _grouped(said: list[Said]) -> list[tuple[tuple[Kind, float], list[Said]]]:
-    groups = defaultdict[tuple[Kind, float], list[Said]](list)
+def _grouped(said: list[Said]) -> list[tuple[tuple[FindingKind, float], list[Said]]]:
+    groups = defaultdict[tuple[FindingKind, float], list[Said]](list)
     for one in said:
         groups[one.kind, one.confidence].append(one)
     return sorted(groups.items(), key=lambda item: (item[0][0].value, -item[0][1]))

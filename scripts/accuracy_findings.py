@@ -20,7 +20,7 @@ from warm_ember.attribution.placing import place
 from warm_ember.attribution.wake_ledger import make_wake_ledger
 from warm_ember.attribution.wakes import find_wakes
 from warm_ember.model.capture import CaptureInfo, Event
-from warm_ember.model.finding import Finding, Kind
+from warm_ember.model.finding import Finding, FindingKind
 from warm_ember.model.project import ExpectedValue
 from warm_ember.signal.levels import find_levels
 from warm_ember.signal.series import ArraySeries
@@ -30,21 +30,21 @@ from warm_ember.tuning.findings.wasters import find_waste
 from warm_ember.tuning.timers.power_saving import ACTIVE_TIME, PERIODIC_UPDATE
 
 KINDS = (
-    Kind.TICK_RUNNING,
-    Kind.SLEEP_NOT_ENTERED,
-    Kind.FLOOR_ABOVE_EXPECTED,
-    Kind.PART_LEFT_ON,
-    Kind.AWAKE_TAIL,
-    Kind.WAKE_BURST,
-    Kind.TIMERS_UNALIGNED,
-    Kind.TOO_SHALLOW,
-    Kind.TOO_DEEP,
-    Kind.TIMER_OVERRIDDEN,
+    FindingKind.TICK_RUNNING,
+    FindingKind.SLEEP_NOT_ENTERED,
+    FindingKind.FLOOR_ABOVE_EXPECTED,
+    FindingKind.PART_LEFT_ON,
+    FindingKind.AWAKE_TAIL,
+    FindingKind.WAKE_BURST,
+    FindingKind.TIMERS_UNALIGNED,
+    FindingKind.TOO_SHALLOW,
+    FindingKind.TOO_DEEP,
+    FindingKind.TIMER_OVERRIDDEN,
 )
 RECALL, FALSE_ALARMS, COST = 0.95, 0.03, 0.15
 _SETTLES_S = 0.25e-3
 TELLS = 0.04
-_TWO_MODES = (Kind.TOO_SHALLOW, Kind.TOO_DEEP)
+_TWO_MODES = (FindingKind.TOO_SHALLOW, FindingKind.TOO_DEEP)
 
 
 @dataclass
@@ -56,7 +56,7 @@ class Device:
     current: np.ndarray
     asleep: np.ndarray
     log: list[tuple[float, str, str]] = field(default_factory=list)
-    cost_c: dict[Kind, float] = field(default_factory=dict)
+    cost_c: dict[FindingKind, float] = field(default_factory=dict)
 
     @property
     def length_s(self) -> float:
@@ -73,7 +73,7 @@ class Device:
         self.current[first:last] += current_a
         return current_a * max(last - first, 0) / self.rate_hz
 
-    def wasted(self, kind: Kind, charge_c: float) -> None:
+    def wasted(self, kind: FindingKind, charge_c: float) -> None:
         """Note what a fault takes."""
         self.cost_c[kind] = self.cost_c.get(kind, 0.0) + charge_c
 
@@ -84,11 +84,11 @@ class Made:
 
     recording: Recording
     expected: tuple[ExpectedValue, ...]
-    cost_a: dict[Kind, float]
+    cost_a: dict[FindingKind, float]
     offset_s: float
 
 
-def simulate(seed: int, faults: Iterable[Kind] = ()) -> Made:
+def simulate(seed: int, faults: Iterable[FindingKind] = ()) -> Made:
     """Simulate a device of its own with some faults: timers, a pin and a radio over a floor with harmless pulses."""
     random, faults = np.random.default_rng(seed), frozenset(faults)
     rate_hz = float(random.choice([5e3, 10e3, 20e3]))
@@ -97,13 +97,13 @@ def simulate(seed: int, faults: Iterable[Kind] = ()) -> Made:
     device = Device(random, rate_hz, np.zeros(samples), np.ones(samples, dtype=bool))
     floor_a, run_a = 10 ** random.uniform(-5.6, -4.5), random.uniform(1.5e-3, 6e-3)
     leak_a = 0.0
-    if Kind.FLOOR_ABOVE_EXPECTED in faults:
+    if FindingKind.FLOOR_ABOVE_EXPECTED in faults:
         leak_a = random.choice([3.0 / 4700, 3.0 / 10e3, 3.0 / 47e3, 3.0 / 100e3, random.uniform(2, 20) * floor_a])
     device.current += floor_a + leak_a
     style = str(random.choice(["wakes", "wakes and states"]))
     _live(device, faults, run_a, floor_a, style)
     if leak_a:
-        device.wasted(Kind.FLOOR_ABOVE_EXPECTED, leak_a * float(device.asleep.sum()) / rate_hz)
+        device.wasted(FindingKind.FLOOR_ABOVE_EXPECTED, leak_a * float(device.asleep.sum()) / rate_hz)
     _rest(device, faults, run_a)
     share = 1 - np.exp(-1 / (rate_hz * _SETTLES_S))
     from scipy.signal import lfilter
@@ -133,26 +133,26 @@ class _Wake:
     at_s: float
 
 
-def _moments(device: Device, faults: frozenset[Kind]) -> list[_Wake]:
+def _moments(device: Device, faults: frozenset[FindingKind]) -> list[_Wake]:
     """Return what wakes the device when."""
     random, length_s = device.random, device.length_s
     period_s = random.uniform(0.6, 3.0)
     wakes = [_Wake("clock", float(t)) for t in np.arange(random.uniform(0.2, 0.2 + period_s), length_s, period_s)]
-    if Kind.TIMERS_UNALIGNED in faults:
+    if FindingKind.TIMERS_UNALIGNED in faults:
         every = int(random.integers(1, 3))
         for number in range(int(random.integers(1, 3))):
             apart_s = period_s * (random.uniform(0.15, 0.4) if number == 0 else random.uniform(0.6, 0.85))
             starts = np.arange(wakes[0].at_s + apart_s, length_s, period_s * every)
             wakes += [_Wake(f"sensor {number}", float(t)) for t in starts]
     for t in np.cumsum(random.exponential(random.uniform(4, 15), 60)).tolist():
-        times = int(random.integers(4, 15)) if Kind.WAKE_BURST in faults else 1
+        times = int(random.integers(4, 15)) if FindingKind.WAKE_BURST in faults else 1
         gaps_s = np.cumsum(random.uniform(0.03, 0.06, times)) - 0.03
         wakes += [_Wake("pin again" if number else "pin", t + gap_s) for number, gap_s in enumerate(gaps_s.tolist())]
     wakes += [_Wake("radio", float(t)) for t in random.uniform(0.2, 0.8, int(random.integers(1, 3))) * length_s]
     return sorted((wake for wake in wakes if 0.1 < wake.at_s < length_s - 6), key=lambda wake: wake.at_s)
 
 
-def _live(device: Device, faults: frozenset[Kind], run_a: float, floor_a: float, style: str) -> None:
+def _live(device: Device, faults: frozenset[FindingKind], run_a: float, floor_a: float, style: str) -> None:
     """Wake, work and sleep."""
     random = device.random
     work_s = {"clock": random.uniform(3e-3, 2e-2), "pin": random.uniform(5e-3, 2e-2), "radio": random.uniform(0.5, 2.0)}
@@ -165,7 +165,7 @@ def _live(device: Device, faults: frozenset[Kind], run_a: float, floor_a: float,
     timers = {"asked": random.integers(2, 6), "granted": random.integers(12, 25)}
     modes = set(_TWO_MODES) & faults
     lift_a, cross_c = random.uniform(0.3e-3, 0.8e-3), 60e-6
-    if Kind.TOO_DEEP in faults:  # pays from some ten seconds on
+    if FindingKind.TOO_DEEP in faults:  # pays from some ten seconds on
         lift_a, cross_c = 20e-6, 20e-6 * random.uniform(8, 20)
     free_s, first, timers_c = 0.05, True, dict[str, list[float]]()
     device.log.append((0.02, "sleep", "deep"))
@@ -191,13 +191,13 @@ def _live(device: Device, faults: frozenset[Kind], run_a: float, floor_a: float,
         if source not in ("pin", "radio"):
             timers_c.setdefault(source, []).append(charge_c)
         if wake.source == "pin again":
-            device.wasted(Kind.WAKE_BURST, charge_c)
-        if Kind.AWAKE_TAIL in faults and source == tail_of:
-            device.wasted(Kind.AWAKE_TAIL, device.add(until_s, until_s + tail_s, tail_a))
+            device.wasted(FindingKind.WAKE_BURST, charge_c)
+        if FindingKind.AWAKE_TAIL in faults and source == tail_of:
+            device.wasted(FindingKind.AWAKE_TAIL, device.add(until_s, until_s + tail_s, tail_a))
             until_s += tail_s
-        if Kind.TIMER_OVERRIDDEN in faults and source == "radio" and first:
+        if FindingKind.TIMER_OVERRIDDEN in faults and source == "radio" and first:
             until_s, first = _report(device, style, until_s, timers), False
-        if Kind.PART_LEFT_ON in faults and source == left_of:
+        if FindingKind.PART_LEFT_ON in faults and source == left_of:
             left.append((until_s, min(until_s + left_s, device.length_s)))
         device.asleep[device.place(wake.at_s) : device.place(until_s)] = False
         mode = "deep"
@@ -205,7 +205,7 @@ def _live(device: Device, faults: frozenset[Kind], run_a: float, floor_a: float,
             mode = "light" if random.random() < 0.5 else "deep"
         device.log.append((until_s, "sleep", mode))
         _tell(device, style, until_s, "Sleep" if mode == "deep" else "Light sleep")
-        if Kind.SLEEP_NOT_ENTERED in faults and random.random() < misses:
+        if FindingKind.SLEEP_NOT_ENTERED in faults and random.random() < misses:
             free_s = until_s
             device.asleep[device.place(until_s)] = True
             device.log.append((-1.0, "missed", f"{until_s}"))
@@ -215,18 +215,18 @@ def _live(device: Device, faults: frozenset[Kind], run_a: float, floor_a: float,
         from_s = max(from_s, on_until_s)
         resting = device.asleep[device.place(from_s) : device.place(to_s)].sum() / device.rate_hz
         device.add(from_s, to_s, left_a)
-        device.wasted(Kind.PART_LEFT_ON, left_a * float(resting))
+        device.wasted(FindingKind.PART_LEFT_ON, left_a * float(resting))
         on_until_s = to_s
     if modes and mode == "light":
         device.add(sleep_since_s, device.length_s, lift_a)
-    if Kind.SLEEP_NOT_ENTERED in faults:
+    if FindingKind.SLEEP_NOT_ENTERED in faults:
         # Where it misses some of its sleep, the core may also wait with its clocks stopped.
         waits = misses < 1 and random.random() < 0.5
         _not_entered(device, run_a * (random.uniform(0.2, 0.5) if waits else random.uniform(0.9, 1.0)))
-    if Kind.TIMERS_UNALIGNED in faults:
+    if FindingKind.TIMERS_UNALIGNED in faults:
         # Each other timer's wake can come along with the clock's, and saves what waking takes at least.
         sensors = sum(event == "wake" and name.startswith("sensor") for _, event, name in device.log)
-        device.wasted(Kind.TIMERS_UNALIGNED, sensors * min(float(np.mean(one)) for one in timers_c.values()))
+        device.wasted(FindingKind.TIMERS_UNALIGNED, sensors * min(float(np.mean(one)) for one in timers_c.values()))
 
 
 def _tell(device: Device, style: str, time_s: float, state: str) -> None:
@@ -235,16 +235,16 @@ def _tell(device: Device, style: str, time_s: float, state: str) -> None:
 
 
 def _slept(
-    device: Device, faults: set[Kind], mode: str, length_s: float, to_s: float, lift_a: float, cross_c: float
+    device: Device, faults: set[FindingKind], mode: str, length_s: float, to_s: float, lift_a: float, cross_c: float
 ) -> None:
     """Let what the lighter mode takes flow, and note where the other mode would have taken less."""
     even_s = cross_c / lift_a
     if mode == "light":
         device.add(to_s - length_s, to_s, lift_a)
-    if mode == "light" and length_s > even_s and Kind.TOO_SHALLOW in faults:
-        device.wasted(Kind.TOO_SHALLOW, lift_a * length_s - cross_c)
-    if mode == "deep" and length_s < even_s and Kind.TOO_DEEP in faults:
-        device.wasted(Kind.TOO_DEEP, cross_c - lift_a * length_s)
+    if mode == "light" and length_s > even_s and FindingKind.TOO_SHALLOW in faults:
+        device.wasted(FindingKind.TOO_SHALLOW, lift_a * length_s - cross_c)
+    if mode == "deep" and length_s < even_s and FindingKind.TOO_DEEP in faults:
+        device.wasted(FindingKind.TOO_DEEP, cross_c - lift_a * length_s)
 
 
 def _report(device: Device, style: str, from_s: float, timers: dict[str, int]) -> float:
@@ -257,7 +257,7 @@ def _report(device: Device, style: str, from_s: float, timers: dict[str, int]) -
     until_s = min(from_s + granted_s, device.length_s - 5)
     _tell(device, style, from_s, "Modem idle")
     device.add(from_s, until_s, 9e-3)
-    device.wasted(Kind.TIMER_OVERRIDDEN, 9e-3 * max(until_s - from_s - asked_s, 0.0))
+    device.wasted(FindingKind.TIMER_OVERRIDDEN, 9e-3 * max(until_s - from_s - asked_s, 0.0))
     return until_s
 
 
@@ -268,11 +268,11 @@ def _not_entered(device: Device, run_a: float) -> None:
     wakes = sorted(time_s for time_s, event, _ in device.log if event == "wake")
     for from_s in missed:
         to_s = next((time_s for time_s in wakes if time_s > from_s), device.length_s)
-        device.wasted(Kind.SLEEP_NOT_ENTERED, device.add(from_s, to_s, run_a))
+        device.wasted(FindingKind.SLEEP_NOT_ENTERED, device.add(from_s, to_s, run_a))
         device.asleep[device.place(from_s) : device.place(to_s)] = False
 
 
-def _rest(device: Device, faults: frozenset[Kind], run_a: float) -> None:
+def _rest(device: Device, faults: frozenset[FindingKind], run_a: float) -> None:
     """Add what happens asleep: harmless supervision pulses, and the tick."""
     random, rate_hz, samples = device.random, device.rate_hz, len(device.current)
     if random.random() < 0.7:
@@ -280,7 +280,7 @@ def _rest(device: Device, faults: frozenset[Kind], run_a: float) -> None:
         every_s, lasts_s = random.uniform(0.1, 1.0), max(random.uniform(0.2e-3, 1e-3), 2 / rate_hz)
         for at_s in np.arange(random.uniform(0, every_s), device.length_s, every_s):
             device.add(at_s, at_s + lasts_s, random.uniform(20e-6, 100e-6))
-    if Kind.TICK_RUNNING in faults:
+    if FindingKind.TICK_RUNNING in faults:
         period_s, awake_s = float(random.choice([1e-3, 1 / 1024, 2e-3, 10e-3])), random.uniform(30e-6, 100e-6)
         if period_s > 5e-3:
             awake_s *= 4
@@ -290,7 +290,7 @@ def _rest(device: Device, faults: frozenset[Kind], run_a: float) -> None:
         flows = np.interp(edges, np.column_stack((at, at + awake_s)).ravel(), begun)
         charge_c = np.diff(flows) * awake_s * run_a * device.asleep
         device.current += charge_c * rate_hz
-        device.wasted(Kind.TICK_RUNNING, float(charge_c.sum()))
+        device.wasted(FindingKind.TICK_RUNNING, float(charge_c.sum()))
 
 
 def look(made: Made) -> tuple[tuple[Finding, ...], float]:
@@ -312,13 +312,13 @@ class Result:
     """What was found in one device with a fault: whether it was, how far off its cost, and what else was said."""
 
     seed: int
-    planted: tuple[Kind, ...]
-    found: tuple[Kind, ...]
-    off: dict[Kind, float]
+    planted: tuple[FindingKind, ...]
+    found: tuple[FindingKind, ...]
+    off: dict[FindingKind, float]
     counts: bool = True
 
 
-def measure(job: tuple[int, tuple[Kind, ...]]) -> Result:
+def measure(job: tuple[int, tuple[FindingKind, ...]]) -> Result:
     """Simulate one device and look at it."""
     seed, planted = job
     made = simulate(seed, planted)
@@ -333,19 +333,19 @@ def measure(job: tuple[int, tuple[Kind, ...]]) -> Result:
     return Result(seed, planted, tuple(one.kind for one in found), off, bool(job[1]) == bool(planted))
 
 
-def jobs(each: int, clean: int, first: int) -> list[tuple[int, tuple[Kind, ...]]]:
+def jobs(each: int, clean: int, first: int) -> list[tuple[int, tuple[FindingKind, ...]]]:
     """Return devices with one fault, a quarter of them with a second one, and clean ones."""
-    listed: list[tuple[int, tuple[Kind, ...]]] = []
+    listed: list[tuple[int, tuple[FindingKind, ...]]] = []
     for kind in KINDS:
         for turn in range(each):
             random = np.random.default_rng([first, turn])
             others = [k for k in KINDS if k is not kind and k not in _ALONE and kind not in _ALONE]
-            second = (Kind(str(random.choice(others))),) if others and turn % 4 == 3 else ()
+            second = (FindingKind(str(random.choice(others))),) if others and turn % 4 == 3 else ()
             listed.append((first + len(listed), (kind, *second)))
     return listed + [(first + len(listed) + turn, ()) for turn in range(clean)]
 
 
-_ALONE = {*_TWO_MODES, Kind.SLEEP_NOT_ENTERED, Kind.TICK_RUNNING, Kind.TIMERS_UNALIGNED}
+_ALONE = {*_TWO_MODES, FindingKind.SLEEP_NOT_ENTERED, FindingKind.TICK_RUNNING, FindingKind.TIMERS_UNALIGNED}
 
 
 def document(results: list[Result]) -> str:

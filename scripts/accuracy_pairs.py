@@ -20,34 +20,34 @@ import numpy as np
 from accuracy_findings import Made
 
 from warm_ember.attribution.placing import place
-from warm_ember.model.finding import Kind
+from warm_ember.model.finding import FindingKind
 from warm_ember.model.placement import Alignment
 from warm_ember.signal.series import ArraySeries
 
 PAIRS = (
-    (Kind.HUM, Kind.AWAKE_TAIL),
-    (Kind.HUM, Kind.WAKE_BURST),
-    (Kind.HUM, Kind.CLIPPED),
-    (Kind.TRUNCATED, Kind.SLEEP_NOT_ENTERED),
-    (Kind.TRUNCATED, Kind.TIMERS_UNALIGNED),
-    (Kind.CLIPPED, Kind.TOO_DEEP),
-    (Kind.CLIPPED, Kind.TOO_SHALLOW),
-    (Kind.CLIPPED, Kind.BELOW_RESOLUTION),
-    (Kind.WAKE_BURST, Kind.SLEEP_NOT_ENTERED),
-    (Kind.FLOOR_ABOVE_EXPECTED, Kind.AWAKE_TAIL),
+    (FindingKind.HUM, FindingKind.AWAKE_TAIL),
+    (FindingKind.HUM, FindingKind.WAKE_BURST),
+    (FindingKind.HUM, FindingKind.CLIPPED),
+    (FindingKind.TRUNCATED, FindingKind.SLEEP_NOT_ENTERED),
+    (FindingKind.TRUNCATED, FindingKind.TIMERS_UNALIGNED),
+    (FindingKind.CLIPPED, FindingKind.TOO_DEEP),
+    (FindingKind.CLIPPED, FindingKind.TOO_SHALLOW),
+    (FindingKind.CLIPPED, FindingKind.BELOW_RESOLUTION),
+    (FindingKind.WAKE_BURST, FindingKind.SLEEP_NOT_ENTERED),
+    (FindingKind.FLOOR_ABOVE_EXPECTED, FindingKind.AWAKE_TAIL),
 )
 OF_MEASURING = (
-    Kind.HUM,
-    Kind.CLIPPED,
-    Kind.BELOW_RESOLUTION,
-    Kind.TRUNCATED,
-    Kind.UNDERSAMPLED,
-    Kind.RANGE_GLITCH,
+    FindingKind.HUM,
+    FindingKind.CLIPPED,
+    FindingKind.BELOW_RESOLUTION,
+    FindingKind.TRUNCATED,
+    FindingKind.UNDERSAMPLED,
+    FindingKind.RANGE_GLITCH,
 )
 RECALL, FALSE_ALARMS = 0.92, 0.02
 _CLOCK_OFF_S = 0.05
 _TRIES, _TRIES_APART = 6, 1_000_000
-_OPPOSITE = {Kind.TOO_SHALLOW: Kind.TOO_DEEP, Kind.TOO_DEEP: Kind.TOO_SHALLOW}
+_OPPOSITE = {FindingKind.TOO_SHALLOW: FindingKind.TOO_DEEP, FindingKind.TOO_DEEP: FindingKind.TOO_SHALLOW}
 
 
 @dataclass(frozen=True)
@@ -55,19 +55,19 @@ class Result:
     """What was planted in one device, which of it takes enough to count, and what was found in it."""
 
     seed: int
-    pair: tuple[Kind, ...]
-    planted: tuple[Kind, ...]
-    found: tuple[Kind, ...]
+    pair: tuple[FindingKind, ...]
+    planted: tuple[FindingKind, ...]
+    found: tuple[FindingKind, ...]
     clock_off_s: float
 
     @property
-    def false(self) -> set[Kind]:
+    def false(self) -> set[FindingKind]:
         """What was found and is not there, however little that takes; a clock that is off could not be told."""
-        known = {Kind.AMBIGUOUS_CLOCK} if abs(self.clock_off_s) > _CLOCK_OFF_S else set()
+        known = {FindingKind.AMBIGUOUS_CLOCK} if abs(self.clock_off_s) > _CLOCK_OFF_S else set()
         return set(self.found) - set(self.pair) - known
 
 
-def make(seed: int, planted: tuple[Kind, ...]) -> Made:
+def make(seed: int, planted: tuple[FindingKind, ...]) -> Made:
     """Simulate a device with its own faults, and measure it with those of the measurement."""
     made = accuracy_findings.simulate(seed, [kind for kind in planted if kind not in OF_MEASURING])
     random = np.random.default_rng([seed, 5])
@@ -75,19 +75,19 @@ def make(seed: int, planted: tuple[Kind, ...]) -> Made:
     interval_s = recording.current.interval_s
     values = recording.current.read(0, recording.current.samples).astype(np.float64)
     rest_a = float(np.quantile(values, 0.2))
-    if Kind.TRUNCATED in planted:
+    if FindingKind.TRUNCATED in planted:
         values = values[: _within_wake(made, values)]
-    if Kind.BELOW_RESOLUTION in planted:
+    if FindingKind.BELOW_RESOLUTION in planted:
         # Alone it may be close to what is resolved; with another fault it is to be found.
         values += rest_a * random.uniform(1.0 if len(planted) == 1 else 2.5, 6) * random.standard_normal(len(values))
-    if Kind.HUM in planted:
+    if FindingKind.HUM in planted:
         times_s = np.arange(len(values)) * interval_s
         values += rest_a * random.uniform(0.3, 1.5) * np.sin(2 * np.pi * float(random.choice([50, 60])) * times_s)
-    if Kind.UNDERSAMPLED in planted:
+    if FindingKind.UNDERSAMPLED in planted:
         _add_short_pulses(values, random)
-    if Kind.RANGE_GLITCH in planted:
+    if FindingKind.RANGE_GLITCH in planted:
         _let_break_out(made, values, random)
-    if Kind.CLIPPED in planted:
+    if FindingKind.CLIPPED in planted:
         high_a = float(np.quantile(values[values > 0.2 * values.max()], 0.5))
         values = np.minimum(values, high_a * random.uniform(0.75, 0.95))
     end_s = len(values) * interval_s + 1.0
@@ -137,7 +137,7 @@ def _within_wake(made: Made, values: np.ndarray) -> int:
     return int(first + 0.6 * (last - first))
 
 
-def measure(job: tuple[int, tuple[Kind, ...]]) -> Result:
+def measure(job: tuple[int, tuple[FindingKind, ...]]) -> Result:
     """Make one device and look at it; where chance leaves a fault next to nothing to take, make another."""
     seed, planted = job
     for turn in range(_TRIES):
@@ -155,7 +155,7 @@ def measure(job: tuple[int, tuple[Kind, ...]]) -> Result:
     return Result(seed + turn * _TRIES_APART, planted, tuple(counts), kinds, alignment.offset_s - made.offset_s)
 
 
-def jobs(each: int, first: int) -> list[tuple[int, tuple[Kind, ...]]]:
+def jobs(each: int, first: int) -> list[tuple[int, tuple[FindingKind, ...]]]:
     """Return devices of each pair."""
     return [(first + 1000 * number + turn, pair) for number, pair in enumerate(PAIRS) for turn in range(each)]
 
@@ -172,7 +172,7 @@ def document(results: list[Result]) -> str:
     return text + f"\nSomething found that is not there: on {alarms} of {len(results)} devices (limit {limit}).\n"
 
 
-def _turned(pair: tuple[Kind, ...], results: list[Result]) -> int:
+def _turned(pair: tuple[FindingKind, ...], results: list[Result]) -> int:
     return sum(_OPPOSITE.get(kind) in one.found for kind in pair for one in results)
 
 
@@ -183,7 +183,7 @@ def missed(results: list[Result]) -> list[str]:
         turned = _turned(pair, [one for one in results if one.pair == pair])
         if turned:
             problems.append(f"{pair[0]} with {pair[1]}: the other way round {turned} times")
-    planted, hits = Counter[Kind](), Counter[Kind]()
+    planted, hits = Counter[FindingKind](), Counter[FindingKind]()
     for one in results:
         planted.update(one.planted)
         hits.update(kind for kind in one.planted if kind in one.found)

@@ -15,7 +15,7 @@ import numpy as np
 
 from warm_ember.bench.simulated.faults import Fault, FaultMode
 from warm_ember.bench.simulated.firmware import FIRMWARE
-from warm_ember.bench.simulated.instrument import Instrument
+from warm_ember.bench.simulated.instrument import SimulatedInstrument
 from warm_ember.bench.simulated.server import BenchServer
 from warm_ember.bench.simulated.target import BenchClock, Target
 from warm_ember.formats.source import ImportOptions
@@ -143,7 +143,7 @@ def six_readers(folder: Path) -> Tried:
 
 def served(fault: Fault | None = None) -> BenchServer:
     """Return a simulated bench in this process."""
-    return BenchServer(Instrument(Target(FIRMWARE[-1], BenchClock(1.0))), fault=fault)
+    return BenchServer(SimulatedInstrument(Target(FIRMWARE[-1], BenchClock(1.0))), fault=fault)
 
 
 def wait_for(condition: Callable[[], bool], seconds: float = LONGEST_S) -> float | None:

@@ -14,7 +14,7 @@ from warm_ember.attribution.wakes import UNKNOWN, find_wakes
 from warm_ember.bench.simulated.direct import simulate
 from warm_ember.bench.simulated.firmware import FIRMWARE
 from warm_ember.model.capture import Event
-from warm_ember.model.finding import Kind
+from warm_ember.model.finding import FindingKind
 from warm_ember.model.placement import Alignment
 from warm_ember.model.project import TypedClock
 from warm_ember.signal.levels import find_levels
@@ -43,7 +43,7 @@ def test_an_ambiguous_log_places_nothing_and_is_told(regular: Made) -> None:
     assert placement.names == ()
     assert placement.alignment is not None
     assert placement.alignment.is_ambiguous
-    (finding,) = [one for one in find_all(regular) if one.kind is Kind.AMBIGUOUS_CLOCK]
+    (finding,) = [one for one in find_all(regular) if one.kind is FindingKind.AMBIGUOUS_CLOCK]
     assert "shifted by 1.00 s" in finding.text
     assert finding.cost_a is None
 
@@ -60,7 +60,7 @@ def test_a_typed_clock_places_it(regular: Made) -> None:
 def test_a_regular_log_that_began_with_the_capture_is_taken_as_it_is() -> None:
     made, _ = stays(*(("Sleep", 2e-6, 0.75), ("Awake", 1e-3, 0.25)) * 60)
     assert place(made).names == ("Sleep", "Awake")
-    assert not any(one.kind is Kind.AMBIGUOUS_CLOCK for one in find_all(made))
+    assert not any(one.kind is FindingKind.AMBIGUOUS_CLOCK for one in find_all(made))
 
 
 def test_regular_sync_pulses_are_told_apart_by_the_current(random: np.random.Generator) -> None:
@@ -99,7 +99,7 @@ def test_a_log_of_another_run_places_nothing_and_is_told(seed: int, count: int, 
     assert placement.names == ()
     wakes = find_wakes(mixed, placement, lambda: find_levels(mixed.current))
     assert set(wakes.names) <= {UNKNOWN}
-    (finding,) = [one for one in find_all(mixed) if one.kind is Kind.AMBIGUOUS_CLOCK]
+    (finding,) = [one for one in find_all(mixed) if one.kind is FindingKind.AMBIGUOUS_CLOCK]
     assert finding.confidence >= 0.5
 
 

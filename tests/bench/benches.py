@@ -10,7 +10,7 @@ import pytest
 
 from warm_ember.bench.simulated.faults import Fault
 from warm_ember.bench.simulated.firmware import FIRMWARE
-from warm_ember.bench.simulated.instrument import Instrument
+from warm_ember.bench.simulated.instrument import SimulatedInstrument
 from warm_ember.bench.simulated.server import BenchServer
 from warm_ember.bench.simulated.target import BenchClock, Target
 
@@ -35,7 +35,7 @@ class AskedClock(BenchClock):
         """Let some time pass."""
         self._now_s += time_s
 
-    def follow(self, instrument: Instrument) -> None:
+    def follow(self, instrument: SimulatedInstrument) -> None:
         """Go on with the questions to an instrument."""
         run = instrument.run
 
@@ -61,7 +61,7 @@ def serve() -> Iterator[Serve]:
             **target: Any,
         ) -> BenchServer:
             build = next(one for one in FIRMWARE if one.name == firmware)
-            instrument = Instrument(Target(build, clock or BenchClock(speed), **target))
+            instrument = SimulatedInstrument(Target(build, clock or BenchClock(speed), **target))
             if clock is not None:
                 clock.follow(instrument)
             return benches.enter_context(BenchServer(instrument, fault=fault))

@@ -13,7 +13,7 @@ from warm_ember.bench.patterns import Patterns, compile_pattern
 from warm_ember.bench.recipe_run import check_steps
 from warm_ember.bench.recipe_text import steps_from_text, text_of_steps
 from warm_ember.errors import BadArgumentError, InstrumentError
-from warm_ember.model.bench import DEFAULT_PATTERNS, LinePattern, Power, Send, Take, WaitFor
+from warm_ember.model.bench import DEFAULT_PATTERNS, LinePattern, Send, SwitchOutput, Take, WaitFor
 from warm_ember.signal.one_clock import JUST_BEFORE_S, events_of
 
 PATTERNS = Patterns((*DEFAULT_PATTERNS, LinePattern(r"^irq (?P<pin>\w+) at (\d+)", "wake", r"pin \g<pin>")))
@@ -101,7 +101,7 @@ def test_a_console_that_is_not_there_is_named() -> None:
 
 words = st.text("abcdefgh :%?+=,.0123", min_size=1, max_size=20).map(str.strip).filter(bool)
 steps = st.one_of(
-    st.sampled_from([Power(), Power(on=False), Power(cycle=True)]),
+    st.sampled_from([SwitchOutput(), SwitchOutput(on=False), SwitchOutput(cycle=True)]),
     st.builds(WaitFor, words, st.integers(1, 900).map(float)),
     st.builds(WaitFor, st.just(""), st.integers(1, 900).map(float)),
     st.builds(Send, words),
@@ -123,7 +123,7 @@ def test_a_line_that_is_no_step_shows_what_would_be(line: str) -> None:
 
 def test_a_recipe_must_record_and_needs_its_console() -> None:
     with pytest.raises(BadArgumentError, match="records nothing"):
-        check_steps((Power(),), has_console=True)
+        check_steps((SwitchOutput(),), has_console=True)
     with pytest.raises(BadArgumentError, match="console"):
         check_steps((Send("x"), Take()), has_console=False)
     with pytest.raises(BadArgumentError, match="regular expression"):

@@ -27,12 +27,12 @@ from warm_ember.bench.recorder import Ending, Job, Recorder
 from warm_ember.bench.simulated.faults import Fault, FaultMode
 from warm_ember.bench.station import InstrumentConnection
 from warm_ember.errors import BadArgumentError, BadFileError, InstrumentError
-from warm_ember.model.bench import LinePattern, Settings
+from warm_ember.model.bench import BenchSettings, LinePattern
 from warm_ember.model.capture import CaptureInfo
 from warm_ember.signal.series import never
 from warm_ember.store.capture import Capture
 
-SETTINGS = Settings(voltage_v=3.0, limit_a=1.0, interval_s=1e-3, duration_s=600.0)
+SETTINGS = BenchSettings(voltage_v=3.0, limit_a=1.0, interval_s=1e-3, duration_s=600.0)
 TRAP = LinePattern(r"^(a+)+$", "state", r"\1")
 
 

@@ -28,7 +28,7 @@ from warm_ember.bench.simulated.faults import Fault, FaultMode
 from warm_ember.bench.simulated.instrument import IDENTITY
 from warm_ember.bench.station import InstrumentConnection
 from warm_ember.errors import BadArgumentError, BadFileError, InstrumentError
-from warm_ember.model.bench import Settings, Trigger, TriggerSource
+from warm_ember.model.bench import BenchSettings, Trigger, TriggerSource
 
 VALUES = np.linspace(-1e-6, 0.2, 999, dtype=np.float32)
 
@@ -88,7 +88,7 @@ def test_samples_come_as_they_were_measured_and_missing_ones_are_missing() -> No
     sent[[3, 500]], sent[[7, 8]] = 9.91e37, (9.9e37, -9.9e37)
     with FakeInstrument(sent, 3.0 - VALUES) as fake:
         instrument = open_instrument(fake.address, timeout_s=2.0)
-        instrument.set_sweep(Settings(interval_s=1e-3), len(sent))
+        instrument.set_sweep(BenchSettings(interval_s=1e-3), len(sent))
         instrument.start()
         pieces = [instrument.fetch() for _ in range(4)]
         instrument.close()
@@ -118,7 +118,7 @@ def test_an_empty_command_is_not_sent() -> None:
     with FakeInstrument(VALUES) as fake:
         instrument = Instrument(Link(fake.address, timeout_s=2.0), descriptions=(description,))
         instrument.reset()
-        instrument.set_sweep(Settings(interval_s=1e-3), 10)
+        instrument.set_sweep(BenchSettings(interval_s=1e-3), 10)
         assert instrument.make_safe()
         instrument.close()
         assert fake.has_left.wait(30)
@@ -141,7 +141,7 @@ def test_a_refused_setting_is_told_in_words() -> None:
         fake.refuse = "SENSE:SWEEP:TINTERVAL"
         instrument = open_instrument(fake.address, timeout_s=2.0)
         with pytest.raises(InstrumentError, match="the value is outside what it can do"):
-            instrument.set_sweep(Settings(interval_s=1e-9), 10)
+            instrument.set_sweep(BenchSettings(interval_s=1e-9), 10)
         instrument.close()
 
 
@@ -149,7 +149,7 @@ def test_only_commands_of_the_standard_are_sent_to_an_unknown_make() -> None:
     with FakeInstrument(VALUES, VALUES) as fake:
         instrument = open_instrument(fake.address, timeout_s=2.0)
         instrument.reset()
-        settings = Settings(3.0, 0.1, 1e-2, 1e-3, 1.0, Trigger(TriggerSource.LEVEL, 1e-3))
+        settings = BenchSettings(3.0, 0.1, 1e-2, 1e-3, 1.0, Trigger(TriggerSource.LEVEL, 1e-3))
         instrument.set_source(settings)
         instrument.switch(on=True)
         instrument.set_sweep(settings, 999)
@@ -168,17 +168,17 @@ def test_only_commands_of_the_standard_are_sent_to_an_unknown_make() -> None:
 @pytest.mark.parametrize(
     ("settings", "words"),
     [
-        (Settings(voltage_v=4.0), "above the guard"),
-        (Settings(voltage_v=-1.0), "0 V or above"),
-        (Settings(voltage_v=float("nan")), "0 V or above"),
-        (Settings(limit_a=3.0), "current limit"),
-        (Settings(interval_s=1e-9), "samples each"),
-        (Settings(duration_s=1e-9), "one interval at least"),
-        (Settings(trigger=Trigger(TriggerSource.LINE, line="NOPE")), "NOPE"),
-        (Settings(trigger=Trigger(before_s=-1.0)), "0 or above"),
+        (BenchSettings(voltage_v=4.0), "above the guard"),
+        (BenchSettings(voltage_v=-1.0), "0 V or above"),
+        (BenchSettings(voltage_v=float("nan")), "0 V or above"),
+        (BenchSettings(limit_a=3.0), "current limit"),
+        (BenchSettings(interval_s=1e-9), "samples each"),
+        (BenchSettings(duration_s=1e-9), "one interval at least"),
+        (BenchSettings(trigger=Trigger(TriggerSource.LINE, line="NOPE")), "NOPE"),
+        (BenchSettings(trigger=Trigger(before_s=-1.0)), "0 or above"),
     ],
 )
-def test_nothing_is_sent_when_settings_are_impossible(serve: Serve, settings: Settings, words: str) -> None:
+def test_nothing_is_sent_when_settings_are_impossible(serve: Serve, settings: BenchSettings, words: str) -> None:
     server = serve()
     instrument = open_instrument(address(server), guard_v=3.6)
     with pytest.raises(BadArgumentError, match=words):
@@ -202,7 +202,7 @@ def test_no_voltage_above_the_guard_ever_leaves(voltage_v: float) -> None:
 
     instrument = Instrument(Spy(), guard_v=3.6)  # type: ignore[arg-type]
     try:
-        instrument.set_source(Settings(voltage_v=voltage_v))
+        instrument.set_source(BenchSettings(voltage_v=voltage_v))
     except BadArgumentError:
         assert voltage_v > 3.6
         assert sent == []
@@ -235,7 +235,7 @@ def test_a_slow_or_broken_up_answer_is_whole_all_the_same(serve: Serve, mode: Fa
     server = serve(fault=Fault(mode, delay_s=0.05))
     station = InstrumentConnection(address(server), timeout_s=8.0)
     assert station.instrument.identity == IDENTITY
-    station.instrument.set_sweep(Settings(interval_s=1e-4), 200)
+    station.instrument.set_sweep(BenchSettings(interval_s=1e-4), 200)
     station.instrument.start()
     count = 0
     while count < 200:
@@ -255,7 +255,7 @@ def test_a_serial_line_carries_the_same(serve: Serve) -> None:
     server = serve(clock=clock)
     instrument = open_instrument(f"ASRL{server.open_serial()}::INSTR", timeout_s=8.0)
     assert instrument.identity == IDENTITY
-    settings = Settings(voltage_v=3.0, limit_a=1.0, interval_s=1e-3, duration_s=0.8)
+    settings = BenchSettings(voltage_v=3.0, limit_a=1.0, interval_s=1e-3, duration_s=0.8)
     instrument.set_source(settings)
     instrument.switch(on=True)
     clock.wait(5.0)  # after its start-up

@@ -20,7 +20,7 @@ from warm_ember.bench.station import InstrumentConnection
 from warm_ember.bench.wiring import added_by, at_target
 from warm_ember.bench.zero import Level, level_of, read_level, tool_load, zero_from
 from warm_ember.errors import BadArgumentError
-from warm_ember.model.bench import Attached, Bench, Settings
+from warm_ember.model.bench import Attached, Bench, BenchSettings
 from warm_ember.model.capture import CaptureInfo
 from warm_ember.store.recording_file import RecordingFile
 
@@ -102,7 +102,7 @@ def test_the_zero_is_the_offset_and_the_load_that_truly_hang_there(serve: Serve)
         for part in ATTACHMENTS:
             server.instrument.target.attach(part.name, attached=part.name in attached)
         station = InstrumentConnection(address(server), timeout_s=2.0)
-        levels[name] = read_level(station, Settings(3.0, 0.1, interval_s=1e-4), 3.0)
+        levels[name] = read_level(station, BenchSettings(3.0, 0.1, interval_s=1e-4), 3.0)
         station.close()
         assert not server.instrument.is_on
     assert all(level.is_steady for level in levels.values())
@@ -116,7 +116,7 @@ def test_the_zero_is_the_offset_and_the_load_that_truly_hang_there(serve: Serve)
 
 def test_a_working_target_is_not_taken_for_a_zero(serve: Serve) -> None:
     station = InstrumentConnection(address(serve(speed=4.0)), timeout_s=2.0)
-    level = read_level(station, Settings(3.0, 0.1, interval_s=1e-4), 2.0)
+    level = read_level(station, BenchSettings(3.0, 0.1, interval_s=1e-4), 2.0)
     station.close()
     assert not level.is_steady
 
@@ -135,7 +135,7 @@ def test_what_stays_is_what_is_plugged_in_and_not_subtracted(parts) -> None:
 
 
 def test_the_burden_takes_what_ohm_says() -> None:
-    bench = Bench(burden_ohm=0.24, settings=Settings(voltage_v=3.0))
+    bench = Bench(burden_ohm=0.24, settings=BenchSettings(voltage_v=3.0))
     found = at_target(bench, 0.268)
     assert found is not None
     assert (found.lost_v, found.left_v) == (pytest.approx(0.06432), pytest.approx(2.93568))

@@ -33,11 +33,11 @@ from warm_ember.model.bench import (
     DEFAULT_PATTERNS,
     Attached,
     Bench,
+    BenchSettings,
     Identity,
-    Power,
     Recipe,
     Send,
-    Settings,
+    SwitchOutput,
     Take,
     Trigger,
     TriggerSource,
@@ -50,13 +50,13 @@ from warm_ember.signal.series import ArraySeries, never
 from warm_ember.store.capture import Capture
 from warm_ember.store.recording_file import RecordingFile, interrupted
 
-SETTINGS = Settings(voltage_v=3.0, limit_a=1.0, interval_s=1e-4, duration_s=2.0)
-PLAIN = (Power(), Take())
+SETTINGS = BenchSettings(voltage_v=3.0, limit_a=1.0, interval_s=1e-4, duration_s=2.0)
+PLAIN = (SwitchOutput(), Take())
 FAULTS = 20
 WAITED = 2  # of faults that show by a long silence alone
 
 
-def request(resource: str, settings: Settings = SETTINGS, **changes: object) -> RecordRequest:
+def request(resource: str, settings: BenchSettings = SETTINGS, **changes: object) -> RecordRequest:
     bench = {"resource": resource, "guard_v": 3.6} | changes.pop("bench", {})  # type: ignore[operator]
     steps = changes.pop("steps", PLAIN)
     recipe = Recipe("test", settings, steps)  # type: ignore[arg-type]
@@ -103,16 +103,16 @@ ARMED: list[float] = []
 @pytest.fixture(autouse=True)
 def _remember_when_armed(monkeypatch: pytest.MonkeyPatch) -> None:
     """The bench forgets its sweep when it is stopped; the comparison needs to know when it began."""
-    from warm_ember.bench.simulated.instrument import Instrument
+    from warm_ember.bench.simulated.instrument import SimulatedInstrument
 
-    abort = Instrument._abort
+    abort = SimulatedInstrument._abort
 
-    def remembering(self: Instrument) -> None:
+    def remembering(self: SimulatedInstrument) -> None:
         if self.sweep is not None:
             ARMED[:] = [self.sweep.armed_s]
         abort(self)
 
-    monkeypatch.setattr(Instrument, "_abort", remembering)
+    monkeypatch.setattr(SimulatedInstrument, "_abort", remembering)
 
 
 def direct_ledger(firmware, start_s: float, duration_s: float):
@@ -130,7 +130,7 @@ def quick(
     path: Path,
     *,
     reconnect_s: float = 0.0,
-    settings: Settings = SETTINGS,
+    settings: BenchSettings = SETTINGS,
     timeout_s: float = 8.0,
     console: Console | None = None,
 ) -> Recorder:
@@ -210,7 +210,7 @@ def test_a_lost_link_is_found_again_and_the_gap_is_marked(serve: Serve, tmp_path
 def test_what_a_strange_instrument_measured_is_what_is_kept(session: Session) -> None:
     values = np.linspace(1e-6, 1e-2, 5000, dtype=np.float32)
     values[40:60] = 9.91e37
-    settings = Settings(voltage_v=3.0, interval_s=1e-3, duration_s=5.0)
+    settings = BenchSettings(voltage_v=3.0, interval_s=1e-3, duration_s=5.0)
     with FakeInstrument(values, np.full(5000, 2.9, np.float32), (1, 0, 999, 2)) as fake:
         (recorded,) = record(session, request(fake.address, settings), should_stop=never)
     assert (recorded.samples, recorded.missing) == (5000, 20)
@@ -225,7 +225,7 @@ def test_an_instrument_of_short_sweeps_takes_several(session: Session, tmp_path:
     description = '{"format": 1, "name": "short", "identity": "^Any", "max_points": 400}'
     (tmp_path / "config" / "instruments" / "short.json").write_text(description)
     values = np.linspace(1e-6, 1e-3, 400, dtype=np.float32)
-    settings = Settings(interval_s=1e-3, duration_s=1.0)
+    settings = BenchSettings(interval_s=1e-3, duration_s=1.0)
     with FakeInstrument(values) as fake:
         (recorded,) = record(session, request(fake.address, settings), should_stop=never)
     assert fake.heard.count("INITiate") >= 2
@@ -311,7 +311,7 @@ def test_what_hangs_on_the_rail_is_subtracted_with_its_reason(serve: Serve, sess
 def test_a_recipe_boots_waits_sends_and_records_twice(serve: Serve, session: Session) -> None:
     server = serve(speed=10.0)
     steps = (
-        Power(cycle=True), WaitFor("^boot", 5.0), Take(1.0, "at boot"), Send("version"),
+        SwitchOutput(cycle=True), WaitFor("^boot", 5.0), Take(1.0, "at boot"), Send("version"),
         WaitFor("trail counter r5", 5.0), Take(0.5),
     )  # fmt: skip
     identity = Identity("post", "rev C", "r5", "release", 21.0, "off")
@@ -330,7 +330,7 @@ def test_a_recipe_boots_waits_sends_and_records_twice(serve: Serve, session: Ses
 
 def test_a_recipe_that_waits_in_vain_says_so_and_switches_off(serve: Serve, session: Session) -> None:
     server = serve()
-    steps = (Power(), WaitFor("never said", 0.3), Take(1.0))
+    steps = (SwitchOutput(), WaitFor("never said", 0.3), Take(1.0))
     wanted = request(address(server), SETTINGS, steps=steps, bench={"console": console_address(server)})
     with pytest.raises(InstrumentError, match="did not say “never said”"):
         record(session, wanted, should_stop=never)

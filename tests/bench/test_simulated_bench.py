@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from bench.benches import Serve
 from warm_ember.bench.simulated.attachments import ATTACHMENTS
 from warm_ember.bench.simulated.firmware import FIRMWARE, Post
-from warm_ember.bench.simulated.instrument import IDENTITY, Instrument
+from warm_ember.bench.simulated.instrument import IDENTITY, SimulatedInstrument
 from warm_ember.bench.simulated.played import PlayedBattery
 from warm_ember.bench.simulated.ranges import RANGES, Noise
 from warm_ember.bench.simulated.sampling import Sampler
@@ -33,7 +33,7 @@ class Bench:
         self.clock = Clock()
         build = next(one for one in FIRMWARE if one.name == firmware)
         self.target = Target(build, self.clock, **target)  # type: ignore[arg-type]
-        self.instrument = Instrument(self.target)
+        self.instrument = SimulatedInstrument(self.target)
         self.lines: list[str] = []
         self.target.on_line = self.lines.append
 

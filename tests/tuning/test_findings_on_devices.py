@@ -7,7 +7,7 @@ import accuracy_pairs as pairs
 import pytest
 
 from warm_ember.model.bench import Attached
-from warm_ember.model.finding import Kind
+from warm_ember.model.finding import FindingKind
 from warm_ember.model.parts import Part, PartMode, PartOn
 from warm_ember.tuning.leaks import PULL_UPS_OHM, possible_leaks
 
@@ -15,7 +15,7 @@ SEED = 30_300
 
 
 @pytest.mark.parametrize("kind", devices.KINDS)
-def test_a_planted_fault_is_found_with_its_cost_and_the_change_that_ends_it(kind: Kind) -> None:
+def test_a_planted_fault_is_found_with_its_cost_and_the_change_that_ends_it(kind: FindingKind) -> None:
     made = devices.simulate(SEED + devices.KINDS.index(kind), {kind})
     found, usual_a = devices.look(made)
     assert made.cost_a[kind] > 0.04 * usual_a
@@ -28,7 +28,7 @@ def test_a_planted_fault_is_found_with_its_cost_and_the_change_that_ends_it(kind
 
 
 @pytest.mark.parametrize("pair", pairs.PAIRS, ids=" with ".join)
-def test_two_faults_do_not_hide_each_other(pair: tuple[Kind, ...]) -> None:
+def test_two_faults_do_not_hide_each_other(pair: tuple[FindingKind, ...]) -> None:
     seed = SEED + 1000 * pairs.PAIRS.index(pair)
     found = pairs.measure((seed, pair))
     assert found.planted == pair
@@ -63,7 +63,7 @@ def test_parts_and_tools_of_the_device_are_named_before_resistors() -> None:
 
 
 def test_the_command_takes_amperes_by_state(tmp_path, command, random) -> None:
-    made = devices.simulate(SEED + 2, {Kind.FLOOR_ABOVE_EXPECTED})
+    made = devices.simulate(SEED + 2, {FindingKind.FLOOR_ABOVE_EXPECTED})
     recording = made.recording
     recording.current.read(0, recording.current.samples).astype("<f4").tofile(tmp_path / "c.f32")
     lines = "".join(f"{event.time_s!r},{event.event},{event.name},\n" for event in recording.events)

@@ -5,7 +5,7 @@ import pytest
 from scipy.signal import lfilter
 
 from tuning.made_currents import MadeRecording, bursts
-from warm_ember.model.finding import Kind
+from warm_ember.model.finding import FindingKind
 from warm_ember.session.demo import demo_project
 from warm_ember.session.session import Session
 from warm_ember.signal.hum import find_hum
@@ -51,7 +51,7 @@ def test_clipping_is_found_where_it_is(random, rate_hz: float, step_a: float) ->
     made = bursts(random, rate_hz=rate_hz)
     read = np.rint(made / step_a) * step_a if step_a else made
     found = find_all(MadeRecording(np.minimum(read, 0.1), rate_hz))
-    assert {finding.kind for finding in found} == {Kind.CLIPPED}
+    assert {finding.kind for finding in found} == {FindingKind.CLIPPED}
     inside = np.zeros(len(made), dtype=bool)
     for finding in found:
         assert "100 mA" in finding.text
@@ -75,7 +75,7 @@ def test_bursts_whose_noise_single_precision_hides_are_not_clipped(random, noise
 @pytest.mark.parametrize(("noise_a", "relative"), [(1e-7, 0.0), (0.0, 0.01)])
 def test_clipping_is_suspected_where_only_sleep_shows_noise(random, noise_a: float, relative: float) -> None:
     found = find_all(MadeRecording(np.minimum(one_level(random, noise_a, relative), 0.1)))
-    assert {finding.kind for finding in found} == {Kind.CLIPPED}
+    assert {finding.kind for finding in found} == {FindingKind.CLIPPED}
 
 
 def test_a_cut_end_that_takes_next_to_nothing_is_no_fault(random) -> None:
@@ -95,7 +95,7 @@ def test_a_cut_end_that_takes_next_to_nothing_is_no_fault(random) -> None:
 )
 def test_a_level_within_noise_or_offset_is_bounded(random, rate_hz: float, change, why: str) -> None:
     found = find_all(MadeRecording(bursts(random, rate_hz=rate_hz, **change), rate_hz))
-    assert [finding.kind for finding in found] == [Kind.BELOW_RESOLUTION]
+    assert [finding.kind for finding in found] == [FindingKind.BELOW_RESOLUTION]
     assert why in found[0].text
     assert "not a measurement" in found[0].text
 
@@ -115,7 +115,7 @@ def test_hum_is_found_with_its_frequency(random, rate_hz: float, mains_hz: int, 
     found = find_all(
         MadeRecording(bursts(random, rate_hz=rate_hz) + 2e-6 * (abs(wave) if rectified else wave), rate_hz)
     )
-    assert [finding.kind for finding in found] == [Kind.HUM]
+    assert [finding.kind for finding in found] == [FindingKind.HUM]
     assert found[0].text.startswith(f"{mains_hz} Hz")
     assert found[0].confidence > 0.8
 
@@ -164,7 +164,7 @@ def test_pulses_near_a_divisor_of_the_mains_are_no_hum(random, rate_hz: float, p
 def test_an_activity_without_its_end_is_truncated(random, rate_hz: float) -> None:
     cut_s = 0.4 + 6 * 1.7 + 0.03
     found = find_all(MadeRecording(bursts(random, rate_hz=rate_hz)[: round(cut_s * rate_hz)], rate_hz))
-    assert [finding.kind for finding in found] == [Kind.TRUNCATED]
+    assert [finding.kind for finding in found] == [FindingKind.TRUNCATED]
     assert found[0].from_s == pytest.approx(0.4 + 6 * 1.7, abs=3e-3)
     assert found[0].to_s == pytest.approx(cut_s, abs=1 / rate_hz)
 

@@ -11,16 +11,16 @@ import pytest
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
-from warm_ember.model.finding import Finding, Kind
+from warm_ember.model.finding import Finding, FindingKind
 from warm_ember.model.parts import Part, PartMode, Power
 from warm_ember.model.plan import (
     ActivityEvery,
     CurrentBy,
     CurrentTo,
     LengthTo,
-    Limits,
     PartTo,
     Plan,
+    PlanLimits,
     PlannedChange,
     ReduceAverage,
     ReplaceState,
@@ -29,7 +29,7 @@ from warm_ember.model.plan import (
 from warm_ember.session.demo import make_demo
 from warm_ember.session.session import Session
 from warm_ember.session.tuning_results import changes_ahead
-from warm_ember.tuning.prediction import Start, by_gain, predict, waterfall
+from warm_ember.tuning.prediction import PredictionStart, by_gain, predict, waterfall
 from warm_ember.tuning.search import costs_of, smallest_set
 from warm_ember.tuning.suggestions import suggest_changes
 from warm_ember.tuning.waveform import predicted_waveform
@@ -42,7 +42,7 @@ def session(tmp_path_factory: pytest.TempPathFactory):
 
 
 @pytest.fixture(scope="module")
-def start(session: Session) -> Start:
+def start(session: Session) -> PredictionStart:
     return session.tuning.start(session.project, "r4")
 
 
@@ -50,7 +50,7 @@ def one(*effects) -> tuple[PlannedChange, ...]:
     return (PlannedChange("a change", effects),)
 
 
-def test_without_changes_the_prediction_is_what_was_measured(session: Session, start: Start) -> None:
+def test_without_changes_the_prediction_is_what_was_measured(session: Session, start: PredictionStart) -> None:
     for name in ("r1", "r3", "r5"):
         predicted = predict(session.tuning.start(session.project, name), ())
         assert predicted.mean_a == pytest.approx(session.run(name).load.mean_a, rel=1e-12)
@@ -94,7 +94,7 @@ def test_findings_and_leads_alone_reach_the_target(session: Session) -> None:
     assert session.tuning.plan(chosen, "r4").life.life_s > session.project.target_s
 
 
-def test_a_change_to_sleep_counts_for_the_time_that_is_slept(session: Session, start: Start) -> None:
+def test_a_change_to_sleep_counts_for_the_time_that_is_slept(session: Session, start: PredictionStart) -> None:
     load = session.run("r4").load
     asleep = 1 - sum(cost.rate_hz * cost.duration_s for cost in load.costs)
     saved_a = load.mean_a - predict(start, one(CurrentBy(-5e-6, "Deep sleep"))).mean_a
@@ -104,7 +104,7 @@ def test_a_change_to_sleep_counts_for_the_time_that_is_slept(session: Session, s
     assert load.mean_a - predict(start, one(ReduceAverage(7e-6))).mean_a == pytest.approx(7e-6, rel=1e-9)
 
 
-def test_a_shorter_stay_leaves_its_time_to_the_rest(session: Session, start: Start) -> None:
+def test_a_shorter_stay_leaves_its_time_to_the_rest(session: Session, start: PredictionStart) -> None:
     load, row = session.run("r4").load, start.ledger.row("Modem idle")
     report = next(cost for cost in load.costs if cost.name == "Report")
     spared_s = row.dwell_s - 10.0
@@ -114,7 +114,7 @@ def test_a_shorter_stay_leaves_its_time_to_the_rest(session: Session, start: Sta
     assert predict(start, one(LengthTo("Modem idle", 1e6))).mean_a == pytest.approx(load.mean_a)
 
 
-def test_what_happens_less_often_costs_less_by_as_much(session: Session, start: Start) -> None:
+def test_what_happens_less_often_costs_less_by_as_much(session: Session, start: PredictionStart) -> None:
     load = session.run("r4").load
     report = next(cost for cost in load.costs if cost.name == "Report")
     twice = load.mean_a - predict(start, one(ActivityEvery("Report", 12 * 3600.0))).mean_a
@@ -127,7 +127,7 @@ def test_what_happens_less_often_costs_less_by_as_much(session: Session, start: 
     assert row.entries > 0
 
 
-def test_changes_meet_as_they_would_in_the_device(start: Start) -> None:
+def test_changes_meet_as_they_would_in_the_device(start: PredictionStart) -> None:
     sleep, shorter = (
         PlannedChange("sleep", (CurrentBy(-4e-3, "Modem idle"),)),
         PlannedChange("shorter", (LengthTo("Modem idle", 10.0),)),
@@ -140,13 +140,15 @@ def test_changes_meet_as_they_would_in_the_device(start: Start) -> None:
     )
 
 
-def test_a_part_goes_to_another_mode_where_it_is_in_the_one_that_was_meant(session: Session, start: Start) -> None:
+def test_a_part_goes_to_another_mode_where_it_is_in_the_one_that_was_meant(
+    session: Session, start: PredictionStart
+) -> None:
     memory = Part("memory", (
         PartMode("standby", 9e-6, power=Power.GATED), PartMode("off", 1e-6, switch_c=2e-6), PartMode("write", 2e-3),
     ))  # fmt: skip
     here = msgspec.structs.replace(session.project.expected[0].parts[0], part="memory", mode="standby")
     writing = msgspec.structs.replace(here, mode="write")
-    made = Start(
+    made = PredictionStart(
         start.ledger, start.activities, start.measure, parts=(memory,),
         on={"Deep sleep": (here,), "Count": (here,), "Log write": (writing,)},
     )  # fmt: skip
@@ -161,7 +163,7 @@ def test_a_part_goes_to_another_mode_where_it_is_in_the_one_that_was_meant(sessi
     assert "another mode" in predict(made, one(PartTo("memory", "off", "Idle wait"))).unclear[0]
 
 
-def test_what_a_change_speaks_of_and_the_run_does_not_know_is_told(start: Start) -> None:
+def test_what_a_change_speaks_of_and_the_run_does_not_know_is_told(start: PredictionStart) -> None:
     for effect, words in (
         (CurrentBy(-1e-6, "Dance"), "Dance"),
         (LengthTo("Dance", 1.0), "Dance"),
@@ -175,7 +177,7 @@ def test_what_a_change_speaks_of_and_the_run_does_not_know_is_told(start: Start)
     assert called.ledger.row("Counting").mean.value == pytest.approx(1e-3)
 
 
-def test_no_state_draws_less_than_nothing(start: Start) -> None:
+def test_no_state_draws_less_than_nothing(start: PredictionStart) -> None:
     predicted = predict(start, one(CurrentBy(-1.0)))
     assert all(row.mean.value == 0 for row in predicted.ledger.rows)
     # What reached across edges was not the states' own.
@@ -188,7 +190,7 @@ SAVING_AND_LATENCY = st.tuples(st.floats(1e-6, 60e-6), st.sampled_from([0.0, 1.0
 @given(st.lists(SAVING_AND_LATENCY, min_size=1, max_size=6), st.floats(20e-6, 150e-6))
 @settings(max_examples=25)
 def test_the_smallest_set_is_what_trying_all_finds(
-    start: Start, offered: list[tuple[float, float]], wanted_a: float
+    start: PredictionStart, offered: list[tuple[float, float]], wanted_a: float
 ) -> None:
     saves, latencies = zip(*offered, strict=True)
     sets = [chosen for size in range(len(saves) + 1) for chosen in combinations(range(len(saves)), size)]
@@ -198,7 +200,7 @@ def test_the_smallest_set_is_what_trying_all_finds(
         PlannedChange(f"{n}", (ReduceAverage(saved_a),), latency_s=late)
         for n, (saved_a, late) in enumerate(zip(saves, latencies, strict=True))
     )
-    limits, now_a = Limits(latency_s=3.0), predict(start, ()).mean_a
+    limits, now_a = PlanLimits(latency_s=3.0), predict(start, ()).mean_a
     found = smallest_set(start, changes, now_a - wanted_a, limits)
     sizes = [
         len(chosen)
@@ -212,21 +214,21 @@ def test_the_smallest_set_is_what_trying_all_finds(
         assert not costs_of(found.changes).over(limits)
 
 
-def test_too_many_changes_to_try_all_are_taken_one_by_one(start: Start) -> None:
+def test_too_many_changes_to_try_all_are_taken_one_by_one(start: PredictionStart) -> None:
     changes = tuple(PlannedChange(f"{n}", (ReduceAverage((1 + n % 7) * 1e-6),)) for n in range(40))
-    found = smallest_set(start, changes, predict(start, ()).mean_a - 41.5e-6, Limits())
+    found = smallest_set(start, changes, predict(start, ()).mean_a - 41.5e-6, PlanLimits())
     assert not found.is_complete
     assert len(found.changes) == 7  # five of 7 µA and then some
 
 
-def test_the_order_by_gain_begins_with_what_saves_most_for_its_effort(session: Session, start: Start) -> None:
+def test_the_order_by_gain_begins_with_what_saves_most_for_its_effort(session: Session, start: PredictionStart) -> None:
     ahead = changes_ahead(session.project, "r4")
     ordered = by_gain(start, tuple(reversed(ahead)))
     gains = [step.saved_a / step.change.effort for step in waterfall(start, ordered)]
     assert gains == sorted(gains, reverse=True)
 
 
-def test_the_waveform_holds_the_charge_that_is_predicted(session: Session, start: Start) -> None:
+def test_the_waveform_holds_the_charge_that_is_predicted(session: Session, start: PredictionStart) -> None:
     run = session.run("r4")
     changes = changes_ahead(session.project, "r4")
     predicted = predict(start, changes)
@@ -245,10 +247,10 @@ def test_a_planned_change_answers_what_it_is_about_and_nothing_else(session: Ses
 
     def tail(source: str, state: str) -> Finding:
         effects = (CurrentBy(-1e-3, state),)
-        return Finding(Kind.AWAKE_TAIL, 0.0, 1.0, 1e-3, 0.8, "it waits", f"Sleep while {source} waits", effects)
+        return Finding(FindingKind.AWAKE_TAIL, 0.0, 1.0, 1e-3, 0.8, "it waits", f"Sleep while {source} waits", effects)
 
     found = [tail("pir", "Count"), tail("rtc", "Count"), tail("modem", "Modem idle")]
-    kind = Kind.AWAKE_TAIL.value
+    kind = FindingKind.AWAKE_TAIL.value
 
     def offered(*planned: PlannedChange) -> list[str]:
         names = {one.change.name for one in suggest_changes(start, found, matrix, planned, planned)}
@@ -259,10 +261,10 @@ def test_a_planned_change_answers_what_it_is_about_and_nothing_else(session: Ses
     assert offered(PlannedChange(remedies[0], found[0].effects, "r4", kind)) == remedies[1:]
     # Renamed by hand it stands for whatever of its kind is about the same state.
     assert offered(PlannedChange("Let it sleep", found[0].effects, "r4", kind)) == remedies[2:]
-    assert offered(PlannedChange("Something else", found[0].effects, "r4", Kind.TICK_RUNNING.value)) == remedies
+    assert offered(PlannedChange("Something else", found[0].effects, "r4", FindingKind.TICK_RUNNING.value)) == remedies
 
 
-def test_an_interval_of_what_follows_something_else_is_no_plan_of_its_own(start: Start) -> None:
+def test_an_interval_of_what_follows_something_else_is_no_plan_of_its_own(start: PredictionStart) -> None:
     follower = msgspec.structs.replace(start.activities[0], name="Retry", interval_s=None, follows="Report")
     led = dataclasses.replace(start, activities=(*start.activities, follower))
     predicted = predict(led, one(ActivityEvery("Retry", 5.0)))

@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from warm_ember.model.wake_plan import ModePower, Pull, Rest, Trigger, WakePath, WakePlan
+from warm_ember.model.wake_plan import ModePower, Pull, RestLevel, WakeOn, WakePath, WakePlan
 from warm_ember.tuning.wake_plan import check_plan
 
 paths = st.builds(
@@ -16,8 +16,8 @@ paths = st.builds(
     domain=st.sampled_from(["", "inputs", "radio"]),
     oscillator=st.sampled_from(["", "slow"]),
     pin=st.sampled_from(["", "P1"]),
-    trigger=st.sampled_from(list(Trigger)),
-    rest=st.sampled_from(list(Rest)),
+    trigger=st.sampled_from(list(WakeOn)),
+    rest=st.sampled_from(list(RestLevel)),
     pull=st.sampled_from(list(Pull)),
     enabled=st.booleans(),
     wired=st.booleans(),
@@ -31,14 +31,14 @@ modes = st.builds(
 )
 
 
-def fires(trigger: Trigger, before: int, after: int) -> bool:
+def fires(trigger: WakeOn, before: int, after: int) -> bool:
     """Answer whether an input that goes from one level to another wakes the core."""
     return {
-        Trigger.RISING: (before, after) == (0, 1),
-        Trigger.FALLING: (before, after) == (1, 0),
-        Trigger.CHANGE: before != after,
-        Trigger.HIGH: after == 1,
-        Trigger.LOW: after == 0,
+        WakeOn.RISING: (before, after) == (0, 1),
+        WakeOn.FALLING: (before, after) == (1, 0),
+        WakeOn.CHANGE: before != after,
+        WakeOn.HIGH: after == 1,
+        WakeOn.LOW: after == 0,
     }[trigger]
 
 
@@ -48,7 +48,7 @@ def test_a_source_works_when_its_event_alone_wakes_the_core(path: WakePath, mode
     verdict = check_plan(WakePlan((path,), (mode,)), {"deep": 1e-3}).of("pin", "deep")
     powered = {"", *mode.domains} >= {path.domain} and {"", *mode.oscillators} >= {path.oscillator}
     through = powered and path.enabled and path.wired and path.rearmed
-    resting = {Rest.HIGH: 1, Rest.LOW: 0}.get(path.rest, {Pull.UP: 1, Pull.DOWN: 0}.get(path.pull))
+    resting = {RestLevel.HIGH: 1, RestLevel.LOW: 0}.get(path.rest, {Pull.UP: 1, Pull.DOWN: 0}.get(path.pull))
     if not path.pin:
         assert verdict.works == through
         return
@@ -84,10 +84,10 @@ def test_a_sound_plan_has_no_conflict_and_its_window_a_price() -> None:
         ({"modes": (ModePower("deep", ("inputs", "backup")),)}, "slow stands still"),
         ({"window_s": 0.0}, "No way is left to reprogram"),
         ({"together": ("P1", "P2")}, "P1 and P2 shall wake it together"),
-        ({"paths": (WakePath("a", pin="P1", rest=Rest.NOBODY),)}, "P1 of a floats"),
+        ({"paths": (WakePath("a", pin="P1", rest=RestLevel.NOBODY),)}, "P1 of a floats"),
         ({"paths": (WakePath("a", pin="P1", pull=Pull.UP),)}, "leaks in sleep"),
-        ({"paths": (WakePath("a", pin="P1", trigger=Trigger.LOW),)}, "wakes at once"),
-        ({"paths": (WakePath("a", pin="P1", trigger=Trigger.FALLING),)}, "at the end of its pulse"),
+        ({"paths": (WakePath("a", pin="P1", trigger=WakeOn.LOW),)}, "wakes at once"),
+        ({"paths": (WakePath("a", pin="P1", trigger=WakeOn.FALLING),)}, "at the end of its pulse"),
         ({"paths": (WakePath("a", rearmed=False),)}, "not armed again"),
     ],
 )

@@ -15,7 +15,7 @@ from warm_ember.attribution.placing import place
 from warm_ember.attribution.wake_ledger import make_wake_ledger
 from warm_ember.attribution.wakes import find_wakes
 from warm_ember.model.capture import Event
-from warm_ember.model.finding import Kind
+from warm_ember.model.finding import FindingKind
 from warm_ember.model.placement import Alignment
 from warm_ember.model.wakes import SleepMode
 from warm_ember.tuning.findings.sleep_depth import sleep_depth
@@ -55,7 +55,7 @@ def test_a_longer_active_time_costs_what_flows_in_it(asked: int, granted: int) -
     made = reported(2.0 * asked, 2.0 * granted)
     (found,) = timer_overridden(looked_at(made))
     duration_s = made.current.samples * INTERVAL_S
-    assert found.kind is Kind.TIMER_OVERRIDDEN
+    assert found.kind is FindingKind.TIMER_OVERRIDDEN
     assert found.cost_a == pytest.approx(2.0 * (granted - asked) * (IDLE_A - FLOOR_A) / duration_s, rel=0.01)
     assert (found.from_s, found.to_s) == (7.0, pytest.approx(7.0 + 2.0 * granted))
 
@@ -101,6 +101,6 @@ def test_sleep_of_the_wrong_depth_is_found_with_its_cost_and_the_right_one_is_no
         assert found == []
         return
     (one,) = found
-    assert one.kind is Kind.TOO_SHALLOW
+    assert one.kind is FindingKind.TOO_SHALLOW
     lost_c = float((long_s[1:] * 0.99e-3 - 50e-6).sum())  # where the first began is not in the capture
     assert one.cost_a == pytest.approx(lost_c / waste.duration_s, rel=0.15)

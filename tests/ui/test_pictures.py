@@ -8,8 +8,8 @@ from PySide6.QtCore import QRectF
 from PySide6.QtGui import QImage, QPainter
 from pytestqt.qtbot import QtBot
 
-from warm_ember.model.finding import Finding, Kind
-from warm_ember.signal.envelope import Columns, envelope, per_column
+from warm_ember.model.finding import Finding, FindingKind
+from warm_ember.signal.envelope import PixelColumns, envelope, per_column
 from warm_ember.signal.series import ArraySeries
 from warm_ember.ui.lanes.digital_lines import LinesLane
 from warm_ember.ui.lanes.flags import reading_lines, tick_step
@@ -25,9 +25,9 @@ from warm_ember.units import format_distinct
 ROWS = 120
 
 
-def flat(low: float, high: float, columns: int = 9) -> Columns:
+def flat(low: float, high: float, columns: int = 9) -> PixelColumns:
     full = np.full(columns, 1.0)
-    return Columns(full * low, full * high, full * (low * high) ** 0.5)
+    return PixelColumns(full * low, full * high, full * (low * high) ** 0.5)
 
 
 @given(st.floats(1e-9, 0.1), st.floats(1.0, 1e6))
@@ -244,15 +244,15 @@ def test_doubts_are_labelled_once_and_found_by_the_pointer(qtbot: QtBot) -> None
     qtbot.addWidget(lane)
     lane.window_on_time.set_capture(100.0, 0.01)
     places = ((10.0, 10.1), (10.2, 10.3), (60.0, 90.0), (99.99, 100.0))
-    found = [Finding(Kind.CLIPPED, a, b, None, 0.9, "cut off") for a, b in places]
-    lane.set_findings((*found, Finding(Kind.HUM, 0.0, 100.0, None, 0.8, "mains")))
+    found = [Finding(FindingKind.CLIPPED, a, b, None, 0.9, "cut off") for a, b in places]
+    lane.set_findings((*found, Finding(FindingKind.HUM, 0.0, 100.0, None, 0.8, "mains")))
     lane.resize(1280, lane.height())
     assert lane.has_data()
     lane.grab()
     assert len(lane._boxes) == 5
     x = lane.x_of(75.0)
     assert lane.finding_at(x, lane._boxes[2][0].center().y()) is found[2]
-    assert lane.finding_at(x, lane._boxes[4][0].center().y()).kind is Kind.HUM
+    assert lane.finding_at(x, lane._boxes[4][0].center().y()).kind is FindingKind.HUM
     assert lane.finding_at(lane.x_of(30.0), lane._boxes[2][0].center().y()) is None
 
 

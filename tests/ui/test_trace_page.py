@@ -15,7 +15,7 @@ from tuning.made_currents import bursts
 from ui.driving import LEFT, drag, type_into
 from warm_ember.formats.source import ImportOptions
 from warm_ember.model.battery import FromStretch
-from warm_ember.model.finding import Kind
+from warm_ember.model.finding import FindingKind
 from warm_ember.model.fold import AlignBy, FoldPlan
 from warm_ember.model.rules import HandRule
 from warm_ember.session import edits
@@ -332,7 +332,7 @@ def test_doubts_stand_on_the_trace_on_the_spine_and_in_their_view(
     faulty_project(tmp_path, random)
     window.controller.open(tmp_path / "p")
     settle()
-    assert window.controller.findings[0].kind is Kind.CLIPPED
+    assert window.controller.findings[0].kind is FindingKind.CLIPPED
     assert window.pages.trace.stack.doubts.isVisible()
     assert "clipped" in window.navigation.links["Trace"].shown.doubt
     assert "see Doubts" in window.header.warning

@@ -10,7 +10,7 @@ from pytestqt.qtbot import QtBot
 
 from ui.driving import LEFT, type_into
 from warm_ember.model.battery import FromWakes, Typed
-from warm_ember.model.wake_plan import Trigger
+from warm_ember.model.wake_plan import WakeOn
 from warm_ember.ui.pages.wakes.page import WakesPage
 from warm_ember.ui.shell.window import MainWindow
 from warm_ember.units import format_trimmed
@@ -235,7 +235,7 @@ def test_the_plan_is_typed_and_a_broken_link_is_told(qtbot: QtBot, window: MainW
     settle()
     box = plan.fields["pir", "trigger"]
     assert isinstance(box, QComboBox)
-    box.setCurrentIndex(box.findData(Trigger.LOW.value))
+    box.setCurrentIndex(box.findData(WakeOn.LOW.value))
     box.activated.emit(box.currentIndex())
     settle()
     assert "wakes at once" in plan.verdicts["pir", "deep"].text()

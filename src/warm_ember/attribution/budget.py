@@ -11,7 +11,7 @@ from warm_ember.model.load import Load
 
 
 @dataclass(frozen=True)
-class Segment:
+class BudgetSegment:
     """One part of the average current.
 
     Parameters
@@ -32,14 +32,14 @@ class Segment:
     bound: Bound | None = None
 
 
-def budget_by_state(load: Load, ledger: Ledger) -> tuple[Segment, ...]:
+def budget_by_state(load: Load, ledger: Ledger) -> tuple[BudgetSegment, ...]:
     """Split the average by state, the largest first; activities without states keep their own name.
 
     Time spent in activities is taken from the base, so that the segments are what flows in each state.
     """
     if not load.costs:
         return _sorted(
-            Segment(row.name, row.charge_c / ledger.measured_s, row.mean.value or 0.0, _side(row.mean.bound))
+            BudgetSegment(row.name, row.charge_c / ledger.measured_s, row.mean.value or 0.0, _side(row.mean.bound))
             for row in ledger.all_rows
             if ledger.measured_s
         )
@@ -57,13 +57,15 @@ def budget_by_state(load: Load, ledger: Ledger) -> tuple[Segment, ...]:
     bounds = {row.name: _side(row.mean.bound) for row in ledger.all_rows}
     bounds |= {cost.name: cost.bound for cost in load.costs if not cost.state_charges_c}
     bounds[load.base_name] = load.base_bound or bounds.get(load.base_name)
-    return _sorted(Segment(name, value, means.get(name, value), bounds.get(name)) for name, value in added.items())
+    return _sorted(
+        BudgetSegment(name, value, means.get(name, value), bounds.get(name)) for name, value in added.items()
+    )
 
 
-def budget_by_activity(load: Load) -> tuple[Segment, ...]:
+def budget_by_activity(load: Load) -> tuple[BudgetSegment, ...]:
     """Split the average by activity, each counted above the base."""
-    parts = [Segment(load.base_name, load.base_a, load.base_a, load.base_bound)]
-    parts += [Segment(c.name, c.added_a(load.base_a), c.mean_a or c.peak_a, c.bound) for c in load.costs]
+    parts = [BudgetSegment(load.base_name, load.base_a, load.base_a, load.base_bound)]
+    parts += [BudgetSegment(c.name, c.added_a(load.base_a), c.mean_a or c.peak_a, c.bound) for c in load.costs]
     return _sorted(parts)
 
 
@@ -72,5 +74,5 @@ def _side(bound: Bound | None) -> Bound | None:
     return Bound.AT_MOST if bound is Bound.BELOW else bound
 
 
-def _sorted(segments: Iterable[Segment]) -> tuple[Segment, ...]:
+def _sorted(segments: Iterable[BudgetSegment]) -> tuple[BudgetSegment, ...]:
     return tuple(sorted(segments, key=lambda s: -s.added_a))

@@ -10,7 +10,7 @@ import numpy as np
 
 from warm_ember.attribution.edge_reach import find_edge_reach
 from warm_ember.attribution.expected import mismatches
-from warm_ember.attribution.limits import NO_LIMITS, Limits
+from warm_ember.attribution.limits import NO_LIMITS, MeasurementLimits
 from warm_ember.attribution.recording import Recording
 from warm_ember.attribution.sequence import Sequence, added_by, mean_of_sequence
 from warm_ember.model.arrays import Flags, Floats, Indices
@@ -186,7 +186,7 @@ def make_ledger(
     expected: tuple[ExpectedValue, ...] = (),
     *,
     supply_v: float | None = None,
-    limits: Limits = NO_LIMITS,
+    limits: MeasurementLimits = NO_LIMITS,
     should_stop: ShouldStop = never,
 ) -> Ledger:
     """Sum a capture over its states.

@@ -20,7 +20,7 @@ _OFFSET_TIMES = 3.0
 
 
 @dataclass(frozen=True, eq=False)
-class Limits:
+class MeasurementLimits:
     """Between what a reading is a measurement.
 
     Parameters
@@ -58,12 +58,12 @@ class Limits:
         return np.asarray((ends > 0) & (self.clipped[np.maximum(ends - 1, 0), 1] > edges[:-1]))
 
 
-NO_LIMITS = Limits()
+NO_LIMITS = MeasurementLimits()
 
 
 def find_limits(
     recording: Recording, levels: Callable[[], Levels], *, hum: Hum | None = None, should_stop: ShouldStop = never
-) -> Limits:
+) -> MeasurementLimits:
     """Find what an instrument could not tell.
 
     Parameters
@@ -88,7 +88,7 @@ def find_limits(
     return replace(clipped, least_a=least_a, why=why)
 
 
-def clipped_limits(recording: Recording, *, should_stop: ShouldStop = never) -> Limits:
+def clipped_limits(recording: Recording, *, should_stop: ShouldStop = never) -> MeasurementLimits:
     """Find where the range of an instrument was exceeded.
 
     Raises
@@ -97,7 +97,7 @@ def clipped_limits(recording: Recording, *, should_stop: ShouldStop = never) -> 
         If `should_stop` answered yes.
     """
     found, stated_a = find_clipping(recording.current, should_stop=should_stop), recording.info.resolution_a or 0.0
-    limits = Limits(stated_a, "stated resolution" if stated_a else "")
+    limits = MeasurementLimits(stated_a, "stated resolution" if stated_a else "")
     return limits if found is None else replace(limits, most_a=found.limit_a, clipped=found.stretches)
 
 

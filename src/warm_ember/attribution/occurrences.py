@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from warm_ember.attribution.limits import NO_LIMITS, Limits
+from warm_ember.attribution.limits import NO_LIMITS, MeasurementLimits
 from warm_ember.attribution.load import Occurrences
 from warm_ember.attribution.recording import Recording
 from warm_ember.attribution.wakes import Wakes
@@ -21,7 +21,7 @@ def of_wakes(
     wakes: Wakes,
     source: str,
     *,
-    limits: Limits = NO_LIMITS,
+    limits: MeasurementLimits = NO_LIMITS,
     should_stop: ShouldStop = never,
 ) -> Occurrences | None:
     """Measure the wakes by one source, each up to the sleep after it; None when there is none.
@@ -44,7 +44,7 @@ def of_stretch(
     first: int,
     last: int,
     *,
-    limits: Limits = NO_LIMITS,
+    limits: MeasurementLimits = NO_LIMITS,
     should_stop: ShouldStop = never,
 ) -> Occurrences | None:
     """Measure one bracketed stretch; None when it is empty.
@@ -66,7 +66,7 @@ def _measure(
     first: Indices,
     last: Indices,
     origin: str,
-    limits: Limits,
+    limits: MeasurementLimits,
     should_stop: ShouldStop,
 ) -> Occurrences:
     """Sum the current over stretches that do not overlap, each cut where a state ends."""

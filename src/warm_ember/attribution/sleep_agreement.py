@@ -74,7 +74,7 @@ class AgreementRow:
 
 
 @dataclass(frozen=True, slots=True)
-class Difference:
+class Disagreement:
     """A stretch in which belief and current differ: where it lies, what was believed, and what it took.
 
     The mean is over what was measured, None where nothing was.
@@ -106,7 +106,7 @@ class SleepAgreement:
     rows: tuple[AgreementRow, ...]
     marker: str
     threshold_a: float
-    places: tuple[Difference, ...]
+    places: tuple[Disagreement, ...]
 
 
 def default_threshold_a(levels: Levels, asleep_a: float | None = None) -> float | None:
@@ -196,7 +196,7 @@ def compare_sleep(
     with np.errstate(invalid="ignore", divide="ignore"):
         mean_a = sums.total / sums.count
     places = tuple(
-        Difference(
+        Disagreement(
             float(at_s[k]),
             float(at_s[k + 1]),
             bool(believed[k]),

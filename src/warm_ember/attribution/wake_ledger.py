@@ -9,7 +9,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from warm_ember.attribution.cpu_wakes import covered
-from warm_ember.attribution.limits import NO_LIMITS, Limits
+from warm_ember.attribution.limits import NO_LIMITS, MeasurementLimits
 from warm_ember.attribution.recording import Recording
 from warm_ember.attribution.sequence import recurring
 from warm_ember.attribution.sleep_depth import IdleRow, IdleStretches, SleepDepth, judge
@@ -224,7 +224,7 @@ def make_wake_ledger(
     slack_s: Mapping[str, float] | None = None,
     typed: Sequence[SleepMode] = (),
     *,
-    limits: Limits = NO_LIMITS,
+    limits: MeasurementLimits = NO_LIMITS,
     should_stop: ShouldStop = never,
 ) -> WakeLedger:
     """Sum a capture over its wakes.
@@ -322,7 +322,7 @@ def make_wake_ledger(
     )
 
 
-def _clipped(wakes: Wakes, limits: Limits) -> Flags:
+def _clipped(wakes: Wakes, limits: MeasurementLimits) -> Flags:
     """Return in which wakes the range of the instrument was exceeded."""
     if not len(limits.clipped):
         return np.zeros(wakes.count, dtype=bool)

@@ -13,7 +13,7 @@ from warm_ember.bench.link import NOBODY_THERE, Link
 from warm_ember.bench.scpi_errors import error_words, parse_error
 from warm_ember.errors import BadArgumentError, InstrumentError
 from warm_ember.model.arrays import Bits, Samples
-from warm_ember.model.bench import Settings, Trigger, TriggerSource
+from warm_ember.model.bench import BenchSettings, Trigger, TriggerSource
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.units import quantity_text
 
@@ -103,7 +103,7 @@ class Instrument:
         """Names of its digital lines."""
         return self.description.line_names if "lines" in self._senses else ()
 
-    def check(self, settings: Settings) -> None:
+    def check(self, settings: BenchSettings) -> None:
         """Check settings before anything is sent.
 
         Raises
@@ -138,7 +138,7 @@ class Instrument:
         """Empty its error queue."""
         self._step(self.commands.clear)
 
-    def set_source(self, settings: Settings) -> None:
+    def set_source(self, settings: BenchSettings) -> None:
         """Set voltage and current limit.
 
         Raises
@@ -154,7 +154,7 @@ class Instrument:
         if settings.voltage_v is not None:
             self._step(self.commands.voltage.format(value=settings.voltage_v))
 
-    def set_sweep(self, settings: Settings, points: int | None) -> None:
+    def set_sweep(self, settings: BenchSettings, points: int | None) -> None:
         """Set range, interval, length and trigger; None points for a sweep without end."""
         commands, trigger = self.commands, settings.trigger
         if settings.range_a is not None:

@@ -13,7 +13,7 @@ from warm_ember.bench.patterns import compile_expression
 from warm_ember.bench.recorder import Ending, Job, Recorded, Recorder
 from warm_ember.bench.station import InstrumentConnection
 from warm_ember.errors import BadArgumentError, InstrumentError, WarmEmberError
-from warm_ember.model.bench import Bench, Power, Recipe, Send, Settings, Step, Take, WaitFor
+from warm_ember.model.bench import Bench, BenchSettings, Recipe, Send, Step, SwitchOutput, Take, WaitFor
 from warm_ember.signal.series import ShouldStop
 from warm_ember.store.capture_name import CaptureName
 
@@ -44,7 +44,7 @@ class RecipeRun:
     bench: Bench
     recipe: Recipe
     console: Console | None
-    job_of: Callable[[CaptureName, Settings], Job]
+    job_of: Callable[[CaptureName, BenchSettings], Job]
     started: Callable[[Recorder], None]
     said: Callable[[str], None]
 
@@ -107,7 +107,7 @@ class RecipeRun:
         keep_power: bool,
     ) -> None:
         self.said(step_words(step))
-        if isinstance(step, Power):
+        if isinstance(step, SwitchOutput):
             self._power(step, station, keep_power=keep_power)
         elif isinstance(step, WaitFor):
             self._wait(step, should_stop)
@@ -122,7 +122,7 @@ class RecipeRun:
             self.started(recorder)
             taken.append(recorder.run(should_stop))
 
-    def _power(self, step: Power, station: InstrumentConnection, *, keep_power: bool) -> None:
+    def _power(self, step: SwitchOutput, station: InstrumentConnection, *, keep_power: bool) -> None:
         instrument = station.instrument
         if step.on and not keep_power:
             station.watch()
@@ -173,7 +173,7 @@ def step_words(step: Step) -> str:
     >>> step_words(Power(cycle=True)), step_words(WaitFor("boot", 5.0)), step_words(Take(600.0))
     ('power off and on', 'wait for “boot”, 5 s at most', 'record 600 s')
     """
-    if isinstance(step, Power):
+    if isinstance(step, SwitchOutput):
         return "power off and on" if step.cycle else "power on" if step.on else "power off"
     if isinstance(step, WaitFor):
         return f"wait for “{step.text}”, {step.seconds:g} s at most" if step.text else f"wait {step.seconds:g} s"

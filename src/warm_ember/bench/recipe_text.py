@@ -7,7 +7,7 @@ from collections.abc import Iterable
 
 from warm_ember.bench.recipe_run import step_words
 from warm_ember.errors import BadArgumentError
-from warm_ember.model.bench import Power, Send, Step, Take, WaitFor
+from warm_ember.model.bench import Send, Step, SwitchOutput, Take, WaitFor
 from warm_ember.units import parse_quantity
 
 _QUOTED = r"[“\"'](?P<text>.+)[”\"']"
@@ -16,9 +16,9 @@ _WAIT = re.compile(r"wait (?P<time>.+)\Z")
 _SEND = re.compile(rf"send {_QUOTED}\Z")
 _TAKE = re.compile(r"record(?: (?P<time>(?!as ).+?))?(?: as (?P<name>.+))?\Z")
 _POWERS = {
-    "power on": Power(),
-    "power off": Power(on=False),
-    "power off and on": Power(cycle=True),
+    "power on": SwitchOutput(),
+    "power off": SwitchOutput(on=False),
+    "power off and on": SwitchOutput(cycle=True),
 }
 
 

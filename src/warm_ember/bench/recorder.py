@@ -21,7 +21,7 @@ from warm_ember.bench.instrument import ReadingBlock
 from warm_ember.bench.patterns import Patterns
 from warm_ember.bench.station import InstrumentConnection
 from warm_ember.errors import InstrumentError, WarmEmberError
-from warm_ember.model.bench import Settings
+from warm_ember.model.bench import BenchSettings
 from warm_ember.model.capture import CaptureInfo
 from warm_ember.model.correction import Correction
 from warm_ember.model.heard import Heard
@@ -82,7 +82,7 @@ class Job:
     """
 
     path: Path
-    settings: Settings
+    settings: BenchSettings
     info: CaptureInfo
     corrections: tuple[Correction, ...] = ()
     patterns: Patterns = _NO_PATTERNS

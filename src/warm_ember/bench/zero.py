@@ -12,7 +12,7 @@ import numpy as np
 from warm_ember.bench.station import InstrumentConnection
 from warm_ember.errors import BadArgumentError, Cancelled, InstrumentError
 from warm_ember.model.arrays import Samples
-from warm_ember.model.bench import Settings, Trigger, Zero
+from warm_ember.model.bench import BenchSettings, Trigger, Zero
 from warm_ember.signal.series import Progress, ShouldStop, ignore_progress, never
 
 _BATCHES = 20
@@ -118,7 +118,7 @@ def tool_load(levels: dict[str, Level]) -> Level | None:
 
 def read_level(
     station: InstrumentConnection,
-    settings: Settings,
+    settings: BenchSettings,
     seconds: float = 2.0,
     *,
     should_stop: ShouldStop = never,

@@ -41,7 +41,7 @@ def bench(
     fault_after: Annotated[int, typer.Option(metavar="N", help="After so many blocks of samples.")] = 5,
 ) -> None:
     """Serve a simulated source-measure unit with a simulated target behind it, until interrupted."""
-    from warm_ember.bench.simulated.instrument import Instrument
+    from warm_ember.bench.simulated.instrument import SimulatedInstrument
     from warm_ember.bench.simulated.played import PlayedBattery
     from warm_ember.bench.simulated.server import BenchServer
     from warm_ember.bench.simulated.target import BenchClock, Target
@@ -70,7 +70,7 @@ def bench(
     for name in attach or ():
         target.attach(name, attached=True)
     server = BenchServer(
-        Instrument(target, played),
+        SimulatedInstrument(target, played),
         port=port,
         console_port=console_port,
         host=host,

@@ -17,7 +17,7 @@ from warm_ember.cli.project import open_project, say
 from warm_ember.cli.signals import Asked, Stopped
 from warm_ember.errors import BadArgumentError, BadFileError, InstrumentError
 from warm_ember.formats.source import check_regular
-from warm_ember.model.bench import Bench, Power, Recipe, Take
+from warm_ember.model.bench import Bench, Recipe, SwitchOutput, Take
 from warm_ember.model.project import Project
 from warm_ember.session.recording import RecordRequest, adopt_recorded, record
 from warm_ember.session.session import Session
@@ -101,7 +101,7 @@ def record_(
 def _recipe(project: Project, wanted: str, *, as_is: bool) -> Recipe:
     """Return the recipe that was asked for, or the plain one: power on, record."""
     if not wanted:
-        steps = (Take(),) if as_is else (Power(), Take())
+        steps = (Take(),) if as_is else (SwitchOutput(), Take())
         return Recipe("record", replace(project.bench.settings), steps)
     known = project.bench.recipe(wanted)
     if known is not None:

@@ -14,7 +14,7 @@ from typing import Any, BinaryIO
 import numpy as np
 
 from warm_ember.errors import BadFileError, Cancelled
-from warm_ember.formats.columns import ColumnReader, Columns, find_columns, refuse_words
+from warm_ember.formats.columns import ColumnReader, ColumnRoles, find_columns, refuse_words
 from warm_ember.formats.source import (
     CURRENT_UNITS_A,
     ImportOptions,
@@ -251,7 +251,7 @@ class TableSource(ColumnReader):
         names = [_title(name, element[name]) for name in element.names] if element.names else None
         words = frozenset(k for k, name in enumerate(element.names or ()) if element[name].kind not in "fiubMm")
         width = self._width or len(element.names or ())
-        columns: Columns = find_columns(path, names, width, options, words=words)
+        columns: ColumnRoles = find_columns(path, names, width, options, words=words)
         refuse_words(path, columns, words)
         columns = replace(columns, aux=tuple(one for one in columns.aux if one.index not in words))
         super().__init__(path, options, columns, stamp_step_s=0.0)

@@ -134,7 +134,7 @@ def unit_of(text: str) -> Unit | None:
 
 
 @dataclass(frozen=True)
-class Column:
+class HeaderColumn:
     """One column of a table: its header split into name and unit (empty when not given), and as it stands.
 
     Parameters
@@ -195,19 +195,19 @@ def words_of(text: str) -> tuple[str, ...]:
     return tuple(found.casefold() for part in _ADJUSTED.split(text) for found in _WORD.findall(part))
 
 
-def split_headers(texts: Sequence[str]) -> list[Column]:
+def split_headers(texts: Sequence[str]) -> list[HeaderColumn]:
     """Split the headers of a table; a last letter that tells columns of one name apart is no unit."""
     columns = [split_header(index, text) for index, text in enumerate(texts)]
     stems = [column.text[:-1] for column in columns if re.fullmatch(r".*[\s_./-][B-Zb-z]", column.text)]
     return [
-        Column(one.index, one.text, "", one.text)
+        HeaderColumn(one.index, one.text, "", one.text)
         if one.text[-1:] in ("A", "a") and one.unit and one.text[:-1] in stems
         else one
         for one in columns
     ]
 
 
-def split_header(index: int, text: str) -> Column:
+def split_header(index: int, text: str) -> HeaderColumn:
     """Split a header such as ``"Current (mA)"``, ``"time_ms"`` or ``"I / µA"`` into name and unit."""
     text = text.strip().strip('"').strip()
     inside = [found for found in _BRACKETS.findall(text) if found]
@@ -215,19 +215,19 @@ def split_header(index: int, text: str) -> Column:
     unit = next((part for part in reversed(parts) if unit_of(part) is not None), "")
     if unit:
         name = _BRACKETS.sub(lambda found: f" {found[1].replace(unit, ' ', 1)} ", text)
-        return Column(index, re.sub(r"[\s,;]+", " ", name).strip() or text, unit, text)
+        return HeaderColumn(index, re.sub(r"[\s,;]+", " ", name).strip() or text, unit, text)
     strange = next((one for one in reversed(inside) if not _is_qualifier(one)), "")
     if strange:
-        return Column(index, _BRACKETS.sub(" ", text).strip() or text, "", text, strange)
+        return HeaderColumn(index, _BRACKETS.sub(" ", text).strip() or text, "", text, strange)
     bare = text if not inside else re.sub(r"\s+", " ", _BRACKETS.sub(lambda found: f" {found[1]} ", text)).strip()
     if unit_of(bare) is not None and bare not in _NAMES_FIRST:
-        return Column(index, bare, bare, text)
+        return HeaderColumn(index, bare, bare, text)
     tail = _TAIL.match(bare)
     if tail and tail[1].strip(" _/:-") and unit_of(tail[3]) is not None:
         parted = tail[2].strip(" _.-") != ""  # by a slash, a colon or "in", which part nothing but a unit
         if parted or _is_unit_tail(tail[1], tail[3]):
-            return Column(index, tail[1].strip(" _/:-,"), _spelled(tail[3]), text)
-    return Column(index, bare, "", text)
+            return HeaderColumn(index, tail[1].strip(" _/:-,"), _spelled(tail[3]), text)
+    return HeaderColumn(index, bare, "", text)
 
 
 _AMBIGUOUS = _words(
@@ -258,7 +258,7 @@ def _is_unit_tail(name: str, unit: str) -> bool:
     measure = unit_of(unit)
     if measure is None or unit.casefold() not in _AMBIGUOUS:
         return measure is not None
-    return measure.quantity in _QUANTITY_WORDS and Column(0, name).is_called(measure.quantity)
+    return measure.quantity in _QUANTITY_WORDS and HeaderColumn(0, name).is_called(measure.quantity)
 
 
 def _spelled(unit: str) -> str:

@@ -11,7 +11,7 @@ import numpy as np
 
 from warm_ember.errors import BadArgumentError, BadFileError, ColumnError
 from warm_ember.formats.clock_text import utc_text
-from warm_ember.formats.column_words import Column, Quantity, split_headers, unit_of
+from warm_ember.formats.column_words import HeaderColumn, Quantity, split_headers, unit_of
 from warm_ember.formats.source import CURRENT_UNITS_A, ImportOptions, SourceBlock, check_finite
 from warm_ember.model.arrays import Floats, Samples
 from warm_ember.model.capture import CaptureInfo, Event
@@ -30,7 +30,7 @@ MOST_LINES = 32
 
 
 @dataclass(frozen=True)
-class Columns:
+class ColumnRoles:
     """What each used column is.
 
     Parameters
@@ -47,15 +47,15 @@ class Columns:
         What was assumed.
     """
 
-    current: Column
+    current: HeaderColumn
     current_scale: float
     current_offset: float
-    time: Column | None
+    time: HeaderColumn | None
     time_scale: float
-    voltage: Column | None
+    voltage: HeaderColumn | None
     voltage_scale: float
-    lines: tuple[Column, ...] = ()
-    aux: tuple[Column, ...] = ()
+    lines: tuple[HeaderColumn, ...] = ()
+    aux: tuple[HeaderColumn, ...] = ()
     notes: tuple[str, ...] = ()
 
     @property
@@ -68,13 +68,13 @@ class Columns:
 @dataclass
 class _Finder:
     path: Path
-    columns: list[Column]
+    columns: list[HeaderColumn]
     named: bool
     options: ImportOptions
     words: frozenset[int] = frozenset()
     notes: list[str] = field(default_factory=list)
 
-    def chosen(self, wanted: str | None, option: str) -> Column | None:
+    def chosen(self, wanted: str | None, option: str) -> HeaderColumn | None:
         if wanted is None:
             return None
         for called in (self._as_it_stands, self._with_unit, self._by_name) if self.named else ():
@@ -91,11 +91,11 @@ class _Finder:
         raise ColumnError(self.path, f"{option} {wanted!r} is no column; there are: {known}", titles=self.titles)
 
     @staticmethod
-    def _as_it_stands(column: Column, wanted: str) -> bool:
+    def _as_it_stands(column: HeaderColumn, wanted: str) -> bool:
         return column.text == wanted.strip().strip('"').strip()
 
     @staticmethod
-    def _with_unit(column: Column, wanted: str) -> bool:
+    def _with_unit(column: HeaderColumn, wanted: str) -> bool:
         name, text = column.name.casefold(), wanted.strip().casefold()
         if column.measure is None or not text.startswith(name):
             return False
@@ -103,17 +103,17 @@ class _Finder:
         return unit_of(unit.removeprefix("in ").removeprefix("in_").strip(_BETWEEN)) == column.measure
 
     @staticmethod
-    def _by_name(column: Column, wanted: str) -> bool:
+    def _by_name(column: HeaderColumn, wanted: str) -> bool:
         return wanted.strip().casefold() in (column.name.casefold(), column.text.casefold())
 
     @property
     def titles(self) -> tuple[str, ...]:
         return tuple(self.title(column) for column in self.columns)
 
-    def title(self, column: Column) -> str:
+    def title(self, column: HeaderColumn) -> str:
         return f"{column.name} ({column.unit})" if column.unit and column.unit != column.name else column.name
 
-    def candidates(self, quantity: Quantity, taken: list[Column | None]) -> list[Column]:
+    def candidates(self, quantity: Quantity, taken: list[HeaderColumn | None]) -> list[HeaderColumn]:
         """Return the columns that may hold a quantity, by their unit or, where there is none, by their name.
 
         A limit or a set-point is none, nor is the largest or smallest of something.
@@ -126,7 +126,7 @@ class _Finder:
             or (not one.unit and one.is_called(quantity))
         ]
 
-    def scale(self, column: Column, quantity: Quantity, role: str, base: str) -> float:
+    def scale(self, column: HeaderColumn, quantity: Quantity, role: str, base: str) -> float:
         """Return how much of the SI unit a column's unit is; assumed only where nothing at all is said."""
         measure = column.measure
         if measure is not None and measure.quantity is quantity:
@@ -151,7 +151,7 @@ def find_columns(
     options: ImportOptions,
     *,
     words: frozenset[int] = frozenset(),
-) -> Columns:
+) -> ColumnRoles:
     """Decide what each column of a table is.
 
     Parameters
@@ -173,12 +173,12 @@ def find_columns(
         If a needed column is not there, naming those that are.
     """
     named = header is not None
-    columns = [Column(i, f"column {i + 1}") for i in range(width)] if header is None else split_headers(header)
+    columns = [HeaderColumn(i, f"column {i + 1}") for i in range(width)] if header is None else split_headers(header)
     finder = _Finder(path, columns, named, options, words)
     current = finder.chosen(options.current_column, "--current-column")
     time = finder.chosen(options.time_column, "--time-column")
     voltage = finder.chosen(options.voltage_column, "--voltage-column")
-    unused: list[Column | None] = []
+    unused: list[HeaderColumn | None] = []
     if options.rate_hz is not None:
         like = [time] if time is not None else finder.candidates(Quantity.TIME, [current, voltage])[:1] if named else []
         unused = [*like]
@@ -195,7 +195,7 @@ def find_columns(
     rest = _named_apart(rest)
     if named:
         finder.notes.append(_taken(finder, current, time, voltage, rest))
-    return Columns(
+    return ColumnRoles(
         current=current,
         current_scale=scale,
         current_offset=offset,
@@ -208,7 +208,13 @@ def find_columns(
     )
 
 
-def _taken(finder: _Finder, current: Column, time: Column | None, voltage: Column | None, rest: list[Column]) -> str:
+def _taken(
+    finder: _Finder,
+    current: HeaderColumn,
+    time: HeaderColumn | None,
+    voltage: HeaderColumn | None,
+    rest: list[HeaderColumn],
+) -> str:
     """Return what was taken for what, and which columns were not."""
     roles = (("time", time), ("current", current), ("voltage", voltage))
     words = ", ".join(f"{role} from {finder.title(column)!r}" for role, column in roles if column is not None)
@@ -216,11 +222,11 @@ def _taken(finder: _Finder, current: Column, time: Column | None, voltage: Colum
     return f"{words}; kept as channels: {others}" if others else words
 
 
-def _time_scale(finder: _Finder, time: Column | None) -> float:
+def _time_scale(finder: _Finder, time: HeaderColumn | None) -> float:
     return finder.scale(time, Quantity.TIME, "time", "s") if time is not None else 1.0
 
 
-def _find_voltage(finder: _Finder, taken: list[Column | None]) -> Column | None:
+def _find_voltage(finder: _Finder, taken: list[HeaderColumn | None]) -> HeaderColumn | None:
     """Return the voltage; None where there is none, and where several may be it: one must not be guessed."""
     found = [one for one in finder.candidates(Quantity.VOLTAGE, taken) if not one.strange]
     if len(found) > 1:
@@ -231,7 +237,7 @@ def _find_voltage(finder: _Finder, taken: list[Column | None]) -> Column | None:
     return found[0] if len(found) == 1 else None
 
 
-def refuse_words(path: Path, columns: Columns, words: frozenset[int]) -> None:
+def refuse_words(path: Path, columns: ColumnRoles, words: frozenset[int]) -> None:
     """Refuse a column that was asked for and holds no numbers.
 
     Raises
@@ -244,7 +250,7 @@ def refuse_words(path: Path, columns: Columns, words: frozenset[int]) -> None:
             raise ColumnError(path, f"column {one.name!r} holds no numbers", titles=(), remedy="name another one")
 
 
-def _named_apart(columns: list[Column]) -> list[Column]:
+def _named_apart(columns: list[HeaderColumn]) -> list[HeaderColumn]:
     """Give columns names that are different from each other and fit for a channel of a capture file."""
     taken: set[str] = set()
     apart = []
@@ -253,11 +259,11 @@ def _named_apart(columns: list[Column]) -> list[Column]:
         while name in taken:
             name = f"{name} ({column.index + 1})"
         taken.add(name)
-        apart.append(Column(column.index, name, column.unit))
+        apart.append(HeaderColumn(column.index, name, column.unit))
     return apart
 
 
-def _find_time(finder: _Finder, taken: list[Column | None]) -> Column:
+def _find_time(finder: _Finder, taken: list[HeaderColumn | None]) -> HeaderColumn:
     if not finder.named:
         if len(finder.columns) < 2:
             raise ColumnError(
@@ -279,7 +285,7 @@ def _find_time(finder: _Finder, taken: list[Column | None]) -> Column:
     return found
 
 
-def _find_current(finder: _Finder, taken: list[Column | None]) -> Column:
+def _find_current(finder: _Finder, taken: list[HeaderColumn | None]) -> HeaderColumn:
     free = [column for column in finder.columns if column not in taken]
     quantity = Quantity.VOLTAGE if finder.options.shunt_ohm is not None else Quantity.CURRENT
     if finder.named:
@@ -304,7 +310,7 @@ def _find_current(finder: _Finder, taken: list[Column | None]) -> Column:
     )
 
 
-def _current_scale(finder: _Finder, current: Column) -> tuple[float, float]:
+def _current_scale(finder: _Finder, current: HeaderColumn) -> tuple[float, float]:
     options = finder.options
     if options.shunt_ohm is not None:
         ohms = options.gain * options.shunt_ohm
@@ -322,7 +328,7 @@ def _current_scale(finder: _Finder, current: Column) -> tuple[float, float]:
     return finder.scale(current, Quantity.CURRENT, "current", "A"), 0.0
 
 
-def with_digital_lines(columns: Columns, rows: Floats) -> Columns:
+def with_digital_lines(columns: ColumnRoles, rows: Floats) -> ColumnRoles:
     """Take columns without a unit that hold nothing but 0 and 1 in the first rows for digital lines.
 
     Parameters
@@ -361,7 +367,7 @@ class ColumnReader(ABC):
         The finest step that the written times can show.
     """
 
-    def __init__(self, path: Path, options: ImportOptions, columns: Columns, *, stamp_step_s: float) -> None:
+    def __init__(self, path: Path, options: ImportOptions, columns: ColumnRoles, *, stamp_step_s: float) -> None:
         self._path, self._options, self.columns = path, options, columns
         self._stamp_step_s = stamp_step_s
         self._grid: RegularTimes | HeldTimes | None = None

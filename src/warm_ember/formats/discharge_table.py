@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from warm_ember.errors import BadFileError
-from warm_ember.formats.column_words import Column, Quantity, split_headers
+from warm_ember.formats.column_words import HeaderColumn, Quantity, split_headers
 from warm_ember.formats.text_dialect import find_dialect, numbers_of
 from warm_ember.model.arrays import Floats
 from warm_ember.model.measured_discharge import MeasuredDischarge
@@ -66,7 +66,7 @@ def read_discharge(path: Path, current_a: float | None = None) -> MeasuredDischa
     return MeasuredDischarge(current_a, drawn_c, voltage_v)
 
 
-def _found(columns: list[Column], rows: Floats, quantity: Quantity) -> Floats | None:
+def _found(columns: list[HeaderColumn], rows: Floats, quantity: Quantity) -> Floats | None:
     for column in columns:
         measure = column.measure
         if measure is not None and measure.quantity is quantity:
@@ -74,7 +74,9 @@ def _found(columns: list[Column], rows: Floats, quantity: Quantity) -> Floats | 
     return None
 
 
-def _needed(path: Path, columns: list[Column], rows: Floats, quantity: Quantity, what: str, such_as: str) -> Floats:
+def _needed(
+    path: Path, columns: list[HeaderColumn], rows: Floats, quantity: Quantity, what: str, such_as: str
+) -> Floats:
     values = _found(columns, rows, quantity)
     if values is None:
         found = ", ".join(f"{column.name} ({column.unit or 'no unit'})" for column in columns)

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from warm_ember.errors import BadFileError, Cancelled
-from warm_ember.formats.columns import ColumnReader, Columns, find_columns, refuse_words, with_digital_lines
+from warm_ember.formats.columns import ColumnReader, ColumnRoles, find_columns, refuse_words, with_digital_lines
 from warm_ember.formats.source import ImportOptions, as_floats
 from warm_ember.signal.series import Progress, ShouldStop
 
@@ -122,7 +122,7 @@ class ArrowSource(ColumnReader):
         if left_out:
             self._notes.append("columns without numbers left out: " + ", ".join(left_out))
 
-    def _first_rows(self, columns: Columns) -> np.ndarray:
+    def _first_rows(self, columns: ColumnRoles) -> np.ndarray:
         found = next(self._table.batches([self._names[index] for index in columns.used]), None)
         rows = np.full((min(_PEEK_ROWS, found.num_rows if found is not None else 0), len(self._names)), np.nan)
         for place, index in enumerate(columns.used):

@@ -16,12 +16,12 @@ from warm_ember.formats.ahead import prefetch
 from warm_ember.formats.cells import MISSING, OVERRANGE, TRUTHS, split_unit
 from warm_ember.formats.clock_text import Unroller, clock_seconds, start_utc_of, utc_text
 from warm_ember.formats.column_words import Quantity, split_header, unit_of
-from warm_ember.formats.columns import MOST_LINES, ColumnReader, Columns, find_columns, with_digital_lines
+from warm_ember.formats.columns import MOST_LINES, ColumnReader, ColumnRoles, find_columns, with_digital_lines
 from warm_ember.formats.source import ImportOptions
 from warm_ember.formats.text_dialect import (
     CellKind,
+    CellType,
     Dialect,
-    Kind,
     bad_row,
     cells_of,
     find_dialect,
@@ -213,7 +213,9 @@ class TextSource(ColumnReader):
             return seconds
         if _is_plain(kind, self.dialect):
             return _floats(column) if column.null_count or column.type != "int64" else np.asarray(column.to_numpy())
-        values = [kind.read(cell or "") if kind.kind is Kind.NUMBER else _truth(cell) for cell in column.to_pylist()]
+        values = [
+            kind.read(cell or "") if kind.kind is CellType.NUMBER else _truth(cell) for cell in column.to_pylist()
+        ]
         if None in values:
             raise bad_row(self._path, self.dialect, self.columns.used)
         return np.array(values, dtype=np.float64)
@@ -229,23 +231,23 @@ def _check_unnamed(path: Path, dialect: Dialect, options: ImportOptions) -> None
         raise BadFileError(path, problem, remedy="name the columns with --time-column and --current-column")
 
 
-_LEFT_OUT = (Kind.TEXT, Kind.UNIT, Kind.CLOCK, Kind.DATE, Kind.EMPTY)
-_NO_NUMBERS = (Kind.TEXT, Kind.UNIT, Kind.TRUTH, Kind.DATE, Kind.EMPTY)
+_LEFT_OUT = (CellType.TEXT, CellType.UNIT, CellType.CLOCK, CellType.DATE, CellType.EMPTY)
+_NO_NUMBERS = (CellType.TEXT, CellType.UNIT, CellType.TRUTH, CellType.DATE, CellType.EMPTY)
 
 
-def _date_of(columns: Columns, dialect: Dialect) -> int | None:
+def _date_of(columns: ColumnRoles, dialect: Dialect) -> int | None:
     """Return the column of dates that belongs to a time of day; None where there is none."""
     form = dialect.columns[columns.time.index].form if columns.time is not None else None
     if form is None or form.has_date or form.name != "clock":
         return None
-    return next((index for index, one in enumerate(dialect.columns) if one.kind is Kind.DATE), None)
+    return next((index for index, one in enumerate(dialect.columns) if one.kind is CellType.DATE), None)
 
 
-def _unit_column(columns: Columns, dialect: Dialect) -> int | None:
+def _unit_column(columns: ColumnRoles, dialect: Dialect) -> int | None:
     """Return the column beside the current that holds its unit row by row; None where there is none."""
     if columns.current.measure is not None:
         return None
-    beside = [index for index, one in enumerate(dialect.columns) if one.kind is Kind.UNIT]
+    beside = [index for index, one in enumerate(dialect.columns) if one.kind is CellType.UNIT]
     return next((index for index in beside if abs(index - columns.current.index) == 1), None)
 
 
@@ -261,7 +263,7 @@ def _is_plain(kind: CellKind, dialect: Dialect) -> bool:
     """Return whether a column's cells are numbers that the parser reads by itself."""
     numerals = kind.numerals
     return (
-        kind.kind in (Kind.NUMBER, Kind.EMPTY)
+        kind.kind in (CellType.NUMBER, CellType.EMPTY)
         and not kind.with_unit
         and not numerals.group
         and numerals.decimal in (dialect.decimal, ".")
@@ -286,14 +288,14 @@ def with_units_of_cells(dialect: Dialect) -> list[str] | None:
     return titles
 
 
-def _readable(path: Path, columns: Columns, dialect: Dialect) -> tuple[Columns, list[str]]:
+def _readable(path: Path, columns: ColumnRoles, dialect: Dialect) -> tuple[ColumnRoles, list[str]]:
     """Leave out columns of words and further clock times: a channel holds numbers; words of two values are lines."""
     kinds = dialect.columns
     needed = (columns.current, columns.time, columns.voltage)
     for one in needed:
-        if one is not None and kinds[one.index].kind in (Kind.TEXT, Kind.UNIT, Kind.TRUTH):
+        if one is not None and kinds[one.index].kind in (CellType.TEXT, CellType.UNIT, CellType.TRUTH):
             raise BadFileError(path, f"column {one.name!r}: expected numbers, found {kinds[one.index].example!r}")
-    truths = tuple(one for one in columns.aux if kinds[one.index].kind is Kind.TRUTH)
+    truths = tuple(one for one in columns.aux if kinds[one.index].kind is CellType.TRUTH)
     dropped = [one for one in columns.aux if kinds[one.index].kind in _LEFT_OUT]
     aux = tuple(one for one in columns.aux if one not in truths and one not in dropped)
     notes = [f"column {one.name!r} left out: it holds {_words_of(kinds[one.index])}" for one in dropped]
@@ -305,7 +307,7 @@ def _readable(path: Path, columns: Columns, dialect: Dialect) -> tuple[Columns, 
 
 def _words_of(kind: CellKind) -> str:
     """Return what a column that is left out holds."""
-    known = {Kind.CLOCK: "further times", Kind.DATE: "dates", Kind.EMPTY: "nothing", Kind.UNIT: "units"}
+    known = {CellType.CLOCK: "further times", CellType.DATE: "dates", CellType.EMPTY: "nothing", CellType.UNIT: "units"}
     return known.get(kind.kind, f"words, such as {kind.example!r}")
 
 

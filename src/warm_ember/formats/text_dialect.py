@@ -33,7 +33,7 @@ DELIMITER_NAMES = {";": "semicolon", "\t": "tab", ",": "comma", "|": "bar", " ":
 COMMENTS = ("#", "%", "//")
 
 
-class Kind(StrEnum):
+class CellType(StrEnum):
     """What the cells of a column are."""
 
     NUMBER = "number"
@@ -65,7 +65,7 @@ class CellKind:
         How times or dates are written.
     """
 
-    kind: Kind
+    kind: CellType
     numerals: Numerals = field(default_factory=Numerals)
     with_unit: bool = False
     is_open: bool = False
@@ -77,13 +77,13 @@ class CellKind:
         text = cell.strip()
         if text.casefold() in MISSING or text.casefold() in OVERRANGE:
             return True
-        if self.kind is Kind.NUMBER:
+        if self.kind is CellType.NUMBER:
             return self.read(text) is not None
-        if self.kind is Kind.CLOCK:
+        if self.kind is CellType.CLOCK:
             return is_clock(text)
-        if self.kind is Kind.DATE:
+        if self.kind is CellType.DATE:
             return is_date(text)
-        if self.kind is Kind.TRUTH:
+        if self.kind is CellType.TRUTH:
             return text.casefold() in TRUTHS
         return True
 
@@ -153,7 +153,7 @@ class Dialect:
     @property
     def clocks(self) -> tuple[int, ...]:
         """Columns of times as a clock shows them."""
-        return tuple(index for index, one in enumerate(self.columns) if one.kind is Kind.CLOCK)
+        return tuple(index for index, one in enumerate(self.columns) if one.kind is CellType.CLOCK)
 
 
 def cells_of(line: str, delimiter: str) -> list[str]:
@@ -202,7 +202,7 @@ def find_dialect(
     header, header_notes = _find_header(path, lines[: table.first], table)
     columns = _columns(path, table, decimal, month_first)
     last_byte, dropped = _find_end(path, text, first_byte, table, columns)
-    sign = next((one.numerals.decimal for one in columns if one.kind is Kind.NUMBER), ".")
+    sign = next((one.numerals.decimal for one in columns if one.kind is CellType.NUMBER), ".")
     notes = [f"delimiter {DELIMITER_NAMES[table.delimiter]}, decimal {'point' if sign == '.' else 'comma'}"]
     notes += [*text.notes, *header_notes, *_written(columns, header)]
     if dropped:
@@ -362,19 +362,21 @@ def _cell_kind(
 ) -> CellKind:
     filled = [cell.strip() for cell in cells if cell.strip()]
     if filled and all(unit_of(cell) is not None and cell not in ("NA", "na") for cell in filled):
-        return CellKind(Kind.UNIT, example=filled[0])
+        return CellKind(CellType.UNIT, example=filled[0])
     some = [cell for cell in filled if cell.casefold() not in MISSING | OVERRANGE]
     example = next(iter(some), "")
     if not some:
-        return CellKind(Kind.EMPTY if all(not cell.strip() for cell in cells) else Kind.NUMBER, Numerals(sign or "."))
+        return CellKind(
+            CellType.EMPTY if all(not cell.strip() for cell in cells) else CellType.NUMBER, Numerals(sign or ".")
+        )
     if sum(map(is_clock, some)) > len(some) / 2:
         mine = [cell for cell in some if is_clock(cell)]
-        return CellKind(Kind.CLOCK, example=mine[0], form=form(index, mine))
+        return CellKind(CellType.CLOCK, example=mine[0], form=form(index, mine))
     if sum(map(is_date, some)) > len(some) / 2:
         mine = [cell for cell in some if is_date(cell)]
-        return CellKind(Kind.DATE, example=mine[0], form=form(index, mine, dates=True))
+        return CellKind(CellType.DATE, example=mine[0], form=form(index, mine, dates=True))
     if all(cell.casefold() in TRUTHS for cell in some):
-        return CellKind(Kind.TRUTH, example=example)
+        return CellKind(CellType.TRUTH, example=example)
     units = [split_unit(cell) for cell in some]
     numbers = sum(looks_like_number(cell) for cell in some)
     if numbers > len(some) / 2:
@@ -386,8 +388,8 @@ def _cell_kind(
         if way is None:
             problem = f"column {index + 1}: nothing tells how numbers such as {some[0]!r} and {some[-1]!r} are written"
             raise BadFileError(path, problem, remedy="give the decimal sign with --decimal")
-        return CellKind(Kind.NUMBER, way, with_unit, is_open and _is_open(way, sign, some), example)
-    return CellKind(Kind.TEXT, example=example)
+        return CellKind(CellType.NUMBER, way, with_unit, is_open and _is_open(way, sign, some), example)
+    return CellKind(CellType.TEXT, example=example)
 
 
 def _form(
@@ -411,10 +413,10 @@ def _written(columns: Sequence[CellKind], header: list[str] | None) -> list[str]
     notes = []
     for index, one in enumerate(columns):
         title = repr(header[index]) if header else str(index + 1)
-        if one.kind is Kind.NUMBER and one.numerals.group:
+        if one.kind is CellType.NUMBER and one.numerals.group:
             group = {",": "commas", ".": "points", "'": "apostrophes", " ": "blanks"}[one.numerals.group]
             notes.append(f"column {title}: thousands parted by {group}: {one.example!r} is {one.read(one.example):g}")
-        elif one.kind is Kind.NUMBER and one.is_open:
+        elif one.kind is CellType.NUMBER and one.is_open:
             other, value = one.example.replace(one.numerals.decimal, ""), one.read(one.example)
             notes.append(f"column {title}: {one.example!r} read as {value:g}; if it is {other}, give --decimal")
     return notes
@@ -487,7 +489,7 @@ def _is_unit(cell: str) -> bool:
 
 
 def _decimals(cell: str, column: CellKind) -> int:
-    if column.kind in (Kind.CLOCK, Kind.DATE):
+    if column.kind in (CellType.CLOCK, CellType.DATE):
         return len(re.split(r"[.,]", cell)[-1].rstrip("Z ").split("+")[0]) if re.search(r":\d\d[.,]\d", cell) else 0
     split = split_unit(cell) if column.with_unit else None
     mantissa, _, exponent = (split[0] if split else cell).lower().partition("e")
@@ -530,9 +532,9 @@ def row_problem(line: str, dialect: Dialect, used: Sequence[int]) -> str | None:
         return f"expected {dialect.width} columns, found {len(found)}: {line[:60]!r}"
     for index in used:
         column, cell = dialect.columns[index], cells[index]
-        if column.kind in (Kind.CLOCK, Kind.DATE) and not column.fits(cell):
+        if column.kind in (CellType.CLOCK, CellType.DATE) and not column.fits(cell):
             return f"column {index + 1}: expected a time like {column.example!r}, found {cell[:40]!r}"
-        if column.kind is Kind.NUMBER:
+        if column.kind is CellType.NUMBER:
             number = column.read(cell)
             if number is None or math.isinf(number):
                 return f"column {index + 1}: expected a number, found {cell[:40]!r}"

@@ -41,7 +41,7 @@ class Trigger(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     before_s: float = 0.0
 
 
-class Settings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class BenchSettings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What source and instrument are set to.
 
     Parameters
@@ -66,7 +66,7 @@ class Settings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     trigger: Trigger = Trigger()
 
 
-class Power(msgspec.Struct, frozen=True, tag="power", tag_field="step", forbid_unknown_fields=True):
+class SwitchOutput(msgspec.Struct, frozen=True, tag="power", tag_field="step", forbid_unknown_fields=True):
     """Switch the output, or with `cycle` off and on again."""
 
     on: bool = True
@@ -93,15 +93,15 @@ class Take(msgspec.Struct, frozen=True, tag="record", tag_field="step", forbid_u
     name: str = ""
 
 
-Step = Power | WaitFor | Send | Take
+Step = SwitchOutput | WaitFor | Send | Take
 
 
 class Recipe(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A sequence that is run by one key, with the settings it is run with."""
 
     name: str
-    settings: Settings = Settings()
-    steps: tuple[Step, ...] = (Power(), Take())
+    settings: BenchSettings = BenchSettings()
+    steps: tuple[Step, ...] = (SwitchOutput(), Take())
 
 
 class Attached(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -251,7 +251,7 @@ class Bench(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     console: str = ""
     baud: int = 115200
     guard_v: float | None = None
-    settings: Settings = Settings()
+    settings: BenchSettings = BenchSettings()
     identity: Identity = Identity()
     burden_ohm: float | None = None
     capacitance_f: float | None = None

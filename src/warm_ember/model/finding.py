@@ -9,7 +9,7 @@ import msgspec
 from warm_ember.model.plan import Effect
 
 
-class Kind(StrEnum):
+class FindingKind(StrEnum):
     """What a finding is about."""
 
     TICK_RUNNING = "tick-running"
@@ -52,7 +52,7 @@ class Finding(msgspec.Struct, frozen=True):
         What that change does to the run.
     """
 
-    kind: Kind
+    kind: FindingKind
     from_s: float
     to_s: float
     cost_a: float | None

@@ -107,7 +107,7 @@ class PlannedChange(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     is_planned: bool = msgspec.field(default=True, name="is_in")
 
 
-class Limits(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class PlanLimits(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What all changes together may cost; None for any amount."""
 
     latency_s: float | None = None
@@ -119,4 +119,4 @@ class Plan(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Changes in their order, and what they may cost together."""
 
     changes: tuple[PlannedChange, ...] = ()
-    limits: Limits = Limits()
+    limits: PlanLimits = PlanLimits()

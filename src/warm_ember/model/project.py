@@ -109,7 +109,7 @@ class TypedClock(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     drift: float = 0.0
 
 
-class Settings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class TrustLimits(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Thresholds from which on a link is not trusted."""
 
     unplaced_limit: float = 0.02
@@ -142,7 +142,7 @@ class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     wake_plan: WakePlan = WakePlan()
     plan: Plan = Plan()
     target_s: float | None = None
-    settings: Settings = Settings()
+    settings: TrustLimits = TrustLimits()
     bench: Bench = Bench()
 
     def run(self, name: str) -> Run | None:

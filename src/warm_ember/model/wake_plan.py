@@ -7,7 +7,7 @@ from enum import StrEnum
 import msgspec
 
 
-class Trigger(StrEnum):
+class WakeOn(StrEnum):
     """What a pin wakes on."""
 
     RISING = "rising"
@@ -17,7 +17,7 @@ class Trigger(StrEnum):
     LOW = "low"
 
 
-class Rest(StrEnum):
+class RestLevel(StrEnum):
     """What drives a pin while nothing happens."""
 
     HIGH = "high"
@@ -56,8 +56,8 @@ class WakePath(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     domain: str = ""
     oscillator: str = ""
     pin: str = ""
-    trigger: Trigger = Trigger.RISING
-    rest: Rest = Rest.LOW
+    trigger: WakeOn = WakeOn.RISING
+    rest: RestLevel = RestLevel.LOW
     pull: Pull = Pull.NONE
     enabled: bool = True
     wired: bool = True

@@ -15,23 +15,23 @@ from warm_ember.bench.simulated.firmware import DEBUG_BRIDGE_A, FIRMWARE, LINES,
 from warm_ember.bench.simulated.program import execute, functions
 from warm_ember.errors import Cancelled, ProjectError
 from warm_ember.model.battery import Activity, Battery, Climate, FromStates, SupplyStage
-from warm_ember.model.bench import Attached, Bench, Identity, Power, Recipe, Settings, Take, WaitFor
+from warm_ember.model.bench import Attached, Bench, BenchSettings, Identity, Recipe, SwitchOutput, Take, WaitFor
 from warm_ember.model.figure import Grade
 from warm_ember.model.parts import PartOn
 from warm_ember.model.plan import (
     CurrentBy,
     Effect,
     LengthTo,
-    Limits,
     PartTo,
     Plan,
+    PlanLimits,
     PlannedChange,
     ReplaceState,
     ScaleRate,
 )
 from warm_ember.model.program import ASLEEP, Function, ProgramTrace
 from warm_ember.model.project import Bracket, ExpectedValue, Project, Run, StateGroup
-from warm_ember.model.wake_plan import ModePower, Rest, Trigger, WakePath, WakePlan
+from warm_ember.model.wake_plan import ModePower, RestLevel, WakeOn, WakePath, WakePlan
 from warm_ember.model.wakes import SleepMode, WakeSource
 from warm_ember.session import edits
 from warm_ember.session.session import Session
@@ -95,7 +95,7 @@ def _wake_plan() -> WakePlan:
         paths=(
             clock,
             msgspec.structs.replace(clock, source="alarm"),
-            WakePath("pir", "inputs", "", "PIR_OUT", Trigger.RISING, Rest.LOW, reacts_s=0.02),
+            WakePath("pir", "inputs", "", "PIR_OUT", WakeOn.RISING, RestLevel.LOW, reacts_s=0.02),
         ),
         modes=(ModePower("deep", ("backup", "inputs"), ("32 kHz crystal",)),),
         window_s=2.0,
@@ -106,7 +106,7 @@ def _wake_plan() -> WakePlan:
 
 def _bench() -> Bench:
     """Return the bench as it stood for the last run, ready to record the next from the simulated one."""
-    settings = Settings(voltage_v=3.0, limit_a=1.0, interval_s=1e-4, duration_s=300.0)
+    settings = BenchSettings(voltage_v=3.0, limit_a=1.0, interval_s=1e-4, duration_s=300.0)
     return Bench(
         resource=LOCAL,
         guard_v=3.6,
@@ -118,7 +118,7 @@ def _bench() -> Bench:
             Attached("Debug probe", 1.3e-6, detail="released, pins float", subtracted=True),
             Attached("Logic pod", 0.04e-6, detail="5 lines, 10 MΩ"),
         ),
-        recipes=(Recipe("boot and report", settings, (Power(cycle=True), WaitFor("^boot", 10.0), Take(150.0))),),
+        recipes=(Recipe("boot and report", settings, (SwitchOutput(cycle=True), WaitFor("^boot", 10.0), Take(150.0))),),
     )
 
 
@@ -188,7 +188,7 @@ def _plan() -> Plan:
                 costs="a reset loses up to seven counts",
             ),
         ),
-        Limits(latency_s=0.01, memory_bytes=1024.0),
+        PlanLimits(latency_s=0.01, memory_bytes=1024.0),
     )  # fmt: skip
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from msgspec.structs import replace
 
 from warm_ember.model.parts import PartOn
-from warm_ember.model.plan import Limits, PartTo, PlannedChange
+from warm_ember.model.plan import PartTo, PlanLimits, PlannedChange
 from warm_ember.model.project import Edit, Project
 from warm_ember.model.wake_plan import ModePower
 
@@ -73,7 +73,7 @@ def choose_changes(chosen: tuple[PlannedChange, ...], among: tuple[PlannedChange
     return edit
 
 
-def set_limits(limits: Limits) -> Edit:
+def set_limits(limits: PlanLimits) -> Edit:
     """Say what all changes together may cost."""
 
     def edit(project: Project) -> Project:

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import numpy as np
 
-from warm_ember.formats.column_words import Column, split_headers
+from warm_ember.formats.column_words import HeaderColumn, split_headers
 from warm_ember.formats.columns import ColumnReader
 from warm_ember.formats.registry import open_source
 from warm_ember.formats.source import ImportOptions, Source, SourceBlock
@@ -155,7 +155,7 @@ def _shown(source: ColumnReader, titles: tuple[str, ...], options: ImportOptions
     return tuple(found)
 
 
-def _why(column: Column, role: str, notes: tuple[str, ...]) -> str:
+def _why(column: HeaderColumn, role: str, notes: tuple[str, ...]) -> str:
     told = next((note for note in notes if note.startswith(f"column {column.name!r} left out: ")), "")
     if role == "left out":
         return told.partition(": ")[2] or "it is not needed"

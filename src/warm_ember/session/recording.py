@@ -13,7 +13,7 @@ from warm_ember.bench.patterns import Patterns
 from warm_ember.bench.recipe_run import RecipeRun
 from warm_ember.bench.recorder import Job, Recorded, Recorder
 from warm_ember.errors import BadArgumentError
-from warm_ember.model.bench import Bench, Recipe, Settings
+from warm_ember.model.bench import Bench, BenchSettings, Recipe
 from warm_ember.model.capture import CaptureInfo
 from warm_ember.model.correction import Correction, InputResistance, KnownLoad, Scaling
 from warm_ember.model.project import Run
@@ -105,7 +105,7 @@ def check_request(session: Session, request: RecordRequest) -> None:
     Patterns(request.bench.patterns)
 
 
-def check_settings(settings: Settings, bench: Bench) -> None:
+def check_settings(settings: BenchSettings, bench: Bench) -> None:
     """Check settings against the project's guard and common sense.
 
     Raises
@@ -172,7 +172,7 @@ def record(
         if own:
             console = Console(request.bench.console, baud=request.bench.baud)
 
-        def job_of(name: CaptureName, settings: Settings) -> Job:
+        def job_of(name: CaptureName, settings: BenchSettings) -> Job:
             return Job(
                 path=name.path,
                 name=name,

@@ -13,7 +13,7 @@ from warm_ember.attribution.budget import budget_by_activity, budget_by_state
 from warm_ember.attribution.cycles import WholeCycles, default_plan, extend_to_whole_cycles, fold_cycles
 from warm_ember.attribution.expected import expected_in
 from warm_ember.attribution.ledger import Ledger, make_ledger
-from warm_ember.attribution.limits import Limits, clipped_limits, find_limits
+from warm_ember.attribution.limits import MeasurementLimits, clipped_limits, find_limits
 from warm_ember.attribution.load import MeasurePulses, Occurrences, make_load, no_pulses, reproduce
 from warm_ember.attribution.occurrences import of_stretch, of_wakes
 from warm_ember.attribution.placing import place
@@ -26,7 +26,7 @@ from warm_ember.errors import BadArgumentError
 from warm_ember.model.battery import Activity, FromStates, FromStretch, FromWakes, Points
 from warm_ember.model.bench import Attached
 from warm_ember.model.figure import Figure
-from warm_ember.model.finding import Finding, Kind
+from warm_ember.model.finding import Finding, FindingKind
 from warm_ember.model.fold import FoldPlan
 from warm_ember.model.load import LifeModel, Load
 from warm_ember.model.placement import Placement
@@ -120,7 +120,7 @@ class Results:
         return find_levels(self.graph.capture(project, name).current, should_stop=should_stop)
 
     @remembered
-    def limits(self, project: Project, name: str, should_stop: ShouldStop = never) -> Limits:
+    def limits(self, project: Project, name: str, should_stop: ShouldStop = never) -> MeasurementLimits:
         """Find what the instrument could not tell in one capture."""
         capture = self.graph.capture(project, name)
         levels = partial(self.levels, project, name, should_stop)
@@ -187,7 +187,7 @@ class Results:
         return limits.read(mean_a, is_clipped=bool(limits.clips(np.array([first, last])).any()))
 
     @remembered
-    def _clipped(self, project: Project, name: str, should_stop: ShouldStop = never) -> Limits:
+    def _clipped(self, project: Project, name: str, should_stop: ShouldStop = never) -> MeasurementLimits:
         return clipped_limits(self.graph.capture(project, name), should_stop=should_stop)
 
     @remembered
@@ -214,7 +214,7 @@ class Results:
         """Find what is wrong with one capture, and what is wasted in it, in the order of time."""
         faults = self.quality(project, name, should_stop).findings
         if project.clock_of(name) is not None:  # typed, so that nothing is open any more
-            faults = tuple(one for one in faults if one.kind is not Kind.AMBIGUOUS_CLOCK)
+            faults = tuple(one for one in faults if one.kind is not FindingKind.AMBIGUOUS_CLOCK)
         return find_waste(self.waste(project, name, should_stop), faults)
 
     def waste(self, project: Project, name: str, should_stop: ShouldStop = never) -> WasteContext:

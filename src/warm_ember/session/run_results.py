@@ -6,9 +6,9 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from warm_ember.attribution.budget import Segment
+    from warm_ember.attribution.budget import BudgetSegment
     from warm_ember.attribution.ledger import Ledger
-    from warm_ember.attribution.limits import Limits
+    from warm_ember.attribution.limits import MeasurementLimits
     from warm_ember.attribution.load import Reproduced
     from warm_ember.attribution.window import Window
     from warm_ember.battery.life import LifeEstimate
@@ -53,14 +53,14 @@ class RunResults:
     capture: Capture
     whole: StretchReading
     placement: Placement
-    limits: Limits
+    limits: MeasurementLimits
     ledger: Ledger
     window: Window | None
     modelled: Ledger
     load: Load
     life: LifeEstimate
-    by_state: tuple[Segment, ...]
-    by_activity: tuple[Segment, ...]
+    by_state: tuple[BudgetSegment, ...]
+    by_activity: tuple[BudgetSegment, ...]
     reproduced: Reproduced | None
     fold_plan: FoldPlan
 

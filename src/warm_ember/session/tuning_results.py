@@ -24,7 +24,7 @@ from warm_ember.tuning.confounders import Confounder, confounders
 from warm_ember.tuning.difference import ComparedRun, Difference, average, by_activity, by_source, by_state, of_average
 from warm_ember.tuning.findings.timer_overridden import GrantedTimer, asked_and_granted
 from warm_ember.tuning.matrix import Matrix, make_matrix
-from warm_ember.tuning.prediction import Predicted, PredictedStep, Start, predict, waterfall
+from warm_ember.tuning.prediction import Predicted, PredictedStep, PredictionStart, predict, waterfall
 from warm_ember.tuning.proof import Proof, prove
 from warm_ember.tuning.search import SmallestSet, smallest_set
 from warm_ember.tuning.suggestions import SuggestedChange, suggest_changes
@@ -178,10 +178,10 @@ class TuningResults:
         about = [_about(claim, side, of, supply_v) for side, of, supply_v in known]
         return check_claim(claim, about[0], about[1])
 
-    def start(self, project: Project, name: str, should_stop: ShouldStop = never) -> Start:
+    def start(self, project: Project, name: str, should_stop: ShouldStop = never) -> PredictionStart:
         """Return what predictions of changes to one run start from."""
         results = self._results
-        return Start(
+        return PredictionStart(
             results.modelled(project, name, should_stop),
             project.activities,
             partial(results.occurrences, project, name, should_stop=should_stop),

@@ -87,7 +87,7 @@ def _bins(series: Series, level: int, unit: int, units_per_bin: int, first: int,
 
 
 @dataclass(frozen=True, eq=False)
-class Columns:
+class PixelColumns:
     """An envelope by pixel column: lowest, highest and mean, NaN where there is nothing, shape ``(columns,)``."""
 
     low: Floats
@@ -95,7 +95,7 @@ class Columns:
     mean: Floats
 
 
-def per_column(bins: Envelope, from_s: float, to_s: float, columns: int) -> Columns:
+def per_column(bins: Envelope, from_s: float, to_s: float, columns: int) -> PixelColumns:
     """Spread an envelope's bins over the pixel columns of a window.
 
     A column takes all bins that it touches; a bin wider than a column fills every column it touches.
@@ -103,7 +103,7 @@ def per_column(bins: Envelope, from_s: float, to_s: float, columns: int) -> Colu
     edges = np.linspace(from_s, to_s, columns + 1)
     nothing = np.full(columns, np.nan)
     if not len(bins.low):
-        return Columns(nothing, nothing, nothing)
+        return PixelColumns(nothing, nothing, nothing)
     first = np.searchsorted(bins.edges_s, edges[:-1], side="right") - 1
     last = np.searchsorted(bins.edges_s, edges[1:], side="left") - 1
     inside = (last >= 0) & (first < len(bins.low))
@@ -122,4 +122,4 @@ def per_column(bins: Envelope, from_s: float, to_s: float, columns: int) -> Colu
     spans = np.concatenate(([0.0], np.cumsum(weights)))
     span = spans[last + 1] - spans[first]
     mean = np.divide(sums[last + 1] - sums[first], span, out=nothing.copy(), where=inside & (span > 0))
-    return Columns(reduced(np.fmin, bins.low), reduced(np.fmax, bins.high), mean)
+    return PixelColumns(reduced(np.fmin, bins.low), reduced(np.fmax, bins.high), mean)

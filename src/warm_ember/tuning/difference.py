@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 
-from warm_ember.attribution.budget import Segment
+from warm_ember.attribution.budget import BudgetSegment
 from warm_ember.attribution.ledger import Ledger
 from warm_ember.attribution.wake_ledger import WakeLedger
 from warm_ember.model.estimate import Estimate, total
@@ -100,7 +100,7 @@ class ComparedRun:
         Its wakes; None where nobody asked for them.
     """
 
-    by_state: tuple[Segment, ...]
+    by_state: tuple[BudgetSegment, ...]
     ledger: Ledger
     load: Load
     wakes: WakeLedger | None = None

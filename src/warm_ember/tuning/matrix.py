@@ -37,7 +37,7 @@ class MatrixCell:
 
 
 @dataclass(frozen=True)
-class Row:
+class MatrixRow:
     """One part, clock, memory, regulator, domain or wake source.
 
     Parameters
@@ -60,7 +60,7 @@ class Row:
 
 
 @dataclass(frozen=True)
-class Column:
+class StateColumn:
     """One state: the sum of its parts against what was measured.
 
     Parameters
@@ -126,15 +126,15 @@ class RuleViolation:
 class Matrix:
     """Rows by group, columns from the lowest state up, and the rules that do not hold."""
 
-    rows: tuple[Row, ...]
-    columns: tuple[Column, ...]
+    rows: tuple[MatrixRow, ...]
+    columns: tuple[StateColumn, ...]
     broken: tuple[RuleViolation, ...]
 
-    def row(self, name: str) -> Row | None:
+    def row(self, name: str) -> MatrixRow | None:
         """Return a row, or None."""
         return next((row for row in self.rows if row.name == name), None)
 
-    def column(self, state: str) -> Column | None:
+    def column(self, state: str) -> StateColumn | None:
         """Return a column, or None."""
         return next((column for column in self.columns if column.state == state), None)
 
@@ -183,23 +183,23 @@ def make_matrix(
     return Matrix(matrix.rows, columns, tuple(broken))
 
 
-def _column(row: LedgerRow, value: ExpectedValue | None) -> Column:
+def _column(row: LedgerRow, value: ExpectedValue | None) -> StateColumn:
     if value is None:
-        return Column(row.name, row.time_share, None, 0.0, row.mean)
-    return Column(row.name, row.time_share, value.current_a, value.tolerance, row.mean)
+        return StateColumn(row.name, row.time_share, None, 0.0, row.mean)
+    return StateColumn(row.name, row.time_share, value.current_a, value.tolerance, row.mean)
 
 
-def _part_row(part: Part, states: list[str], known: Mapping[str, ExpectedValue]) -> Row:
+def _part_row(part: Part, states: list[str], known: Mapping[str, ExpectedValue]) -> MatrixRow:
     cells = []
     for state in states:
         value = known.get(state)
         mode_name = next((one.mode for one in value.parts if one.part == part.name), "") if value is not None else ""
         mode = part.mode(mode_name)
         cells.append(MatrixCell() if mode is None else MatrixCell(mode.name, mode.power, mode.current_a))
-    return Row(part.name, part.kind, part.group.value, tuple(cells), tuple(mode.name for mode in part.modes))
+    return MatrixRow(part.name, part.kind, part.group.value, tuple(cells), tuple(mode.name for mode in part.modes))
 
 
-def _plan_rows(plan: WakePlan, powers: list[ModePower | None], taken: set[str]) -> list[Row]:
+def _plan_rows(plan: WakePlan, powers: list[ModePower | None], taken: set[str]) -> list[MatrixRow]:
     """Return a row for each domain and oscillator that sources of wakes need; those that are parts have theirs."""
     domains = [path.domain for path in plan.paths] + [name for mode in plan.modes for name in mode.domains]
     clocks = [path.oscillator for path in plan.paths] + [name for mode in plan.modes for name in mode.oscillators]
@@ -210,17 +210,17 @@ def _plan_rows(plan: WakePlan, powers: list[ModePower | None], taken: set[str]) 
             for power in powers:
                 on = power is None or name in (power.domains if group is Group.DOMAIN else power.oscillators)
                 cells.append(MatrixCell("on" if on else "off", Power.ON if on else Power.OFF))
-            rows.append(Row(name, "", group.value, tuple(cells), ("on", "off")))
+            rows.append(MatrixRow(name, "", group.value, tuple(cells), ("on", "off")))
     return rows
 
 
-def _source_row(path: WakePath, powers: list[ModePower | None]) -> Row:
+def _source_row(path: WakePath, powers: list[ModePower | None]) -> MatrixRow:
     is_armed = path.enabled and path.wired and path.rearmed
     word = ARMED if is_armed else DEAF
     cells = tuple(
         MatrixCell() if power is None else MatrixCell(word, Power.ON if is_armed else Power.OFF) for power in powers
     )
-    return Row(path.source, path.pin, WAKES, cells, ())
+    return MatrixRow(path.source, path.pin, WAKES, cells, ())
 
 
 def _check(matrix: Matrix, rule: PowerRule, state: str) -> list[RuleViolation]:
@@ -271,7 +271,7 @@ def _of_plan(plan: WakePlan, states: list[str], powers: list[ModePower | None]) 
     return found
 
 
-def lead_words(column: Column) -> str:
+def lead_words(column: StateColumn) -> str:
     """Return what of a state has no owner, or that its parts draw less than they should."""
     left_a, sum_a = column.unexplained_a or 0.0, column.sum_a or 0.0
     if left_a < 0:

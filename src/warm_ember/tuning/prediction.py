@@ -12,7 +12,7 @@ from dataclasses import dataclass, field, replace
 import msgspec
 import numpy as np
 
-from warm_ember.attribution.budget import Segment, budget_by_state
+from warm_ember.attribution.budget import BudgetSegment, budget_by_state
 from warm_ember.attribution.ledger import Ledger, LedgerRow
 from warm_ember.attribution.load import MeasureOccurrences, MeasurePulses, Occurrences, make_load, no_pulses
 from warm_ember.model.battery import Activity, FromStretch, FromWakes
@@ -35,7 +35,7 @@ _GONE = 1e-12
 
 
 @dataclass(frozen=True, eq=False)
-class Start:
+class PredictionStart:
     """What a prediction starts from.
 
     Parameters
@@ -97,7 +97,7 @@ class Predicted:
     """
 
     load: Load
-    by_state: tuple[Segment, ...]
+    by_state: tuple[BudgetSegment, ...]
     ledger: Ledger
     unclear: tuple[str, ...] = ()
 
@@ -107,7 +107,7 @@ class Predicted:
         return self.load.mean_a
 
 
-def predict(start: Start, changes: Iterable[PlannedChange]) -> Predicted:
+def predict(start: PredictionStart, changes: Iterable[PlannedChange]) -> Predicted:
     """Apply changes in their order and sum anew."""
     moved = _Moves(start.ledger)
     on = {state: list(parts) for state, parts in start.on.items()}
@@ -130,7 +130,7 @@ def predict(start: Start, changes: Iterable[PlannedChange]) -> Predicted:
         resting = 1 - sum(cost.rate_hz * cost.duration_s for cost in load.costs)
         base_a = load.base_a - saved_a / max(resting, _GONE)
         load = replace(load, base=msgspec.structs.replace(load.base, value=base_a))
-        by_state = (*by_state, Segment("typed savings", -saved_a, saved_a))
+        by_state = (*by_state, BudgetSegment("typed savings", -saved_a, saved_a))
     return Predicted(load, by_state, ledger, tuple(unclear))
 
 
@@ -147,7 +147,9 @@ def _every(activities: tuple[Activity, ...], effect: ActivityEvery, unclear: lis
     )
 
 
-def _part_to(start: Start, on: dict[str, list[PartOn]], moved: _Moves, effect: PartTo, unclear: list[str]) -> None:
+def _part_to(
+    start: PredictionStart, on: dict[str, list[PartOn]], moved: _Moves, effect: PartTo, unclear: list[str]
+) -> None:
     part = next((part for part in start.parts if part.name == effect.part), None)
     mode = part.mode(effect.mode) if part is not None else None
     if part is None or mode is None:
@@ -312,7 +314,7 @@ class PredictedStep:
         return self.load.mean_a
 
 
-def waterfall(start: Start, changes: Iterable[PlannedChange]) -> tuple[PredictedStep, ...]:
+def waterfall(start: PredictionStart, changes: Iterable[PlannedChange]) -> tuple[PredictedStep, ...]:
     """Predict changes one after the other."""
     chosen = tuple(changes)
     first_a = predict(start, ()).mean_a
@@ -324,7 +326,7 @@ def waterfall(start: Start, changes: Iterable[PlannedChange]) -> tuple[Predicted
     return tuple(steps)
 
 
-def by_gain(start: Start, changes: Iterable[PlannedChange]) -> tuple[PlannedChange, ...]:
+def by_gain(start: PredictionStart, changes: Iterable[PlannedChange]) -> tuple[PlannedChange, ...]:
     """Order changes by what each saves for its effort, the best next one first, after those before it."""
     left, chosen = list(changes), list[PlannedChange]()
     before_a = predict(start, ()).mean_a

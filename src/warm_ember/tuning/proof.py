@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from warm_ember.model.plan import PlannedChange
 from warm_ember.tuning.difference import ComparedRun, Difference, by_state, of_average
-from warm_ember.tuning.prediction import Predicted, Start, predict
+from warm_ember.tuning.prediction import Predicted, PredictionStart, predict
 
 _WITHIN = 0.1
 
@@ -69,7 +69,7 @@ def prove(
     before: str,
     after: str,
     changes: tuple[PlannedChange, ...],
-    start: Start,
+    start: PredictionStart,
     side_before: ComparedRun,
     side_after: ComparedRun,
 ) -> Proof:

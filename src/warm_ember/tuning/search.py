@@ -8,9 +8,9 @@ from itertools import combinations
 from math import comb
 
 from warm_ember.errors import Cancelled
-from warm_ember.model.plan import Limits, PlannedChange
+from warm_ember.model.plan import PlanLimits, PlannedChange
 from warm_ember.signal.series import ShouldStop, never
-from warm_ember.tuning.prediction import Start, predict
+from warm_ember.tuning.prediction import PredictionStart, predict
 
 _MOST_TRIED = 4000
 
@@ -23,7 +23,7 @@ class Costs:
     accuracy: float
     memory_bytes: float
 
-    def over(self, limits: Limits) -> tuple[str, ...]:
+    def over(self, limits: PlanLimits) -> tuple[str, ...]:
         """Return which limits they break: ``latency``, ``accuracy``, ``memory``."""
         pairs = (
             ("latency", self.latency_s, limits.latency_s),
@@ -63,7 +63,12 @@ class SmallestSet:
 
 
 def smallest_set(
-    start: Start, changes: Sequence[PlannedChange], budget_a: float, limits: Limits, *, should_stop: ShouldStop = never
+    start: PredictionStart,
+    changes: Sequence[PlannedChange],
+    budget_a: float,
+    limits: PlanLimits,
+    *,
+    should_stop: ShouldStop = never,
 ) -> SmallestSet:
     """Search for the fewest changes that bring the average down to a budget, within the limits.
 
@@ -110,7 +115,7 @@ def smallest_set(
 
 
 def _greedy(
-    start: Start, changes: Sequence[PlannedChange], budget_a: float, limits: Limits, lowest_a: float
+    start: PredictionStart, changes: Sequence[PlannedChange], budget_a: float, limits: PlanLimits, lowest_a: float
 ) -> SmallestSet:
     """Add the change that helps most, over and over: too many sets to try them all."""
     chosen: list[PlannedChange] = []

@@ -11,8 +11,8 @@ from warm_ember.model.load import Load
 from warm_ember.model.parts import Part, PartMode, Power
 from warm_ember.model.plan import CurrentBy, PartTo, PlannedChange
 from warm_ember.tuning.leaks import leak_words, possible_leaks
-from warm_ember.tuning.matrix import Column, Matrix, lead_words
-from warm_ember.tuning.prediction import Start, predict
+from warm_ember.tuning.matrix import Matrix, StateColumn, lead_words
+from warm_ember.tuning.prediction import PredictionStart, predict
 
 MATRIX = "matrix"
 _WORTH, _SETTLES = 5e-3, 0.2
@@ -48,7 +48,7 @@ class SuggestedChange:
 
 
 def suggest_changes(
-    start: Start,
+    start: PredictionStart,
     findings: Iterable[Finding],
     matrix: Matrix,
     planned: tuple[PlannedChange, ...],
@@ -130,7 +130,7 @@ def _about(change: PlannedChange) -> frozenset[str]:
 
 
 def _lead(
-    column: Column, start: Start, attached: tuple[Attached, ...], supply_v: float | None, run: str
+    column: StateColumn, start: PredictionStart, attached: tuple[Attached, ...], supply_v: float | None, run: str
 ) -> SuggestedChange:
     """Offer to end what has no owner in a state."""
     left_a = column.unexplained_a or 0.0
@@ -143,7 +143,7 @@ def _lead(
     return SuggestedChange(change, f"{lead_words(column)}{fits}", 0.0)
 
 
-def _idle_parts(start: Start, matrix: Matrix, run: str) -> list[SuggestedChange]:
+def _idle_parts(start: PredictionStart, matrix: Matrix, run: str) -> list[SuggestedChange]:
     """Offer to turn parts off that could be: in a lower mode than the one that they idle in."""
     found = []
     for part in start.parts:
@@ -175,7 +175,7 @@ def _idle_parts(start: Start, matrix: Matrix, run: str) -> list[SuggestedChange]
     return found
 
 
-def _pays(start: Start, state: str, mode: PartMode, lower: PartMode) -> bool:
+def _pays(start: PredictionStart, state: str, mode: PartMode, lower: PartMode) -> bool:
     """Return whether stays in a state are long enough to come back from a lower mode."""
     row = start.ledger.row(state)
     if row is None or lower.settle_s > _SETTLES * row.mean_dwell_s:

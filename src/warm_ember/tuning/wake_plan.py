@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from warm_ember.model.wake_plan import ModePower, Pull, Rest, Trigger, WakePath, WakePlan
+from warm_ember.model.wake_plan import ModePower, Pull, RestLevel, WakeOn, WakePath, WakePlan
 from warm_ember.units import DAY_S, duration_text
 
 
 @dataclass(frozen=True)
-class Verdict:
+class PathVerdict:
     """Whether a source can wake the device from a mode.
 
     Parameters
@@ -51,12 +51,12 @@ class PlanCheck:
         What the window for reprogramming adds to the average current.
     """
 
-    verdicts: tuple[Verdict, ...]
+    verdicts: tuple[PathVerdict, ...]
     conflicts: tuple[str, ...]
     notes: tuple[str, ...]
     window_a: float
 
-    def of(self, source: str, mode: str) -> Verdict | None:
+    def of(self, source: str, mode: str) -> PathVerdict | None:
         """Return the verdict on a source in a mode."""
         return next((one for one in self.verdicts if (one.source, one.mode) == (source, mode)), None)
 
@@ -83,7 +83,7 @@ def check_plan(plan: WakePlan, latency_s: Mapping[str, float]) -> PlanCheck:
     )
 
 
-def _follow(path: WakePath, mode: ModePower, latency_s: float | None) -> Verdict:
+def _follow(path: WakePath, mode: ModePower, latency_s: float | None) -> PathVerdict:
     broken, at_once = _broken(path, mode), _wakes_at_once(path)
     reacts_s = None
     if broken:
@@ -95,7 +95,7 @@ def _follow(path: WakePath, mode: ModePower, latency_s: float | None) -> Verdict
     else:
         reacts_s = latency_s + path.reacts_s
         words = f"within {duration_text(reacts_s)}"
-    return Verdict(path.source, mode.mode, not broken and not at_once, not broken and at_once, words, reacts_s)
+    return PathVerdict(path.source, mode.mode, not broken and not at_once, not broken and at_once, words, reacts_s)
 
 
 def _broken(path: WakePath, mode: ModePower) -> str:
@@ -115,16 +115,16 @@ def _broken(path: WakePath, mode: ModePower) -> str:
 
 def _level(path: WakePath) -> str | None:
     """Return the level of a path's pin at rest; None when it floats."""
-    if path.rest is not Rest.NOBODY:
+    if path.rest is not RestLevel.NOBODY:
         return path.rest.value
     return {Pull.UP: "high", Pull.DOWN: "low"}.get(path.pull)
 
 
 def _wakes_at_once(path: WakePath) -> bool:
-    return bool(path.pin) and path.trigger in (Trigger.HIGH, Trigger.LOW) and _level(path) == path.trigger.value
+    return bool(path.pin) and path.trigger in (WakeOn.HIGH, WakeOn.LOW) and _level(path) == path.trigger.value
 
 
-def _of_modes(plan: WakePlan, verdicts: tuple[Verdict, ...]) -> list[str]:
+def _of_modes(plan: WakePlan, verdicts: tuple[PathVerdict, ...]) -> list[str]:
     """Return what is wrong with modes, and with sources that wake from none."""
     found = []
     for mode in plan.modes:
@@ -150,12 +150,12 @@ def _of_pins(plan: WakePlan) -> list[str]:
         if path.pin and _level(path) is None
     ]
     for path in plan.paths:
-        against = (path.rest, path.pull) in ((Rest.LOW, Pull.UP), (Rest.HIGH, Pull.DOWN))
+        against = (path.rest, path.pull) in ((RestLevel.LOW, Pull.UP), (RestLevel.HIGH, Pull.DOWN))
         if path.pin and against:
             found.append(
                 f"The pull {path.pull} of {path.pin} works against what drives it {path.rest}: it leaks in sleep."
             )
-        turned = {Trigger.RISING: "high", Trigger.FALLING: "low"}.get(path.trigger)
+        turned = {WakeOn.RISING: "high", WakeOn.FALLING: "low"}.get(path.trigger)
         if path.pin and turned is not None and turned == _level(path):
             found.append(
                 f"{path.source} wakes at the end of its pulse: {path.pin} rests {turned}, on {path.trigger} edges."

@@ -12,7 +12,7 @@ from warm_ember.tuning.prediction import Predicted
 
 
 @dataclass(frozen=True)
-class Segment:
+class WaveformSegment:
     """One stay in a state, measured and predicted.
 
     Parameters
@@ -47,7 +47,7 @@ class Segment:
 
 def predicted_waveform(
     placement: Placement, ledger: Ledger, predicted: Predicted, changes: Iterable[PlannedChange]
-) -> tuple[Segment, ...]:
+) -> tuple[WaveformSegment, ...]:
     """Draw a plan over what was measured.
 
     Parameters
@@ -97,5 +97,5 @@ def predicted_waveform(
         lasts_s = min(length_s * often, limits.get(name, length_s))
         predicted_a = max(measured_a + new.mean.value - row.mean.value, 0.0)
         left = rest_a if lasts_s < length_s * (1 - 1e-9) else None
-        found.append(Segment(name, from_s, to_s, measured_a, predicted_a, lasts_s, left))
+        found.append(WaveformSegment(name, from_s, to_s, measured_a, predicted_a, lasts_s, left))
     return tuple(found)

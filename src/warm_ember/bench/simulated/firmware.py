@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from warm_ember.bench.simulated.kernel import Board, Part, Process, Scheduler
+from warm_ember.bench.simulated.kernel import Board, Process, Scheduler, SimulatedPart
 from warm_ember.model.capture import Event
 
 LINES = ("RTC_IRQ", "PIR_OUT", "TX_ON", "MODEM_EN", "SYNC")
@@ -20,11 +20,11 @@ LINES = ("RTC_IRQ", "PIR_OUT", "TX_ON", "MODEM_EN", "SYNC")
 PARTS = {
     part.name: part
     for part in (
-        Part("rowan", {"run": 3.1e-3, "adc": 4.0e-3, "idle": 0.95e-3, "deep": 1.6e-6}),
-        Part("thrush", {"on": 5.2e-6}),
-        Part("dipper", {"watch": 2.1e-6}),
-        Part("sedge", {"standby": 9e-6, "off": 0.1e-6, "write": 2.2e-3}),
-        Part(
+        SimulatedPart("rowan", {"run": 3.1e-3, "adc": 4.0e-3, "idle": 0.95e-3, "deep": 1.6e-6}),
+        SimulatedPart("thrush", {"on": 5.2e-6}),
+        SimulatedPart("dipper", {"watch": 2.1e-6}),
+        SimulatedPart("sedge", {"standby": 9e-6, "off": 0.1e-6, "write": 2.2e-3}),
+        SimulatedPart(
             "plover",
             {
                 "saving": 3.4e-6,
@@ -35,7 +35,7 @@ PARTS = {
                 "transmit": 172e-3,
             },
         ),
-        Part("led", {"off": 0.0, "on": 2.8e-3}),
+        SimulatedPart("led", {"off": 0.0, "on": 2.8e-3}),
     )
 }
 BUS_PULL_UP_A = 0.64e-3

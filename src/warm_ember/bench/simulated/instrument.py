@@ -21,7 +21,7 @@ from warm_ember.bench.simulated.scpi import (
     is_on,
     number,
 )
-from warm_ember.bench.simulated.sweep import Start, Sweep
+from warm_ember.bench.simulated.sweep import Sweep, SweepStart
 from warm_ember.bench.simulated.target import LEADS, Target
 
 IDENTITY = "Warm Ember,Simulated bench,0,1"
@@ -31,7 +31,7 @@ INTERVAL_S = (1e-6, 1.0)
 _ANSWER_SAMPLES = 1 << 18
 
 
-_AT_ONCE = Start()
+_AT_ONCE = SweepStart()
 
 
 @dataclass
@@ -41,13 +41,13 @@ class _Settings:
     interval_s: float = 1e-4
     points: float = 1000
     range_index: int | None = None
-    start: Start = _AT_ONCE
+    start: SweepStart = _AT_ONCE
     before: int = 0
     swapped: bool = False
     is_on: bool = False
 
 
-class Instrument:
+class SimulatedInstrument:
     """Hear SCPI, answer, and measure the target.
 
     Parameters
@@ -235,7 +235,7 @@ class Instrument:
 
     def _change_start(self, **changes: object) -> None:
         start = self._settings.start
-        self._settings.start = Start(**({f: getattr(start, f) for f in start.__dataclass_fields__} | changes))
+        self._settings.start = SweepStart(**({f: getattr(start, f) for f in start.__dataclass_fields__} | changes))
 
     def _arm(self) -> None:
         settings = self._settings

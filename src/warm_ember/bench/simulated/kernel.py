@@ -17,7 +17,7 @@ Process = Generator[float, None, None]
 
 
 @dataclass(frozen=True)
-class Part:
+class SimulatedPart:
     """A part of the board and what it draws in each mode, A."""
 
     name: str
@@ -36,7 +36,7 @@ class Board:
         What hangs on the rail all the time: a debug bridge, a parked line.
     """
 
-    parts: dict[str, Part]
+    parts: dict[str, SimulatedPart]
     standing_a: float = 0.0
     now_s: float = 0.0
     modes: dict[str, str] = field(default_factory=dict)

@@ -14,7 +14,7 @@ from collections import deque
 from typing import Self
 
 from warm_ember.bench.simulated.faults import Fault, FaultMode
-from warm_ember.bench.simulated.instrument import Instrument
+from warm_ember.bench.simulated.instrument import SimulatedInstrument
 from warm_ember.bench.simulated.scpi import SYSTEM_ERROR
 
 log = logging.getLogger(__name__)
@@ -79,7 +79,7 @@ class BenchServer:
 
     def __init__(
         self,
-        instrument: Instrument,
+        instrument: SimulatedInstrument,
         *,
         port: int = 0,
         console_port: int = 0,

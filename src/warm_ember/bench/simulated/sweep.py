@@ -22,7 +22,7 @@ _BUFFER = 1 << 23
 
 
 @dataclass(frozen=True)
-class Start:
+class SweepStart:
     """What starts a sweep: at once, a level of the current, or a digital line (its bit), and the slope."""
 
     source: str = "immediate"
@@ -71,7 +71,7 @@ class Sweep:
         make_sampler: Callable[[], Sampler],
         rate_hz: float,
         points: float,
-        start: Start,
+        start: SweepStart,
         before: int = 0,
     ) -> None:
         self._target, self._make_sampler = target, make_sampler

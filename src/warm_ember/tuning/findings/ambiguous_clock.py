@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from warm_ember.attribution.clock import TIMED_EVENTS, align, misfit_words
-from warm_ember.model.finding import Finding, Kind
+from warm_ember.model.finding import Finding, FindingKind
 from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.evidence import Evidence
 from warm_ember.units import duration_text
@@ -25,4 +25,4 @@ def ambiguous_clock(evidence: Evidence) -> list[Finding]:
     else:
         return []
     length_s = recording.current.samples * recording.current.interval_s
-    return [Finding(Kind.AMBIGUOUS_CLOCK, 0.0, length_s, None, confidence(Kind.AMBIGUOUS_CLOCK), text)]
+    return [Finding(FindingKind.AMBIGUOUS_CLOCK, 0.0, length_s, None, confidence(FindingKind.AMBIGUOUS_CLOCK), text)]

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from warm_ember.attribution.wake_ledger import SourceRow
-from warm_ember.model.finding import Finding, Kind
+from warm_ember.model.finding import Finding, FindingKind
 from warm_ember.model.placement import UNPLACED
 from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.timer_overridden import timer_overridden
@@ -86,8 +86,8 @@ def _of_source(waste: WasteContext, row: SourceRow, overridden: list[Finding]) -
         f"end of it wake the device"
     )
     first, last = float(wakes.first[mine[0]]) * interval_s, float(wakes.last[mine[-1]]) * interval_s
-    sure, remedy = confidence(Kind.AWAKE_TAIL, is_sure=len(mine) > 1), f"Sleep while {row.source} waits"
-    return [Finding(Kind.AWAKE_TAIL, first, last, cost_a, sure, text, remedy, waste.less_in(state, cost_a))]
+    sure, remedy = confidence(FindingKind.AWAKE_TAIL, is_sure=len(mine) > 1), f"Sleep while {row.source} waits"
+    return [Finding(FindingKind.AWAKE_TAIL, first, last, cost_a, sure, text, remedy, waste.less_in(state, cost_a))]
 
 
 def _running_a(waste: WasteContext, tails: list[_Tail]) -> float:

@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from warm_ember.attribution.limits import resolved_from
-from warm_ember.model.finding import Finding, Kind
+from warm_ember.model.finding import Finding, FindingKind
 from warm_ember.signal.levels import Levels
 from warm_ember.signal.resolution import LevelNoise, level_noise
 from warm_ember.tuning.findings.confidence import confidence
@@ -59,7 +59,12 @@ def _judge(evidence: Evidence, level: int, noise: LevelNoise) -> Finding | None:
         f"use a finer range, a larger shunt, or fold many cycles"
     )
     return Finding(
-        Kind.BELOW_RESOLUTION, from_s, to_s, None, confidence(Kind.BELOW_RESOLUTION, is_sure=ratio < _CLEARLY), text
+        FindingKind.BELOW_RESOLUTION,
+        from_s,
+        to_s,
+        None,
+        confidence(FindingKind.BELOW_RESOLUTION, is_sure=ratio < _CLEARLY),
+        text,
     )
 
 

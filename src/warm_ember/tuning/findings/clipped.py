@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from warm_ember.model.finding import Finding, Kind
+from warm_ember.model.finding import Finding, FindingKind
 from warm_ember.signal.clipping import find_clipping
 from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.evidence import Evidence, places
@@ -17,7 +17,7 @@ def clipped(evidence: Evidence) -> list[Finding]:
     found = find_clipping(current, should_stop=evidence.should_stop)
     if found is None:
         return []
-    sure = confidence(Kind.CLIPPED, is_sure=found.samples >= _MANY and found.seen_at_high_current)
+    sure = confidence(FindingKind.CLIPPED, is_sure=found.samples >= _MANY and found.seen_at_high_current)
     limit = quantity_text(found.limit_a, "A")
     findings = []
     for first, last in places(found.stretches, current.samples):
@@ -25,7 +25,7 @@ def clipped(evidence: Evidence) -> list[Finding]:
         count = int((found.stretches[inside, 1] - found.stretches[inside, 0]).sum())
         findings.append(
             Finding(
-                Kind.CLIPPED,
+                FindingKind.CLIPPED,
                 first * current.interval_s,
                 last * current.interval_s,
                 None,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from warm_ember.model.finding import Finding, Kind
+from warm_ember.model.finding import Finding, FindingKind
 from warm_ember.model.plan import CurrentBy, Effect
 from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.waste import WasteContext
@@ -41,10 +41,10 @@ def floor_above_expected(waste: WasteContext) -> list[Finding]:
     )
     interval_s = rest.current.interval_s
     from_s, to_s = float(rest.first[0]) * interval_s, float(rest.last[-1]) * interval_s
-    sure = confidence(Kind.FLOOR_ABOVE_EXPECTED, is_sure=above_a > 2 * tolerance_a)
+    sure = confidence(FindingKind.FLOOR_ABOVE_EXPECTED, is_sure=above_a > 2 * tolerance_a)
     remedy = f"End the leak: {leaks[0].what}" if leaks else f"Find what draws {quantity_text(above_a, 'A')} asleep"
     effects = (*waste.less_at_rest(above_a), *_elsewhere(waste, above_a))
-    return [Finding(Kind.FLOOR_ABOVE_EXPECTED, from_s, to_s, cost_a, sure, text, remedy, effects)]
+    return [Finding(FindingKind.FLOOR_ABOVE_EXPECTED, from_s, to_s, cost_a, sure, text, remedy, effects)]
 
 
 def _elsewhere(waste: WasteContext, above_a: float) -> tuple[Effect, ...]:

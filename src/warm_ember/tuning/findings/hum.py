@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from warm_ember.model.finding import Finding, Kind
+from warm_ember.model.finding import Finding, FindingKind
 from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.evidence import Evidence
 from warm_ember.units import quantity_text
@@ -15,7 +15,7 @@ def hum(evidence: Evidence) -> list[Finding]:
     found = evidence.hum
     if found is None:
         return []
-    sure = confidence(Kind.HUM, is_sure=found.harmonics > 1 or found.ratio > _CLEARLY)
+    sure = confidence(FindingKind.HUM, is_sure=found.harmonics > 1 or found.ratio > _CLEARLY)
     swing, level = quantity_text(found.amplitude_a, "A"), quantity_text(found.level_a, "A")
     text = (
         f"{found.mains_hz:g} Hz and {found.harmonics - 1} of its multiples swing by {swing} on a level of {level}: "
@@ -24,4 +24,4 @@ def hum(evidence: Evidence) -> list[Finding]:
     )
     if found.harmonics == 1:
         text = text.replace(" and 0 of its multiples swing", " swings")
-    return [Finding(Kind.HUM, found.from_s, found.to_s, None, sure, text)]
+    return [Finding(FindingKind.HUM, found.from_s, found.to_s, None, sure, text)]

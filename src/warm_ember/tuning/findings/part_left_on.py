@@ -6,7 +6,7 @@ import numpy as np
 
 from warm_ember.attribution.rest import Rest
 from warm_ember.model.arrays import Flags
-from warm_ember.model.finding import Finding, Kind
+from warm_ember.model.finding import Finding, FindingKind
 from warm_ember.model.parts import PartOn
 from warm_ember.signal.bands import runs_of
 from warm_ember.tuning.findings.confidence import confidence
@@ -55,9 +55,9 @@ def part_left_on(waste: WasteContext) -> list[Finding]:
         f"{len(runs)} times {quantity_text(level_a, 'A')} above the floor of {quantity_text(base_a, 'A')} stay after "
         f"an activity ended, {duration_text(time_s)} in all.{fits} Switch off what the activity switched on"
     )
-    sure, remedy = confidence(Kind.PART_LEFT_ON, is_sure=len(runs) > 1), "Switch off what an activity leaves on"
+    sure, remedy = confidence(FindingKind.PART_LEFT_ON, is_sure=len(runs) > 1), "Switch off what an activity leaves on"
     effects = waste.less_at_rest(extra_c / all_s)
-    return [Finding(Kind.PART_LEFT_ON, from_s, to_s, cost_a, sure, text, remedy, effects)]
+    return [Finding(FindingKind.PART_LEFT_ON, from_s, to_s, cost_a, sure, text, remedy, effects)]
 
 
 def _meant(waste: WasteContext) -> tuple[PartOn, ...]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from warm_ember.model.finding import Finding, Kind
+from warm_ember.model.finding import Finding, FindingKind
 from warm_ember.signal.pulses import edge_breakouts
 from warm_ember.signal.stretch import total
 from warm_ember.tuning.findings.confidence import confidence
@@ -33,11 +33,11 @@ def range_glitch(evidence: Evidence) -> list[Finding]:
     stretches = np.column_stack((found.edges - 1, found.edges + 2))
     return [
         Finding(
-            Kind.RANGE_GLITCH,
+            FindingKind.RANGE_GLITCH,
             first * current.interval_s,
             last * current.interval_s,
             None,
-            confidence(Kind.RANGE_GLITCH),
+            confidence(FindingKind.RANGE_GLITCH),
             text,
         )
         for first, last in places(stretches, current.samples)

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from warm_ember.attribution.recording import Recording
-from warm_ember.model.finding import Finding, Kind
+from warm_ember.model.finding import Finding, FindingKind
 from warm_ember.signal.levels import Levels, find_levels
 from warm_ember.signal.resolution import level_noise
 from warm_ember.signal.series import ShouldStop, never
@@ -77,23 +77,31 @@ def find_all(recording: Recording, *, should_stop: ShouldStop = never) -> tuple[
     return check(recording, should_stop=should_stop).findings
 
 
-def _facts(evidence: Evidence, found: set[Kind]) -> tuple[Fact, ...]:
+def _facts(evidence: Evidence, found: set[FindingKind]) -> tuple[Fact, ...]:
     """Return what was seen where nothing was found."""
     current, lowest = evidence.recording.current, evidence.lowest
     highest = quantity_text(total(current, 0, current.samples).high, "A")
-    facts = [(Kind.CLIPPED, "range", f"the highest reading, {highest}, is no flat top: nothing is cut off")]
+    facts = [(FindingKind.CLIPPED, "range", f"the highest reading, {highest}, is no flat top: nothing is cut off")]
     if lowest is not None:
         level, noise = quantity_text(lowest.level_a, "A"), quantity_text(lowest.noise_a, "A")
         step = f", step {quantity_text(lowest.step_a, 'A')}" if lowest.step_a else ""
         facts.append(
-            (Kind.BELOW_RESOLUTION, "resolution", f"the lowest level, {level}, is above its noise of {noise}{step}")
+            (
+                FindingKind.BELOW_RESOLUTION,
+                "resolution",
+                f"the lowest level, {level}, is above its noise of {noise}{step}",
+            )
         )
     facts += [
-        (Kind.HUM, "hum", "no line of 50 or 60 Hz stands out in the quietest stretches"),
-        (Kind.UNDERSAMPLED, "sampling", f"pulses are longer than the sample of {duration_text(current.interval_s)}"),
-        (Kind.RANGE_GLITCH, "range changes", "readings do not break out where the level changes"),
-        (Kind.TRUNCATED, "end", "the capture ends at rest, or in what lasts as long as the rest of it"),
+        (FindingKind.HUM, "hum", "no line of 50 or 60 Hz stands out in the quietest stretches"),
+        (
+            FindingKind.UNDERSAMPLED,
+            "sampling",
+            f"pulses are longer than the sample of {duration_text(current.interval_s)}",
+        ),
+        (FindingKind.RANGE_GLITCH, "range changes", "readings do not break out where the level changes"),
+        (FindingKind.TRUNCATED, "end", "the capture ends at rest, or in what lasts as long as the rest of it"),
     ]
     if current.interval_s > _SLOWEST_FOR_HUM_S:
-        facts[-4] = (Kind.HUM, "hum", "sampled too slowly to tell the mains from anything else")
+        facts[-4] = (FindingKind.HUM, "hum", "sampled too slowly to tell the mains from anything else")
     return tuple(Fact(what, words) for kind, what, words in facts if kind not in found)

@@ -6,7 +6,7 @@ import numpy as np
 
 from warm_ember.attribution.sleep_depth import Mode
 from warm_ember.attribution.wake_ledger import WakeLedger
-from warm_ember.model.finding import Finding, Kind
+from warm_ember.model.finding import Finding, FindingKind
 from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.waste import WasteContext
 from warm_ember.units import duration_text, quantity_text
@@ -31,7 +31,7 @@ def sleep_depth(waste: WasteContext) -> list[Finding]:
             other = depth.modes[other_index]
             from_s = float(stretches.first[wrong[0]]) * ledger.interval_s
             to_s = float(stretches.first[wrong[-1]]) * ledger.interval_s + float(stretches.lasts_s[wrong[-1]])
-            kind = Kind.TOO_SHALLOW if other.floor_a < mode.floor_a else Kind.TOO_DEEP
+            kind = FindingKind.TOO_SHALLOW if other.floor_a < mode.floor_a else FindingKind.TOO_DEEP
             sure = confidence(kind, is_sure=mode.crossing_is_typed and other.crossing_is_typed)
             words = _words(ledger, mode, other, len(wrong), len(mine))
             state = mode.name if waste.ledger.row(mode.name) is not None else _state_of(waste, mode)

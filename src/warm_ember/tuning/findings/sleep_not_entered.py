@@ -10,7 +10,7 @@ import numpy as np
 from warm_ember.attribution.rest import Rest
 from warm_ember.attribution.sleep_agreement import logged_sleep
 from warm_ember.model.arrays import Flags, Floats, Indices
-from warm_ember.model.finding import Finding, Kind
+from warm_ember.model.finding import Finding, FindingKind
 from warm_ember.model.placement import UNPLACED
 from warm_ember.model.plan import CurrentBy, Effect, ReplaceState
 from warm_ember.signal.intervals import interval_sums
@@ -85,11 +85,11 @@ def _told(waste: WasteContext, rest: Rest) -> list[Finding]:
     effects = waste.less_in(rest.state, cost_a)
     return [
         Finding(
-            Kind.SLEEP_NOT_ENTERED,
+            FindingKind.SLEEP_NOT_ENTERED,
             from_s,
             to_s,
             cost_a,
-            confidence(Kind.SLEEP_NOT_ENTERED),
+            confidence(FindingKind.SLEEP_NOT_ENTERED),
             text,
             "Enter the sleep that is asked for",
             effects,
@@ -221,8 +221,8 @@ def _never(waste: WasteContext) -> list[Finding]:
     least = min(waste.expected, key=lambda one: one.current_a, default=None)
     if least is not None and waste.ledger.row(least.state) is None:
         effects = (*effects, ReplaceState(longest.name, least.state))
-    remedy, sure = "Sleep instead of waiting in a loop", confidence(Kind.SLEEP_NOT_ENTERED, is_sure=False)
-    return [Finding(Kind.SLEEP_NOT_ENTERED, 0.0, waste.duration_s, cost_a, sure, text, remedy, effects)]
+    remedy, sure = "Sleep instead of waiting in a loop", confidence(FindingKind.SLEEP_NOT_ENTERED, is_sure=False)
+    return [Finding(FindingKind.SLEEP_NOT_ENTERED, 0.0, waste.duration_s, cost_a, sure, text, remedy, effects)]
 
 
 def _could_spare_a(waste: WasteContext, resting_a: float) -> tuple[float, str]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from warm_ember.model.finding import Finding, Kind
+from warm_ember.model.finding import Finding, FindingKind
 from warm_ember.model.plan import ReduceAverage
 from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.waste import LONGEST_TICK_S, WasteContext
@@ -37,9 +37,9 @@ def _in_rest(waste: WasteContext) -> list[Finding]:
         return []
     interval_s = rest.current.interval_s
     from_s, to_s = float(rest.first[0]) * interval_s, float(rest.last[-1]) * interval_s
-    sure = confidence(Kind.TICK_RUNNING, is_sure=tick.explains > _MOSTLY)
+    sure = confidence(FindingKind.TICK_RUNNING, is_sure=tick.explains > _MOSTLY)
     words, effects = _words(tick.period_s, tick.mean_a), waste.less_at_rest(tick.mean_a)
-    return [Finding(Kind.TICK_RUNNING, from_s, to_s, cost_a, sure, words, _REMEDY, effects)]
+    return [Finding(FindingKind.TICK_RUNNING, from_s, to_s, cost_a, sure, words, _REMEDY, effects)]
 
 
 def _as_wakes(waste: WasteContext) -> list[Finding]:
@@ -59,7 +59,16 @@ def _as_wakes(waste: WasteContext) -> list[Finding]:
             words = _words(period.period_s, cost_a)
             to_s, effects = to_s * interval_s, (ReduceAverage(cost_a),)
             found.append(
-                Finding(Kind.TICK_RUNNING, from_s, to_s, cost_a, confidence(Kind.TICK_RUNNING), words, _REMEDY, effects)
+                Finding(
+                    FindingKind.TICK_RUNNING,
+                    from_s,
+                    to_s,
+                    cost_a,
+                    confidence(FindingKind.TICK_RUNNING),
+                    words,
+                    _REMEDY,
+                    effects,
+                )
             )
     return found
 

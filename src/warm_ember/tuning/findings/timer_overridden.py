@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from warm_ember.errors import BadArgumentError
-from warm_ember.model.finding import Finding, Kind
+from warm_ember.model.finding import Finding, FindingKind
 from warm_ember.model.placement import UNPLACED
 from warm_ember.model.plan import Effect, LengthTo
 from warm_ember.signal.stretch import total
@@ -100,11 +100,11 @@ def timer_overridden(waste: WasteContext) -> list[Finding]:
         effects = _effects(waste, begin_s, until_s, asked) if last > first else ()
         found.append(
             Finding(
-                Kind.TIMER_OVERRIDDEN,
+                FindingKind.TIMER_OVERRIDDEN,
                 max(at_s, 0.0),
                 until_s,
                 cost_a,
-                confidence(Kind.TIMER_OVERRIDDEN),
+                confidence(FindingKind.TIMER_OVERRIDDEN),
                 words,
                 _REMEDY,
                 effects,

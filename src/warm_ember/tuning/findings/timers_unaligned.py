@@ -6,7 +6,7 @@ import numpy as np
 
 from warm_ember.attribution.wake_alignment import fewest_moments
 from warm_ember.attribution.wakes import UNKNOWN
-from warm_ember.model.finding import Finding, Kind
+from warm_ember.model.finding import Finding, FindingKind
 from warm_ember.model.plan import ReduceAverage
 from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.waste import LONGEST_TICK_S, WasteContext
@@ -57,7 +57,16 @@ def timers_unaligned(waste: WasteContext) -> list[Finding]:
     from_s, to_s = (float(edge) * ledger.interval_s for edge in (first[0], first[-1]))
     remedy, effects = "Let the timers wake together", (ReduceAverage(cost_a),)
     return [
-        Finding(Kind.TIMERS_UNALIGNED, from_s, to_s, cost_a, confidence(Kind.TIMERS_UNALIGNED), text, remedy, effects)
+        Finding(
+            FindingKind.TIMERS_UNALIGNED,
+            from_s,
+            to_s,
+            cost_a,
+            confidence(FindingKind.TIMERS_UNALIGNED),
+            text,
+            remedy,
+            effects,
+        )
     ]
 
 

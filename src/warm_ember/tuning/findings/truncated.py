@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from warm_ember.model.arrays import Floats, Indices
-from warm_ember.model.finding import Finding, Kind
+from warm_ember.model.finding import Finding, FindingKind
 from warm_ember.signal.bands import runs_of
 from warm_ember.signal.levels import Levels
 from warm_ember.signal.stretch import total
@@ -56,11 +56,11 @@ def truncated(evidence: Evidence) -> list[Finding]:
     from_s = float(found.stretches[-1, 0]) * interval_s
     return [
         Finding(
-            Kind.TRUNCATED,
+            FindingKind.TRUNCATED,
             from_s,
             samples * interval_s,
             None,
-            confidence(Kind.TRUNCATED, is_sure=bool(len(alike))),
+            confidence(FindingKind.TRUNCATED, is_sure=bool(len(alike))),
             text,
         )
     ]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from warm_ember.model.finding import Finding, Kind
+from warm_ember.model.finding import Finding, FindingKind
 from warm_ember.signal.pulses import pulse_widths
 from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.evidence import Evidence
@@ -30,4 +30,13 @@ def undersampled(evidence: Evidence) -> list[Finding]:
         f"sample faster"
     )
     first, last = float(found.short[0]) * interval_s, float(found.short[-1] + 1) * interval_s
-    return [Finding(Kind.UNDERSAMPLED, first, last, None, confidence(Kind.UNDERSAMPLED, is_sure=share > _MOSTLY), text)]
+    return [
+        Finding(
+            FindingKind.UNDERSAMPLED,
+            first,
+            last,
+            None,
+            confidence(FindingKind.UNDERSAMPLED, is_sure=share > _MOSTLY),
+            text,
+        )
+    ]

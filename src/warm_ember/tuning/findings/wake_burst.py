@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from warm_ember.model.arrays import Floats
-from warm_ember.model.finding import Finding, Kind
+from warm_ember.model.finding import Finding, FindingKind
 from warm_ember.model.plan import ReduceAverage
 from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.waste import LONGEST_TICK_S, WasteContext
@@ -54,11 +54,11 @@ def wake_burst(waste: WasteContext) -> list[Finding]:
         from_s, to_s = float(starts_s[at[0] - 1]), float(ends_s[at[-1]])
         found.append(
             Finding(
-                Kind.WAKE_BURST,
+                FindingKind.WAKE_BURST,
                 from_s,
                 to_s,
                 cost_a,
-                confidence(Kind.WAKE_BURST, is_sure=bunches > 2),
+                confidence(FindingKind.WAKE_BURST, is_sure=bunches > 2),
                 text,
                 f"Let {row.source} wake once a bunch",
                 (ReduceAverage(cost_a),),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from warm_ember.model.finding import Finding, Kind
+from warm_ember.model.finding import Finding, FindingKind
 from warm_ember.tuning.findings.awake_tail import awake_tail
 from warm_ember.tuning.findings.floor_above_expected import floor_above_expected
 from warm_ember.tuning.findings.part_left_on import part_left_on
@@ -30,11 +30,11 @@ WASTERS: tuple[Waster, ...] = (
 )
 _CLOCK_S = 2e-3
 _EXPLAINED_BY = {
-    Kind.FLOOR_ABOVE_EXPECTED: {Kind.SLEEP_NOT_ENTERED},
-    Kind.PART_LEFT_ON: {Kind.SLEEP_NOT_ENTERED},
-    Kind.HUM: {Kind.TICK_RUNNING},
-    Kind.BELOW_RESOLUTION: {Kind.TICK_RUNNING},
-    Kind.UNDERSAMPLED: {Kind.TICK_RUNNING},
+    FindingKind.FLOOR_ABOVE_EXPECTED: {FindingKind.SLEEP_NOT_ENTERED},
+    FindingKind.PART_LEFT_ON: {FindingKind.SLEEP_NOT_ENTERED},
+    FindingKind.HUM: {FindingKind.TICK_RUNNING},
+    FindingKind.BELOW_RESOLUTION: {FindingKind.TICK_RUNNING},
+    FindingKind.UNDERSAMPLED: {FindingKind.TICK_RUNNING},
 }
 """Kinds that say no more where another is found: a core that runs on in sleep lifts the floor as well, and pulses of a
 tick look like noise or hum."""
@@ -69,5 +69,5 @@ def find_waste(waste: WasteContext, checked: Iterable[Finding] = ()) -> tuple[Fi
     kinds = {finding.kind for finding in every}
     kept = [finding for finding in every if not _EXPLAINED_BY.get(finding.kind, set()) & kinds]
     # A capture that ends in a lighter sleep ends at rest, whatever the level.
-    kept = [one for one in kept if one.kind is not Kind.TRUNCATED or not waste.sleeps_at(_just_before(one))]
+    kept = [one for one in kept if one.kind is not FindingKind.TRUNCATED or not waste.sleeps_at(_just_before(one))]
     return tuple(sorted(kept, key=lambda finding: (finding.from_s, finding.to_s)))

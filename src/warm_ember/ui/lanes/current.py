@@ -10,7 +10,7 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen
 
 from warm_ember.model.project import Bracket
 from warm_ember.signal.bands import runs_of
-from warm_ember.signal.envelope import Columns, envelope
+from warm_ember.signal.envelope import PixelColumns, envelope
 from warm_ember.ui.lanes.current_axis import draw_pixels, paint_current_axis
 from warm_ember.ui.lanes.heat import CurrentScale, draw_line, heat_picture, log_scale
 from warm_ember.ui.lanes.lane import Lane
@@ -67,7 +67,7 @@ class CurrentLane(Lane):
         self.threshold: Threshold | None = None
         self._drag: tuple[str, float] | None = None
         self._log_scale = log_scale(1e-6, 1.0)
-        self._columns: Columns | None = None
+        self._columns: PixelColumns | None = None
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setCursor(Qt.CursorShape.CrossCursor)
         self.setAccessibleName("Current against time")
@@ -148,7 +148,7 @@ class CurrentLane(Lane):
         words = "≤ 0" if scale.log else "< 0"
         draw_rich_text(painter, box, words, self.look, size="small", dim=theme.faint, align=right)
 
-    def _picture(self, columns: Columns, scale: CurrentScale, rect: QRectF) -> np.ndarray:
+    def _picture(self, columns: PixelColumns, scale: CurrentScale, rect: QRectF) -> np.ndarray:
         """Return the envelope on its grid, with the mean through it where it is tall."""
         rows = round(rect.height() * self.devicePixelRatioF())
         grid = np.zeros(rows, dtype=bool)

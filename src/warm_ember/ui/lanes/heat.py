@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from warm_ember.model.arrays import Flags, Floats
-from warm_ember.signal.envelope import Columns
+from warm_ember.signal.envelope import PixelColumns
 from warm_ember.ui.look.theme import Theme
 
 _THINNEST = 2.0
@@ -67,7 +67,7 @@ def log_scale(lowest_a: float, highest_a: float) -> CurrentScale:
 
 
 def heat_picture(
-    columns: Columns, scale: CurrentScale, rows: int, theme: Theme, *, ground: Flags | None = None
+    columns: PixelColumns, scale: CurrentScale, rows: int, theme: Theme, *, ground: Flags | None = None
 ) -> np.ndarray:
     """Paint an envelope.
 
@@ -106,7 +106,7 @@ def heat_picture(
     return picture
 
 
-def _rows_between(columns: Columns, scale: CurrentScale, rows: int) -> tuple[np.ndarray, np.ndarray]:
+def _rows_between(columns: PixelColumns, scale: CurrentScale, rows: int) -> tuple[np.ndarray, np.ndarray]:
     """Return the first and last-plus-one row of the envelope in each column."""
     bottom, top = _rows_of(columns.low, scale, rows), _rows_of(columns.high, scale, rows)
     bottom, top = _joined(bottom, top)

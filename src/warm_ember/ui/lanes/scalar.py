@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from PySide6.QtGui import QPainter
 
-from warm_ember.signal.envelope import Columns
+from warm_ember.signal.envelope import PixelColumns
 from warm_ember.signal.series import Series
 from warm_ember.ui.lanes.current_axis import draw_pixels
 from warm_ember.ui.lanes.lane import Lane
@@ -24,7 +24,7 @@ class ScalarLane(Lane):
         super().__init__(look, window, height)
         self.name, self.unit = name, unit
         self.setToolTip(tip(name))
-        self._columns: Columns | None = None
+        self._columns: PixelColumns | None = None
         self._ends = (0.0, 0.0)
 
     def series(self) -> Series | None:

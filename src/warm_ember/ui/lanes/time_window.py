@@ -7,7 +7,7 @@ from datetime import UTC, datetime, timedelta
 
 from PySide6.QtCore import QObject, Signal
 
-from warm_ember.signal.envelope import Columns, Envelope, envelope, per_column
+from warm_ember.signal.envelope import Envelope, PixelColumns, envelope, per_column
 from warm_ember.signal.series import Series
 
 _SHORTEST_SAMPLES = 4
@@ -30,10 +30,10 @@ class TimeWindow(QObject):
         self._undone: list[tuple[float, float]] = []
         self.start: datetime | None = None
         self.shows_clock = False
-        self._drawn: dict[tuple[Series, int], tuple[Envelope, Columns]] = {}
+        self._drawn: dict[tuple[Series, int], tuple[Envelope, PixelColumns]] = {}
         self.changed.connect(self._drawn.clear)
 
-    def envelope(self, series: Series, columns: int) -> tuple[Envelope, Columns]:
+    def envelope(self, series: Series, columns: int) -> tuple[Envelope, PixelColumns]:
         """Return a channel's bins and pixel columns in this window; lanes that show the same share them."""
         key = (series, columns)
         if key not in self._drawn:

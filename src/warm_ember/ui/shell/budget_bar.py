@@ -8,7 +8,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QHBoxLayout, QWidget
 
-from warm_ember.attribution.budget import Segment
+from warm_ember.attribution.budget import BudgetSegment
 from warm_ember.model.figure import signed
 from warm_ember.session.run_results import RunResults
 from warm_ember.ui.look.label import Label, tip
@@ -24,7 +24,7 @@ _NOTCH_SHARE = 0.62
 
 @dataclass(frozen=True)
 class _Piece:
-    segment: Segment
+    segment: BudgetSegment
     rect: QRectF
     spills: bool
 

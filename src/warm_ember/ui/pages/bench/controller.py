@@ -19,7 +19,7 @@ from warm_ember.bench.recorder import Recorded, Recorder
 from warm_ember.bench.station import InstrumentConnection
 from warm_ember.bench.zero import Level, Stage, read_level
 from warm_ember.errors import WarmEmberError
-from warm_ember.model.bench import Bench, Power, Recipe, Settings, Take
+from warm_ember.model.bench import Bench, BenchSettings, Recipe, SwitchOutput, Take
 from warm_ember.session.edits import SetFields
 from warm_ember.session.live import LiveRun
 from warm_ember.session.new_capture import free_name
@@ -152,7 +152,7 @@ class BenchController(QObject):
         session = self.controller.session
         if session is None or self.is_recording:
             return False
-        recipe = recipe or Recipe("record", self.bench.settings, (Power(), Take()))
+        recipe = recipe or Recipe("record", self.bench.settings, (SwitchOutput(), Take()))
         wanted = name or datetime.now().astimezone().strftime("run %Y-%m-%d %H.%M")
         request = RecordRequest(self.bench, recipe, free_name(session, wanted), reconnect_s=_RECONNECT_S)
         try:
@@ -238,7 +238,7 @@ class BenchController(QObject):
     def read_zero(self, stage: Stage) -> None:
         """Read what the set-up shows by itself, in the background."""
         bench = self.bench
-        settings: Settings = msgspec.structs.replace(bench.settings, range_a=None)
+        settings: BenchSettings = msgspec.structs.replace(bench.settings, range_a=None)
 
         def work(should_stop: Callable[[], bool], progress: Callable[[float], None]) -> Level:
             station = InstrumentConnection(bench.resource, guard_v=bench.guard_v)

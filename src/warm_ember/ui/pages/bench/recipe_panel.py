@@ -22,14 +22,14 @@ from warm_ember.bench.description import InstrumentDescription
 from warm_ember.bench.planning import bytes_per_sample
 from warm_ember.bench.recipe_text import steps_from_text, text_of_steps
 from warm_ember.errors import BadArgumentError
-from warm_ember.model.bench import Bench, Power, Recipe, Settings, Step, Take, TriggerSource
+from warm_ember.model.bench import Bench, BenchSettings, Recipe, Step, SwitchOutput, Take, TriggerSource
 from warm_ember.ui.look.label import Label, tip
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.units import quantity_text
 
 replace = msgspec.structs.replace
-PLAIN_STEPS: tuple[Step, ...] = (Power(), Take())
+PLAIN_STEPS: tuple[Step, ...] = (SwitchOutput(), Take())
 _PLAIN = "power on, record"
 _STARTS = {
     "at once": TriggerSource.IMMEDIATE,
@@ -340,7 +340,7 @@ class RecipePanel(QWidget):
         self.save.setVisible(not locked)
 
 
-def size_text(settings: Settings, known: InstrumentDescription | None, *, rich: bool = False) -> str:
+def size_text(settings: BenchSettings, known: InstrumentDescription | None, *, rich: bool = False) -> str:
     """Return how many samples a recording takes and how large it gets; as rich text its size alone."""
     each = bytes_per_sample(known)
     if settings.duration_s is None:

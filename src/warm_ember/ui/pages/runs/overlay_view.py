@@ -8,7 +8,7 @@ from PySide6.QtGui import QImage, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 
 from warm_ember.session.run_results import RunResults
-from warm_ember.signal.envelope import Columns, envelope, per_column
+from warm_ember.signal.envelope import PixelColumns, envelope, per_column
 from warm_ember.signal.fold import Fold
 from warm_ember.ui.lanes.current_axis import paint_current_axis
 from warm_ember.ui.lanes.flags import tick_step
@@ -108,7 +108,7 @@ class Overlay(QWidget):
         words = {"state": "Neither run has this state.", "cycle": "Folding the cycles …"}
         return words.get(self.mode, "Nothing was measured.")
 
-    def _shown(self, width: int) -> tuple[list[tuple[Columns, str]], tuple[float, float]]:
+    def _shown(self, width: int) -> tuple[list[tuple[PixelColumns, str]], tuple[float, float]]:
         """Return what is drawn of each run, and from when to when on the axis."""
         if self.mode == "cycle":
             return self._cycles(width)
@@ -118,12 +118,12 @@ class Overlay(QWidget):
         return [(self._cut(run, 0.0, end_s, width), letter) for run, letter in self.runs], (0.0, end_s)
 
     @staticmethod
-    def _cut(run: RunResults, from_s: float, to_s: float, width: int) -> Columns:
+    def _cut(run: RunResults, from_s: float, to_s: float, width: int) -> PixelColumns:
         series = run.capture.current
         found = envelope(series, max(0.0, from_s), min(to_s, run.capture.duration_s), width)
         return per_column(found, from_s, to_s, width)
 
-    def _states(self, width: int) -> tuple[list[tuple[Columns, str]], tuple[float, float]]:
+    def _states(self, width: int) -> tuple[list[tuple[PixelColumns, str]], tuple[float, float]]:
         entries = [(run, letter, entry) for run, letter in self.runs if (entry := self._entry(run)) is not None]
         if not entries:
             return [], (0.0, 1.0)
@@ -136,7 +136,7 @@ class Overlay(QWidget):
         ]
         return shown, (-before_s, after_s)
 
-    def _cycles(self, width: int) -> tuple[list[tuple[Columns, str]], tuple[float, float]]:
+    def _cycles(self, width: int) -> tuple[list[tuple[PixelColumns, str]], tuple[float, float]]:
         folds = [(self.folds[run.run.name], letter) for run, letter in self.runs if run.run.name in self.folds]
         if not folds:
             return [], (0.0, 1.0)
@@ -150,11 +150,11 @@ class Overlay(QWidget):
                 np.where(inside, values[np.clip(at, 0, len(values) - 1)], np.nan).astype(np.float64)
                 for values in (fold.low_a, fold.median_a, fold.high_a)
             )
-            shown.append((Columns(low, high, middle), letter))
+            shown.append((PixelColumns(low, high, middle), letter))
         return shown, (from_s, to_s)
 
     def _paint_charges(
-        self, painter: QPainter, plot: QRectF, shown: list[tuple[Columns, str]], span_s: tuple[float, float]
+        self, painter: QPainter, plot: QRectF, shown: list[tuple[PixelColumns, str]], span_s: tuple[float, float]
     ) -> None:
         """Draw the charge so far of both: where they part is where they differ."""
         look, theme, px = self._look, self._look.theme, self._look.px
@@ -182,7 +182,7 @@ class Overlay(QWidget):
                 place = QRectF(left, max(end.y() - px(18), plot.top()), px(18), px(16))
                 draw_chip(painter, place, letter, look)
 
-    def _paint_runs(self, painter: QPainter, plot: QRectF, shown: list[tuple[Columns, str]]) -> None:
+    def _paint_runs(self, painter: QPainter, plot: QRectF, shown: list[tuple[PixelColumns, str]]) -> None:
         theme = self._look.theme
         width, rows = max(1, int(plot.width())), max(1, int(plot.height()))
         positive = np.concatenate([c.mean[c.mean > 0] for c, _ in shown]) if shown else np.empty(0)
@@ -199,7 +199,7 @@ class Overlay(QWidget):
             self._paint_chip(painter, plot, scale, columns, letter)
 
     def _paint_between(
-        self, painter: QPainter, plot: QRectF, scale: CurrentScale, shown: list[tuple[Columns, str]]
+        self, painter: QPainter, plot: QRectF, scale: CurrentScale, shown: list[tuple[PixelColumns, str]]
     ) -> None:
         """Slant the area between the two means: that is the difference in charge."""
         tops = [plot.bottom() - scale.height(columns.mean) * plot.height() for columns, _ in shown]
@@ -213,7 +213,9 @@ class Overlay(QWidget):
                     brush,
                 )
 
-    def _paint_chip(self, painter: QPainter, plot: QRectF, scale: CurrentScale, columns: Columns, letter: str) -> None:
+    def _paint_chip(
+        self, painter: QPainter, plot: QRectF, scale: CurrentScale, columns: PixelColumns, letter: str
+    ) -> None:
         px = self._look.px
         part = columns.mean[int(len(columns.mean) * 0.3) : int(len(columns.mean) * 0.6)]
         if np.isnan(part).all():

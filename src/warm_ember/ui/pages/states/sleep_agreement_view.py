@@ -6,7 +6,7 @@ from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
-from warm_ember.attribution.sleep_agreement import AgreementRow, Difference, Marker, SleepAgreement
+from warm_ember.attribution.sleep_agreement import AgreementRow, Disagreement, Marker, SleepAgreement
 from warm_ember.ui.look.rich_text import draw_rich_text, width_of
 from warm_ember.ui.look.theme import Appearance, ink_on
 from warm_ember.ui.pages.states.part import StatesPart
@@ -208,7 +208,7 @@ class SleepAgreementView(StatesPart):
         return "\n".join(lines)
 
 
-def _place_row(place: Difference) -> list[tuple[str, float | str]]:
+def _place_row(place: Disagreement) -> list[tuple[str, float | str]]:
     words = "asleep" if place.believed_asleep else "awake"
     length_s = place.to_s - place.from_s
     return [

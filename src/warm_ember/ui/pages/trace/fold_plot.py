@@ -7,7 +7,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
-from warm_ember.signal.envelope import Columns, Envelope, per_column
+from warm_ember.signal.envelope import Envelope, PixelColumns, per_column
 from warm_ember.signal.fold import Fold
 from warm_ember.signal.steps import LevelStep
 from warm_ember.ui.lanes.current_axis import draw_pixels, paint_current_axis
@@ -150,7 +150,7 @@ class FoldPlot(QWidget):
     @staticmethod
     def _columns(
         folded: Fold, low: np.ndarray, high: np.ndarray, mean: np.ndarray, begin: float, end: float, width: int
-    ) -> Columns:
+    ) -> PixelColumns:
         bins = Envelope(folded.edges_s, low, high, mean, mean, single=True)
         return per_column(bins, begin, end, width)
 

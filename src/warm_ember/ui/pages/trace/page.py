@@ -11,7 +11,7 @@ from PySide6.QtGui import QAction, QGuiApplication
 from PySide6.QtWidgets import QStackedWidget, QVBoxLayout, QWidget
 
 from warm_ember.model.figure import Bound, signed
-from warm_ember.model.finding import Finding, Kind
+from warm_ember.model.finding import Finding, FindingKind
 from warm_ember.session.page_links import LinkFigure, trace_doubt, trace_link
 from warm_ember.session.run_results import RunResults
 from warm_ember.tuning.findings.registry import QualityReport
@@ -199,7 +199,7 @@ class TracePage(Page):
         subject = bracket.name or f"Bracket {bracket.letter}"
         length, charge_taken = duration_text(reading.length_s).rich, quantity_text(reading.charge_c, "C").rich
         doubts = self.book.doubts_of(bracket)
-        at_least = "at least " if Kind.CLIPPED in doubts else ""
+        at_least = "at least " if FindingKind.CLIPPED in doubts else ""
         text = f"{subject[:1].upper()}{subject[1:]} lasts {length} and takes {at_least}{charge_taken}"
         other = next((b for b in self.book.brackets if b.letter != bracket.letter), None)
         charge = self.book.reading(other).charge_c if other is not None else 0.0

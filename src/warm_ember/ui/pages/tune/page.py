@@ -10,7 +10,7 @@ from PySide6.QtGui import QAction, QGuiApplication
 from PySide6.QtWidgets import QHBoxLayout, QMenu, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
 from warm_ember.model.figure import signed
-from warm_ember.model.plan import ActivityEvery, CurrentBy, Limits, PlannedChange, ReduceAverage, ScaleRate
+from warm_ember.model.plan import ActivityEvery, CurrentBy, PlanLimits, PlannedChange, ReduceAverage, ScaleRate
 from warm_ember.model.plan import LengthTo as Shorter
 from warm_ember.session import plan_edits
 from warm_ember.session.page_links import LinkFigure, tune_doubt, tune_link
@@ -329,8 +329,8 @@ class TunePage(Page):
 
     def _on_limit(self, field: str, value: float | None) -> None:
         limits = self.controller.project.plan.limits
-        known = {name: getattr(limits, name) for name in Limits.__struct_fields__}
-        self.controller.apply(plan_edits.set_limits(Limits(**{**known, field: value})), "limit what the plan costs")
+        known = {name: getattr(limits, name) for name in PlanLimits.__struct_fields__}
+        self.controller.apply(plan_edits.set_limits(PlanLimits(**{**known, field: value})), "limit what the plan costs")
 
     def _candidates(self) -> tuple[PlannedChange, ...]:
         """Return all changes that the run does not contain, in the plan or beside it."""

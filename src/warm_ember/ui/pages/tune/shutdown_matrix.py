@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QMenu, QToolTip, QWidget
 from warm_ember.model.figure import Figure
 from warm_ember.model.parts import Part, Power
 from warm_ember.model.plan import CurrentBy, CurrentTo, LengthTo, PartTo, PlannedChange, ScaleRate
-from warm_ember.tuning.matrix import WAKES, Column, Matrix, MatrixCell, Row
+from warm_ember.tuning.matrix import WAKES, Matrix, MatrixCell, MatrixRow, StateColumn
 from warm_ember.ui.look.label import tip
 from warm_ember.ui.look.rich_text import draw_chip, draw_rich_text, rich_figure
 from warm_ember.ui.look.textures import FINE, texture_brush
@@ -32,7 +32,7 @@ class _Line:
     top: float
     height: float
     group: str = ""
-    row: Row | None = None
+    row: MatrixRow | None = None
 
 
 class ShutdownMatrix(QWidget):
@@ -186,7 +186,7 @@ class ShutdownMatrix(QWidget):
         self._paint_cursor(painter)
         painter.end()
 
-    def _paint_head(self, painter: QPainter, box: QRectF, column: Column) -> None:
+    def _paint_head(self, painter: QPainter, box: QRectF, column: StateColumn) -> None:
         look, px = self.look, self.look.px
         strip = QRectF(box.left() + 1, 0, box.width() - 2, px(5))
         painter.fillRect(strip, look.theme.ramp.color(column.measured.value))
@@ -204,7 +204,7 @@ class ShutdownMatrix(QWidget):
             line = QRectF(box.left() + px(4) + taken, top + number * px(14), room, px(14))
             draw_rich_text(painter, line, text, look, size="small", dim=look.theme.ink, align=_CENTRE)
 
-    def _paint_row(self, painter: QPainter, line: _Line, row: Row) -> None:
+    def _paint_row(self, painter: QPainter, line: _Line, row: MatrixRow) -> None:
         look, px = self.look, self.look.px
         name = QRectF(px(24), line.top, px(_NAME) - px(32), line.height)
         draw_rich_text(painter, name, row.name, look, size="small", dim=look.theme.ink)
@@ -281,7 +281,7 @@ class ShutdownMatrix(QWidget):
                 draw_rich_text(painter, line.adjusted(0, 0, -px(6), 0), words, look, size="small", align=_RIGHT)
             self._paint_unexplained(painter, rows[2], column)
 
-    def _paint_unexplained(self, painter: QPainter, box: QRectF, column: Column) -> None:
+    def _paint_unexplained(self, painter: QPainter, box: QRectF, column: StateColumn) -> None:
         look, theme, px = self.look, self.look.theme, self.look.px
         left_a = column.unexplained_a
         if left_a is None:

@@ -12,7 +12,7 @@ from warm_ember.model.project import Project
 from warm_ember.session.run_results import RunResults
 from warm_ember.session.tuning_results import PlanResults
 from warm_ember.signal.envelope import envelope, per_column
-from warm_ember.tuning.waveform import Segment, predicted_waveform
+from warm_ember.tuning.waveform import WaveformSegment, predicted_waveform
 from warm_ember.ui.lanes.current_axis import paint_current_axis
 from warm_ember.ui.lanes.flags import tick_step
 from warm_ember.ui.lanes.heat import CurrentScale, heat_picture, log_scale
@@ -34,7 +34,7 @@ class WaveformView(QWidget):
         self.setAccessibleName("Predicted waveform over the measured one")
         self.look = look
         self.results: RunResults | None = None
-        self.segments: tuple[Segment, ...] = ()
+        self.segments: tuple[WaveformSegment, ...] = ()
         self.span_s = (0.0, 1.0)
         self._dragged_from: float | None = None
         look.changed.connect(self.update)
@@ -97,7 +97,7 @@ class WaveformView(QWidget):
         self._paint_segments(painter, plot)
         painter.end()
 
-    def shown(self) -> list[Segment]:
+    def shown(self) -> list[WaveformSegment]:
         """Return the segments in the window."""
         begin, end = self.span_s
         return [one for one in self.segments if one.to_s > begin and one.from_s < end]

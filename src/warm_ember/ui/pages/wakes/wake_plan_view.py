@@ -14,7 +14,7 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QLabel, QLineEd
 from warm_ember.attribution.wake_ledger import WakeLedger
 from warm_ember.model.allowed import Allowed
 from warm_ember.model.project import Project
-from warm_ember.model.wake_plan import Pull, Rest, Trigger, WakePlan
+from warm_ember.model.wake_plan import Pull, RestLevel, WakeOn, WakePlan
 from warm_ember.session.wake_results import plan_check, whole_plan
 from warm_ember.tuning.wake_plan import PlanCheck, refusals
 from warm_ember.ui.look.label import Label
@@ -112,8 +112,8 @@ class WakePlanView(QWidget):
         for column, field, width in ((1, "domain", 84), (2, "oscillator", 118), (3, "pin", 92), (11, "loses", 110)):
             self._put(self._paths, row, column, self._text(source, field, width, change))
         choices: tuple[tuple[int, str, type[StrEnum]], ...] = (
-            (4, "trigger", Trigger),
-            (5, "rest", Rest),
+            (4, "trigger", WakeOn),
+            (5, "rest", RestLevel),
             (6, "pull", Pull),
         )
         for column, field, kind in choices:
