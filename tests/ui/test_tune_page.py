@@ -205,6 +205,8 @@ def test_the_waveform_is_moved_by_wheel_and_keys(qtbot: QtBot, page: TunePage) -
     assert view.span_s == whole
     view.zoom(0.01, 100.0)
     assert view.span_s[0] < 100.0 < view.span_s[1]
+    qtbot.waitUntil(lambda: view.read is not None and (view.read.from_s, view.read.to_s) == view.span_s)
+    assert len(view.read.predicted_a) == len(view.read.measured.mean)
 
 
 def test_an_empty_project_says_what_is_missing(empty_window: MainWindow) -> None:
@@ -223,10 +225,9 @@ def test_two_runs_are_laid_over_each_other_in_every_way(qtbot: QtBot, window: Ma
         next(s for s in runs.switches() if s.title == "Overlay").choose(mode)
         settle()
         assert runs.overlay.mode == mode
-        shown, (from_s, to_s) = runs.overlay._shown(400)
-        assert [letter for _, letter in shown] == ["A", "B"]
-        assert from_s < to_s
-        runs.overlay.grab()
+        overlay = runs.overlay.overlay
+        assert [run.letter for run in overlay.runs] == ["A", "B"]
+        assert overlay.from_s < overlay.to_s
     for by, first in (("wakes", "pir"), ("activities", "Deep sleep"), ("states", "Deep sleep")):
         next(s for s in runs.switches() if s.title == "Difference").choose(by)
         settle()

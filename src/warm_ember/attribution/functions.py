@@ -93,6 +93,11 @@ class FunctionLedger:
     shifted_s: float = 0.0
     is_locked: bool = False
 
+    @property
+    def asleep(self) -> FunctionRow | None:
+        """What flows while no code runs; None where that is never."""
+        return next((row for row in self.rows if row.name == SLEEP_NAME), None)
+
     def files(self) -> tuple[tuple[str, tuple[FunctionRow, ...]], ...]:
         """Return the rows of each source file, the costliest file first; rows that are no code have none."""
         by_file: dict[str, list[FunctionRow]] = {}

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -28,13 +28,16 @@ class WakeProfile:
         What each source adds to the average of a step, its wakes' charge spread evenly over them, and how often it
         woke the device, counted where wakes begin; shape ``(sources, steps)``.
     gaps
-        How many times between two wakes of each source fall into each step of `GAP_EDGES`.
+        How many times between two wakes of each source fall into each step of `gap_edges`, shape ``(steps,)``.
+    gap_edges
+        Decimal logarithms of the ends of the steps of time between wakes, s, shape ``(steps + 1,)``.
     """
 
     step_s: float
     added_a: Floats
     count: Floats
     gaps: dict[str, Floats]
+    gap_edges: Floats = field(default_factory=lambda: GAP_EDGES)
 
 
 def wake_profile(ledger: WakeLedger) -> WakeProfile:

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from enum import StrEnum
 
 import msgspec
+
+from warm_ember.errors import BadArgumentError
 
 
 class Power(StrEnum):
@@ -113,3 +116,34 @@ class PartLibrary(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     rules: tuple[PowerRule, ...] = ()
     format: int = 1
     note: str = ""
+
+
+def parts_text(parts: Iterable[PartOn]) -> str:
+    """Write parts as `read_parts` reads them."""
+    return " + ".join(f"{one.part} {one.mode}" for one in parts)
+
+
+def read_parts(text: str, library: Iterable[Part]) -> tuple[PartOn, ...]:
+    """Read ``"Rowan M4 deep sleep + Thrush on"``; case does not matter.
+
+    Raises
+    ------
+    BadArgumentError
+        If a part or its mode is not known; the message says which there are.
+    """
+    parts = tuple(library)
+    every = [PartOn(part.name, mode.name) for part in parts for mode in part.modes]
+    named = {parts_text((one,)).casefold(): one for one in every}
+    found = []
+    for item in filter(None, (item.strip() for item in text.split("+"))):
+        known = named.get(" ".join(item.split()).casefold())
+        if known is None:
+            part = next((part for part in parts if item.casefold().startswith(part.name.casefold())), None)
+            if part is not None:
+                raise BadArgumentError(
+                    f"{part.name} has the modes {', '.join(mode.name for mode in part.modes)}: {item!r}"
+                )
+            there_are = ", ".join(part.name for part in parts) or "none yet: add a file of parts"
+            raise BadArgumentError(f"no part is called {item!r}; there are: {there_are}")
+        found.append(known)
+    return tuple(found)

@@ -4,14 +4,16 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
+from warm_ember.attribution.day import hourly
 from warm_ember.attribution.unseen import Unseen, at_its_limit, unseen_in, with_unseen
 from warm_ember.battery.cells import REFERENCE_C
 from warm_ember.battery.effects import YearEffect, bare_life, effects
-from warm_ember.battery.life import LifeEstimate, budget_current, estimate_life, life_of
+from warm_ember.battery.life import LifeEstimate, budget_current, check_model, estimate_life, life_of
 from warm_ember.battery.measured_cell import DischargeCheck, check_cell_against, constant_discharge
 from warm_ember.battery.parameters import parameters
 from warm_ember.battery.sensitivity import SensitivityStep, sensitivity
 from warm_ember.battery.tradeoff import FeasibleRegion, LifeCurve, SingleParameterSolution, course, region, ways
+from warm_ember.battery.year import monthly_c, start_of
 from warm_ember.battery.years import YearOfLife, by_year
 from warm_ember.model.arrays import Floats
 from warm_ember.model.battery import Cell
@@ -19,8 +21,11 @@ from warm_ember.model.measured_discharge import MeasuredDischarge
 from warm_ember.model.project import Project
 from warm_ember.session.graph import remembered
 from warm_ember.session.results import Results, life_model
+from warm_ember.session.run_results import RunResults
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.units import duration_text, months_text, quantity_text
+
+__all__ = ["BatteryResults", "LifeInYears", "Tradeoffs", "check_edited", "hourly", "monthly_c", "start_of"]
 
 
 @dataclass(frozen=True, eq=False)
@@ -227,3 +232,16 @@ class BatteryResults:
         load, life = self._results.life(project, name, should_stop)
         model = life_model(project, load)
         return LifeInYears(by_year(life, project.climate), effects(model), bare_life(model))
+
+
+def check_edited(project: Project, results: RunResults) -> None:
+    """Check what feeds a run's load in a project that was edited.
+
+    The load is taken as it is: what an edit of it does shows when it is worked out.
+
+    Raises
+    ------
+    BadArgumentError
+        Naming what is impossible.
+    """
+    check_model(life_model(project, results.load))

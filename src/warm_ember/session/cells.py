@@ -6,7 +6,7 @@ from pathlib import Path
 
 import msgspec
 
-from warm_ember.battery.cells import check_cell
+from warm_ember.battery.cells import CELL_NUMBERS, REFERENCE_C, cell_name, cell_of, check_cell, library
 from warm_ember.battery.measured_cell import cell_from
 from warm_ember.errors import BadArgumentError, BadFileError
 from warm_ember.formats.discharge_table import read_discharge
@@ -14,6 +14,18 @@ from warm_ember.formats.source import check_regular
 from warm_ember.model.battery import Cell
 from warm_ember.model.measured_discharge import MeasuredDischarge
 from warm_ember.store.new_file import write_new
+
+__all__ = [
+    "CELL_NUMBERS",
+    "REFERENCE_C",
+    "cell_name",
+    "cell_of",
+    "library",
+    "measured_cell",
+    "read_cell",
+    "read_discharge",
+    "write_cell",
+]
 
 
 def read_cell(path: Path) -> Cell:

@@ -7,12 +7,27 @@ from collections.abc import Sequence
 import msgspec
 
 from warm_ember.model.correction import Burden, Correction
-from warm_ember.model.project import Run, RunKind
+from warm_ember.model.project import Project, Run, RunKind
 from warm_ember.session.new_capture import ImportReport, new_capture_path
+from warm_ember.session.run_results import RunResults
 from warm_ember.session.session import Session
-from warm_ember.signal.corrections import check_corrections, correct
+from warm_ember.signal.corrections import CorrectionEffect, check_corrections, correct, effect_of
 from warm_ember.signal.series import CHUNK_SAMPLES, Progress, ShouldStop, chunks, ignore_progress, never
 from warm_ember.store.capture_file import CaptureWriter
+
+
+def effect_on(project: Project, results: RunResults, corrections: Sequence[Correction]) -> CorrectionEffect:
+    """Return what corrections would make of a run's mean, and what the target gets at its peak.
+
+    Raises
+    ------
+    BadArgumentError
+        If the corrections cannot be made.
+    """
+    whole, capture = results.whole, results.capture
+    supply_v = capture.info.supply_v if capture.info.supply_v is not None else project.supply_v
+    check_corrections(corrections, has_voltage=supply_v is not None or capture.voltage is not None)
+    return effect_of(corrections, mean_a=whole.mean_a or 0.0, peak_a=whole.max_a or 0.0, supply_v=supply_v)
 
 
 def correct_capture(

@@ -8,7 +8,9 @@ from typing import Any
 
 import msgspec
 
+from warm_ember.battery.cells import library
 from warm_ember.model.battery import Activity, FromStates
+from warm_ember.model.figure import Grade
 from warm_ember.model.fold import AlignBy, FoldPlan
 from warm_ember.model.parts import PartLibrary
 from warm_ember.model.plan import PlannedChange, ReplaceState
@@ -329,6 +331,29 @@ class SetFields:
         if self.part == "project":
             return replace(project, **self.fields)
         return replace(project, **{self.part: replace(getattr(project, self.part), **self.fields)})
+
+
+def change_feed(part: str, field: str, value: object) -> Edit:
+    """Change a field of the battery, the supply or the project; a chosen cell brings its typical figures along."""
+    if part != "battery":
+        return SetFields(part, {field: value})
+
+    def edit(project: Project) -> Project:
+        battery = project.battery
+        fields: dict[str, Any] = {field: value, "grade": Grade.ENTERED}
+        fields["typical"] = tuple(name for name in battery.typical if name != field)
+        if field == "cell":
+            fields["resistance_ohm"] = None
+            cell = library().get(str(value))
+            if cell is not None and cell.capacity_c is not None:
+                fields["capacity_c"] = cell.capacity_c * battery.parallel
+                fields["self_discharge_per_year"] = cell.self_discharge_per_year
+                fields["typical"] = ("capacity_c", "self_discharge_per_year")
+        if field == "parallel" and "capacity_c" in battery.typical and isinstance(value, int):
+            fields["capacity_c"] = battery.capacity_c / battery.parallel * value
+        return SetFields("battery", fields)(project)
+
+    return edit
 
 
 def change_run(name: str, **changes: Any) -> Edit:

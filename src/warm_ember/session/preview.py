@@ -10,12 +10,26 @@ import numpy as np
 
 from warm_ember.formats.column_words import HeaderColumn, split_headers
 from warm_ember.formats.columns import ColumnReader
+from warm_ember.formats.reading import keep, named_for, reading_of
 from warm_ember.formats.registry import open_source
-from warm_ember.formats.source import ImportOptions, Source, SourceBlock
+from warm_ember.formats.source import DATE_ORDERS, ImportOptions, Source, SourceBlock
 from warm_ember.formats.text import TextSource
-from warm_ember.formats.text_dialect import cells_of
+from warm_ember.formats.text_dialect import DELIMITER_NAMES, cells_of
 from warm_ember.model.arrays import Samples
+from warm_ember.signal.envelope import PixelColumns, envelope, per_column
 from warm_ember.signal.series import ArraySeries, ShouldStop, ignore_progress, never
+
+__all__ = [
+    "DATE_ORDERS",
+    "DELIMITER_NAMES",
+    "ImportOptions",
+    "Preview",
+    "ShownColumn",
+    "keep",
+    "named_for",
+    "preview",
+    "reading_of",
+]
 
 _SHOWN_ROWS = 12
 _MOST_SAMPLES = 1 << 20
@@ -64,6 +78,8 @@ class Preview:
         Sample interval so far.
     beginning
         The first samples, A, at most about a million.
+    mean_a
+        Their mean; None when none was measured.
     whole
         Whether that is all of the file.
     missing
@@ -86,6 +102,7 @@ class Preview:
     decimal: str
     interval_s: float
     beginning: ArraySeries
+    mean_a: float | None
     whole: bool
     missing: int
     header: tuple[str, ...]
@@ -93,6 +110,15 @@ class Preview:
     raw_lines: tuple[str, ...]
     notes: tuple[str, ...]
     shown: tuple[ShownColumn, ...] = ()
+
+    @property
+    def length_s(self) -> float:
+        """Length of the beginning."""
+        return self.beginning.samples * self.interval_s
+
+    def current_by_column(self, columns: int) -> PixelColumns:
+        """Return the beginning by pixel column."""
+        return per_column(envelope(self.beginning, 0.0, self.length_s, columns), 0.0, self.length_s, columns)
 
 
 def preview(path: Path, options: ImportOptions, *, should_stop: ShouldStop = never) -> Preview:
@@ -127,6 +153,7 @@ def preview(path: Path, options: ImportOptions, *, should_stop: ShouldStop = nev
         decimal=text.decimal if text is not None else "",
         interval_s=source.interval_s,
         beginning=ArraySeries(current, source.interval_s),
+        mean_a=float(np.nanmean(current, dtype=np.float64)) if not np.isnan(current).all() else None,
         whole=whole,
         missing=int(np.isnan(current).sum()),
         header=header,

@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from functools import partial
 
-from warm_ember.attribution.clock import TIMED_EVENTS, Residuals, residuals
+import numpy as np
+
+from warm_ember.attribution.clock import TIMED_EVENTS, Residuals, clock_sentence, residuals
+from warm_ember.attribution.day import DayRow, day_rows
+from warm_ember.attribution.dwells import DwellSpread, dwell_spread
 from warm_ember.attribution.expected import resolve
 from warm_ember.attribution.functions import FunctionLedger, function_ledger, lay_on_current
-from warm_ember.attribution.ledger import Ledger, LedgerRow, make_ledger
+from warm_ember.attribution.ledger import Ledger, LedgerRow, Verdict, make_ledger
+from warm_ember.attribution.placing import longest_unplaced
 from warm_ember.attribution.relabelling import SplitBy, grouped, split
 from warm_ember.attribution.sleep_agreement import (
     Marker,
@@ -17,15 +23,27 @@ from warm_ember.attribution.sleep_agreement import (
     default_threshold_a,
     state_asleep,
 )
-from warm_ember.attribution.transitions import StateReturn, Transition, find_returns, find_transitions
+from warm_ember.attribution.transitions import SETTLES_WITHIN_S, StateReturn, Transition, find_returns, find_transitions
 from warm_ember.model.placement import Alignment
 from warm_ember.model.program import ProgramTrace
-from warm_ember.model.project import Project
+from warm_ember.model.project import ExpectedValue, Project
 from warm_ember.session.graph import remembered
 from warm_ember.session.results import Results
+from warm_ember.session.run_results import RunResults
 from warm_ember.signal.level_stays import LevelStays, level_stays
 from warm_ember.signal.levels import MOST_LEVELS, find_levels
 from warm_ember.signal.series import ShouldStop, never
+
+__all__ = [
+    "MOST_LEVELS",
+    "SETTLES_WITHIN_S",
+    "Marker",
+    "SplitBy",
+    "StateResults",
+    "Transitions",
+    "Verdict",
+    "clock_sentence",
+]
 
 
 @dataclass(frozen=True, eq=False)
@@ -144,3 +162,32 @@ class StateResults:
         if capture.program is None:
             return None
         return lay_on_current(capture.program, self._results.levels(project, name, should_stop), capture.current)
+
+
+def day_ledger(results: RunResults) -> dict[str, DayRow]:
+    """Return what the states of a run take in a mean day, by name; activities that no state shows come after them."""
+    return day_rows(results.load, results.ledger)
+
+
+def dwells_of(rows: Iterable[LedgerRow]) -> DwellSpread:
+    """Return how long the entries of some states last, all together."""
+    return dwell_spread(np.concatenate([np.empty(0), *(row.entry_dwell_s for row in rows)]))
+
+
+def unplaced_stretch_s(results: RunResults) -> tuple[float, float] | None:
+    """Return the ends of the longest stretch of a run that no rule places; None where all of it is placed."""
+    found = longest_unplaced(results.placement)
+    interval_s = results.capture.current.interval_s
+    return (found[0] * interval_s, found[1] * interval_s) if found is not None else None
+
+
+def first_change_s(results: RunResults, change: Transition) -> float:
+    """Return when a change of state happens for the first time in a run."""
+    placement = results.placement
+    changes = placement.of(change.before)[:-1] & placement.of(change.after)[1:]
+    return float(placement.edges[int(np.argmax(changes)) + 1]) * results.capture.current.interval_s
+
+
+def summed(value: ExpectedValue, project: Project) -> ExpectedValue:
+    """Return an expected value with the sum of its parts as its current; one without parts as it was entered."""
+    return resolve(value, project.parts).value

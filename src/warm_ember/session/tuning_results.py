@@ -18,17 +18,32 @@ from warm_ember.model.plan import PlannedChange
 from warm_ember.model.project import Project
 from warm_ember.session.graph import look_up, remembered
 from warm_ember.session.results import Results, attached, life_model, run_names
+from warm_ember.session.run_results import RunResults
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.tuning.claims import CHARGE, LIFE, POWER, Claim, ClaimedValue, ClaimResult, check_claim, read_claim
 from warm_ember.tuning.confounders import Confounder, confounders
 from warm_ember.tuning.difference import ComparedRun, Difference, average, by_activity, by_source, by_state, of_average
 from warm_ember.tuning.findings.timer_overridden import GrantedTimer, asked_and_granted
-from warm_ember.tuning.matrix import Matrix, make_matrix
-from warm_ember.tuning.prediction import Predicted, PredictedStep, PredictionStart, predict, waterfall
+from warm_ember.tuning.matrix import WAKES, Matrix, lead_words, make_matrix
+from warm_ember.tuning.prediction import Predicted, PredictedStep, PredictionStart, by_gain, predict, waterfall
 from warm_ember.tuning.proof import Proof, prove
-from warm_ember.tuning.search import SmallestSet, smallest_set
+from warm_ember.tuning.search import SmallestSet, costs_of, smallest_set
 from warm_ember.tuning.suggestions import SuggestedChange, suggest_changes
 from warm_ember.tuning.timers.period_model import PeriodModel, of_source, of_state
+from warm_ember.tuning.waveform import WaveformSegment, predicted_waveform
+
+__all__ = [
+    "PLAN",
+    "WAKES",
+    "Comparison",
+    "PlanResults",
+    "TuningResults",
+    "changes_ahead",
+    "compare_averages",
+    "compare_states",
+    "over_limits",
+    "step_before",
+]
 
 PLAN = "the plan"
 """In place of a run: what the plan predicts."""
@@ -93,8 +108,12 @@ class PlanResults:
         What else could be changed, from findings and from the shutdown matrix.
     matrix
         The shutdown matrix.
+    leads
+        What of a state is unexplained, in words, for each state where it matters.
     mode_of
         The sleep mode that each state of sleep is.
+    waveform
+        What each stay in a state would be.
     """
 
     run: str
@@ -113,7 +132,9 @@ class PlanResults:
     budget_a: float | None
     suggestions: tuple[SuggestedChange, ...]
     matrix: Matrix
+    leads: tuple[str, ...]
     mode_of: Mapping[str, str]
+    waveform: tuple[WaveformSegment, ...]
 
 
 class TuningResults:
@@ -250,8 +271,16 @@ class TuningResults:
                 for one in offered
             ),
             matrix,
+            tuple(lead_words(column) for column in matrix.columns if column.is_open),
             results.waste(project, name, should_stop).modes_of_states,
+            predicted_waveform(run.placement, run.ledger, predicted, ahead),
         )
+
+    def by_gain(
+        self, project: Project, name: str, changes: tuple[PlannedChange, ...], should_stop: ShouldStop = never
+    ) -> tuple[PlannedChange, ...]:
+        """Order changes to one run by what each saves for its effort."""
+        return by_gain(self.start(project, name, should_stop), changes)
 
     @remembered
     def matrix(self, project: Project, name: str, should_stop: ShouldStop = never) -> Matrix:
@@ -324,6 +353,30 @@ def _about(claim: Claim, side: ComparedRun, life: LifeEstimate, supply_v: float 
     if row is None or row.mean.value is None:
         raise BadArgumentError(f"{claim.about} was not measured there")
     return row.estimate
+
+
+def compare_states(first: RunResults, second: RunResults) -> tuple[Difference, ...]:
+    """Return what each state adds in two runs, the largest change first."""
+    return by_state(*(ComparedRun(run.by_state, run.modelled, run.load) for run in (first, second)))
+
+
+def compare_averages(first: RunResults, second: RunResults) -> Difference:
+    """Return what two runs take on average over the device's life, without its uncertainty."""
+    one, other = first.load, second.load
+    return Difference("average", one.mean_a, other.mean_a, None, None, (one.bound, other.bound))
+
+
+def over_limits(project: Project, name: str) -> dict[str, float]:
+    """Return what the changes ahead of a run cost together where it is over the plan's limits.
+
+    Returns
+    -------
+    dict
+        Of ``"latency"`` in s, ``"accuracy"`` as a share and ``"memory"`` in bytes those that are over.
+    """
+    costs = costs_of(changes_ahead(project, name))
+    known = {"latency": costs.latency_s, "accuracy": costs.accuracy, "memory": float(costs.memory_bytes)}
+    return {one: known[one] for one in costs.over(project.plan.limits)}
 
 
 def changes_ahead(project: Project, name: str) -> tuple[PlannedChange, ...]:

@@ -15,7 +15,7 @@ from warm_ember.model.wake_plan import ModePower, WakePath, WakePlan
 from warm_ember.session.graph import remembered
 from warm_ember.session.results import Results
 from warm_ember.signal.series import ShouldStop, never
-from warm_ember.tuning.wake_plan import PlanCheck, check_plan
+from warm_ember.tuning.wake_plan import PlanCheck, check_plan, refusals
 
 
 @dataclass(frozen=True, eq=False)
@@ -96,3 +96,8 @@ def plan_check(ledger: WakeLedger | None, project: Project) -> PlanCheck | None:
         return None
     latency_s = {mode.name: mode.latency_s for mode in project.sleep_modes if mode.latency_s is not None}
     return check_plan(whole_plan(ledger, project), latency_s)
+
+
+def refusal_words(ledger: WakeLedger) -> str:
+    """Return how often sleep was refused in a run and by what; empty when it never was."""
+    return refusals(ledger.refused)

@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import math
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
+import numpy as np
+
 from warm_ember.attribution.ledger import Ledger
+from warm_ember.model.arrays import Floats
 from warm_ember.model.placement import UNPLACED, Placement
 from warm_ember.model.plan import LengthTo, PlannedChange, ReplaceState
 from warm_ember.tuning.prediction import Predicted
+
+_ROUNDING = 1e-9
 
 
 @dataclass(frozen=True)
@@ -39,10 +45,11 @@ class WaveformSegment:
 
     @property
     def change_c(self) -> float:
-        """Charge predicted less measured."""
+        """Charge predicted less measured; 0 where they differ by no more than rounding does."""
         left_s = (self.to_s - self.from_s) - self.predicted_s
         predicted_c = self.predicted_a * self.predicted_s + (self.rest_a or 0.0) * left_s
-        return predicted_c - self.measured_a * (self.to_s - self.from_s)
+        measured_c = self.measured_a * (self.to_s - self.from_s)
+        return 0.0 if math.isclose(predicted_c, measured_c, rel_tol=_ROUNDING) else predicted_c - measured_c
 
 
 def predicted_waveform(
@@ -99,3 +106,30 @@ def predicted_waveform(
         left = rest_a if lasts_s < length_s * (1 - 1e-9) else None
         found.append(WaveformSegment(name, from_s, to_s, measured_a, predicted_a, lasts_s, left))
     return tuple(found)
+
+
+def predicted_at(segments: Sequence[WaveformSegment], times_s: Floats, measured_a: Floats) -> Floats:
+    """Return what would flow at some moments: moved as its state is, and at rest where its stay would be over.
+
+    Parameters
+    ----------
+    segments
+        Stays, in the order of time and without gaps.
+    times_s
+        The moments, shape ``(n,)``.
+    measured_a
+        What flowed then, NaN where nothing was measured, shape ``(n,)``.
+
+    Returns
+    -------
+    Floats
+        Shape ``(n,)``, NaN where nothing was measured; empty without segments.
+    """
+    if not segments:
+        return np.empty(0)
+    starts = np.array([one.from_s for one in segments])
+    at = np.clip(np.searchsorted(starts, times_s, side="right") - 1, 0, len(segments) - 1)
+    moved_a = np.array([one.predicted_a - one.measured_a for one in segments])[at]
+    over = times_s > np.array([one.from_s + one.predicted_s for one in segments])[at]
+    rest_a = np.array([np.nan if one.rest_a is None else one.rest_a for one in segments])[at]
+    return np.where(over & ~np.isnan(rest_a), rest_a, measured_a + moved_a)

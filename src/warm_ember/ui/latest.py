@@ -26,31 +26,28 @@ class Latest:
     def __init__(self, jobs: Jobs, subject: str, failed: Callable[[Exception], None]) -> None:
         self._jobs, self._subject, self._failed = jobs, subject, failed
         self._waiting: tuple[Work, Callable[[Any], None]] | None = None
-        self._running = False
 
     def run(self, work: Work, then: Callable[[Any], None]) -> None:
         """Do a piece of work as soon as the one before it is done, unless another is asked for until then."""
         self._waiting = (work, then)
-        if not self._running:
+        if not self._jobs.has(self._subject):
             self._start()
 
     def stop(self) -> None:
         """Forget what waits and drop what runs."""
-        self._waiting, self._running = None, False
+        self._waiting = None
         self._jobs.stop(self._subject)
 
     def _start(self) -> None:
         if self._waiting is None:
             return
-        (work, then), self._waiting, self._running = self._waiting, None, True
+        (work, then), self._waiting = self._waiting, None
 
         def answered(result: Any) -> None:
-            self._running = False
             then(result)
             self._start()
 
         def failed(error: Exception) -> None:
-            self._running = False
             self._failed(error)
             self._start()
 

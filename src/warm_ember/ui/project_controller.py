@@ -14,17 +14,17 @@ from warm_ember.errors import Cancelled, WarmEmberError
 from warm_ember.model.project import Edit, Project
 from warm_ember.session.page_links import Known
 from warm_ember.session.session import Session
-from warm_ember.signal.series import Progress, ShouldStop
 from warm_ember.ui.work import Jobs, Work
 
 if TYPE_CHECKING:
     from warm_ember.model.finding import Finding
     from warm_ember.session.importing import ImportRequest
     from warm_ember.session.new_capture import ImportReport
+    from warm_ember.session.records import Progress, QualityReport, ShouldStop
     from warm_ember.session.run_results import RunResults
     from warm_ember.session.tuning_results import PlanResults
     from warm_ember.session.wake_results import WakesShown
-    from warm_ember.tuning.findings.registry import QualityReport
+
 
 log = logging.getLogger(__name__)
 
@@ -206,7 +206,7 @@ class ProjectController(QObject):
         self.recomputing.emit(0)
         self._forget_analyses()
         self.results_changed.emit(None)
-        self._on_failed(error)
+        self.report_failure(error)
 
     def _on_results(self, results: RunResults) -> None:
         self.results = results
@@ -221,7 +221,7 @@ class ProjectController(QObject):
             f"looking for faults in {name}",
             lambda should_stop, _progress: session.results.quality(project, name, should_stop),
             self._set_quality,
-            self._on_failed,
+            self.report_failure,
             quiet=True,
         )
         self.work(
@@ -271,7 +271,7 @@ class ProjectController(QObject):
                 progress((index + 1) / len(names))
             return found
 
-        self.jobs.run("runs", "reading the other runs", read, self._on_other_runs, self._on_failed)
+        self.jobs.run("runs", "reading the other runs", read, self._on_other_runs, self.report_failure)
 
     @property
     def findings(self) -> tuple[Finding, ...] | None:
@@ -299,7 +299,7 @@ class ProjectController(QObject):
 
     def work(self, subject: str, what: str, work: Work, then: Callable[[Any], None]) -> None:
         """Do a piece of work in the background; what goes wrong with it is told by `troubled`."""
-        self.jobs.run(subject, what, work, then, self._on_failed)
+        self.jobs.run(subject, what, work, then, self.report_failure)
 
     def adopt(self, report: ImportReport, adopting: Callable[[Session, ImportReport], None]) -> None:
         """Make a capture that was written a run of the project and show it."""
@@ -308,7 +308,7 @@ class ProjectController(QObject):
         try:
             adopting(self.session, report)
         except WarmEmberError as error:
-            self._on_failed(error)
+            self.report_failure(error)
             return
         notes = "; ".join(report.notes)
         self.noted.emit(f"{report.name} is there{': ' + notes if notes else ''}")
@@ -318,7 +318,8 @@ class ProjectController(QObject):
         self.all_results, self.averages_a = found.results, found.averages_a
         self.runs_changed.emit()
 
-    def _on_failed(self, error: Exception) -> None:
+    def report_failure(self, error: Exception) -> None:
+        """Say what went wrong with a piece of work: in words where it was to be expected, else it stands in the log."""
         if isinstance(error, WarmEmberError):
             self.troubled.emit(error.one_line)
         else:

@@ -139,6 +139,10 @@ class Jobs(QObject):
         """Whether anything runs."""
         return bool(self._jobs)
 
+    def has(self, subject: str) -> bool:
+        """Return whether a piece of work on a subject runs or waits for a thread."""
+        return subject in self._jobs
+
     def stop(self, subject: str) -> None:
         """Stop the work on a subject; its answer is dropped."""
         job = self._jobs.pop(subject, None)

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QHBoxLayout, QWidget
 
-from warm_ember.attribution.budget import BudgetSegment
 from warm_ember.model.figure import signed
 from warm_ember.session.run_results import RunResults
 from warm_ember.ui.look.label import Label, tip
@@ -17,6 +17,10 @@ from warm_ember.ui.look.textures import COARSE, Swatch, fill, swatches
 from warm_ember.ui.look.theme import Appearance, ink_on
 from warm_ember.ui.widgets.switches import Switch, Switches
 from warm_ember.units import quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import BudgetSegment
+
 
 _HEIGHT = 26
 _NOTCH_SHARE = 0.62

@@ -6,7 +6,7 @@ from PySide6.QtCore import QRectF, Signal
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QWidget
 
-from warm_ember.tuning.claims import ClaimResult, Outcome
+from warm_ember.session.records import ClaimResult, Outcome
 from warm_ember.ui.look.label import tip
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.theme import Appearance

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
@@ -11,10 +12,13 @@ from PySide6.QtGui import QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
 from warm_ember.model.figure import Bound, signed
-from warm_ember.tuning.difference import Difference
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.textures import FINE, swatches, texture_brush
 from warm_ember.ui.look.theme import Appearance
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import Difference
+
 
 _RIGHT = Qt.AlignmentFlag.AlignRight
 

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 import msgspec
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QInputDialog
 
-from warm_ember.attribution.wakes import Wakes
 from warm_ember.model.battery import Activity, FromStates, FromWakes
 from warm_ember.model.project import Edit
 from warm_ember.session import edits
@@ -18,6 +18,10 @@ from warm_ember.ui.pages.battery.activity_panel import ActivityPanel
 from warm_ember.ui.pages.battery.day_view import DayView
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.units import Rate
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import Wakes
+
 
 _WAKE = "wake by "
 

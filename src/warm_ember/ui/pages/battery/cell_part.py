@@ -10,13 +10,11 @@ import msgspec
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QFileDialog, QInputDialog
 
-from warm_ember.battery.cells import cell_name, cell_of
 from warm_ember.errors import BadFileError, WarmEmberError
-from warm_ember.formats.discharge_table import read_discharge
 from warm_ember.model.battery import Battery, Cell
 from warm_ember.model.measured_discharge import MeasuredDischarge
 from warm_ember.session.battery_results import CellRun, check_run, run_cell
-from warm_ember.session.cells import measured_cell, read_cell, write_cell
+from warm_ember.session.cells import cell_name, cell_of, measured_cell, read_cell, read_discharge, write_cell
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.battery.cell_view import CellView
 from warm_ember.ui.project_controller import ProjectController

@@ -11,11 +11,11 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
-from warm_ember.battery.cells import CELL_NUMBERS, REFERENCE_C, cell_of
 from warm_ember.model.allowed import Allowed
 from warm_ember.model.arrays import Floats
 from warm_ember.model.battery import Battery, Cell, Points
 from warm_ember.session.battery_results import CellRun
+from warm_ember.session.cells import CELL_NUMBERS, REFERENCE_C, cell_of
 from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.theme import Appearance

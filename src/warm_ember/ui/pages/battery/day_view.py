@@ -7,8 +7,8 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QLineEdit, QWidget
 
-from warm_ember.attribution.day import hourly
 from warm_ember.model.figure import Bound, signed
+from warm_ember.session.battery_results import hourly
 from warm_ember.session.run_results import RunResults
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.theme import Appearance

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import math
+from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPainterPath, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 
-from warm_ember.battery.sensitivity import SensitivityStep
 from warm_ember.model.arrays import Floats
 from warm_ember.model.figure import signed
 from warm_ember.session.run_results import RunResults
@@ -19,6 +19,10 @@ from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.battery.metrics import HEAD
 from warm_ember.ui.pages.battery.voltages import NO_CELL, paint_voltages, voltages_of
 from warm_ember.units import MONTH_S, format_trimmed, months_text, percent_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import SensitivityStep
+
 
 _TITLE = 24
 _STEP_ROW = 19

@@ -3,25 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QAction, QGuiApplication
 from PySide6.QtWidgets import QHBoxLayout, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
-from warm_ember.battery.cells import library
-from warm_ember.battery.life import check_model
-from warm_ember.battery.sensitivity import SensitivityStep
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.battery import Climate
 from warm_ember.model.figure import Grade
-from warm_ember.model.load import LifeModel
-from warm_ember.model.project import Edit, Project
+from warm_ember.model.project import Edit
 from warm_ember.model.rates import rates
 from warm_ember.session import edits
-from warm_ember.session.battery_results import LifeInYears, Tradeoffs, UnseenLife
+from warm_ember.session.battery_results import LifeInYears, Tradeoffs, UnseenLife, check_edited
 from warm_ember.session.page_links import LinkFigure, battery_doubt, battery_link
-from warm_ember.session.results import life_model
 from warm_ember.session.run_results import RunResults
 from warm_ember.ui.latest import Latest
 from warm_ember.ui.look.theme import Appearance
@@ -36,6 +31,10 @@ from warm_ember.ui.pages.battery.tradeoff_view import TradeoffView
 from warm_ember.ui.pages.battery.years_view import YearsView
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.switches import Switch
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import SensitivityStep
+
 
 _LIFE, _YEARS, _TRADE, _CELL = "life", "years", "trade-offs", "cell"
 _VIEWS = (_LIFE, _YEARS, _TRADE, _CELL)
@@ -105,7 +104,7 @@ class BatteryPage(Page):
     def _connect(self) -> None:
         refused = self.controller.troubled.emit
         self.panel.changed.connect(self._on_changed)
-        self.panel.dragged.connect(lambda part, field, value: self._follow(_battery_edit(part, field, value)))
+        self.panel.dragged.connect(lambda part, field, value: self._follow(edits.change_feed(part, field, value)))
         self.panel.refused.connect(refused)
         self.panel.given_up.connect(self._stop_following)
         self.activities.entered.connect(self._send)
@@ -290,7 +289,7 @@ class BatteryPage(Page):
             changed = edit(self.controller.project)
             rates(changed.activities)
             if self.results is not None:
-                check_model(_checked(changed, self.results))
+                check_edited(changed, self.results)
         except BadArgumentError as error:
             self.controller.troubled.emit(error.one_line)
             self._stop_following()
@@ -300,7 +299,10 @@ class BatteryPage(Page):
         self.controller.apply(edit, what)
 
     def _on_changed(self, part: str, field: str, value: object) -> None:
-        self._send(_battery_edit(part, field, value), f"change the {field.split('_')[0]}")
+        self._send(
+            edits.change_feed(part, field, value),
+            f"change the {field.split('_')[0]}",
+        )
 
     def _on_climate(self, climate: Climate) -> None:
         self._send(edits.SetFields("project", {"climate": climate}), "change the year that it lives in")
@@ -339,31 +341,3 @@ class BatteryPage(Page):
 
     def link(self) -> LinkFigure:
         return battery_link(self.preview or self.results, self.warning())
-
-
-def _battery_edit(part: str, field: str, value: object) -> Edit:
-    """Return the edit that a field of the panel stands for; a chosen cell brings its typical figures along."""
-    if part != "battery":
-        return edits.SetFields(part, {field: value})
-
-    def edit(project: Project) -> Project:
-        battery = project.battery
-        fields: dict[str, object] = {field: value, "grade": Grade.ENTERED}
-        fields["typical"] = tuple(name for name in battery.typical if name != field)
-        if field == "cell":
-            fields["resistance_ohm"] = None
-            cell = library().get(str(value))
-            if cell is not None and cell.capacity_c is not None:
-                fields["capacity_c"] = cell.capacity_c * battery.parallel
-                fields["self_discharge_per_year"] = cell.self_discharge_per_year
-                fields["typical"] = ("capacity_c", "self_discharge_per_year")
-        if field == "parallel" and "capacity_c" in battery.typical and isinstance(value, int):
-            fields["capacity_c"] = battery.capacity_c / battery.parallel * value
-        return edits.SetFields("battery", fields)(project)
-
-    return edit
-
-
-def _checked(project: Project, results: RunResults) -> LifeModel:
-    """Return the changed battery with the load as it is: what an edit of the load does shows when it is worked out."""
-    return life_model(project, results.load)

@@ -8,12 +8,12 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QComboBox, QGridLayout, QLabel, QVBoxLayout, QWidget
 
-from warm_ember.battery.cells import cell_name, library
 from warm_ember.model.allowed import BATTERY, SUPPLY, TARGET_S
 from warm_ember.model.battery import SupplyKind
 from warm_ember.model.figure import Grade, signed
 from warm_ember.model.project import Project
 from warm_ember.session.battery_results import UnseenLife
+from warm_ember.session.cells import cell_name, library
 from warm_ember.session.run_results import RunResults
 from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.rich_text import draw_rich_text

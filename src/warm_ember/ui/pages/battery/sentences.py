@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import math
+from typing import TYPE_CHECKING
 
-from warm_ember.battery.life import LifeEstimate
-from warm_ember.battery.sensitivity import SensitivityStep
 from warm_ember.session.battery_results import LifeInYears, Tradeoffs, UnseenLife
 from warm_ember.session.run_results import RunResults
 from warm_ember.units import MONTH_S, format_significant, format_trimmed, months_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import LifeEstimate, SensitivityStep
 
 
 def life_sentence(results: RunResults, steps: tuple[SensitivityStep, ...]) -> str:

@@ -3,18 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 
-from warm_ember.battery.tradeoff import FeasibleRegion, LifeCurve, SingleParameterSolution
 from warm_ember.session.battery_results import Tradeoffs
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.textures import FINE, texture_brush
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import MONTH_S, format_trimmed, months_text, quantity_text, rate_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import FeasibleRegion, LifeCurve, SingleParameterSolution
+
 
 _LIST = 372
 _ROW = 34

@@ -5,15 +5,19 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF
 from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF
 
-from warm_ember.battery.life import LifeEstimate
 from warm_ember.model.arrays import Floats
 from warm_ember.ui.look.textures import FINE, texture_brush
 from warm_ember.ui.look.theme import Appearance
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import LifeEstimate
+
 
 _DRAWN = 140
 _LEAST_SPAN_V = 0.05

@@ -5,18 +5,16 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from datetime import date, timedelta
+from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QPainter, QPainterPath, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
-from warm_ember.battery.effects import YearEffect
-from warm_ember.battery.year import monthly_c, start_of
-from warm_ember.battery.years import YearOfLife
 from warm_ember.model.allowed import TEMPERATURE_C
 from warm_ember.model.battery import Climate
-from warm_ember.session.battery_results import LifeInYears
+from warm_ember.session.battery_results import LifeInYears, monthly_c, start_of
 from warm_ember.session.run_results import RunResults
 from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.rich_text import draw_rich_text, width_of
@@ -26,6 +24,10 @@ from warm_ember.ui.pages.battery.metrics import HEAD
 from warm_ember.ui.pages.battery.voltages import paint_voltages, voltages_of
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.units import DAY_S, YEAR_S, duration_text, format_trimmed, months_text, percent_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import YearEffect, YearOfLife
+
 
 _TITLE, _AXIS, _EFFECTS = 26, 22, 316
 _ROW = 19

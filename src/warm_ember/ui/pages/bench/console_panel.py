@@ -5,6 +5,7 @@ from __future__ import annotations
 import html
 import time
 from datetime import datetime
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QTextCursor
@@ -21,12 +22,15 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from warm_ember.bench.console_line import ConsoleLine
-from warm_ember.bench.patterns import Patterns, compile_pattern
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.bench import LinePattern
+from warm_ember.session.bench_setup import Patterns, compile_pattern
 from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.theme import Appearance
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import ConsoleLine
+
 
 _KEPT = 2000
 

@@ -5,27 +5,32 @@ from __future__ import annotations
 import logging
 import sys
 import threading
-from collections.abc import Callable
 from datetime import datetime
+from typing import TYPE_CHECKING
 
 import msgspec
 from PySide6.QtCore import QCoreApplication, QObject, Signal
 
-from warm_ember.bench.console import Console
-from warm_ember.bench.description import InstrumentDescription, description_for, known_descriptions
-from warm_ember.bench.discovery import DiscoveredInstrument, find_instruments
-from warm_ember.bench.patterns import Patterns
-from warm_ember.bench.recorder import Recorded, Recorder
-from warm_ember.bench.station import InstrumentConnection
-from warm_ember.bench.zero import Level, Stage, read_level
 from warm_ember.errors import WarmEmberError
-from warm_ember.model.bench import Bench, BenchSettings, Recipe, SwitchOutput, Take
+from warm_ember.model.bench import Bench, Recipe, SwitchOutput, Take
+from warm_ember.session.bench_setup import Patterns, describe, find_instruments, open_console, read_zero
 from warm_ember.session.edits import SetFields
 from warm_ember.session.live import LiveRun
 from warm_ember.session.new_capture import free_name
 from warm_ember.session.recording import RecordRequest, adopt_recorded, check_request, record
 from warm_ember.session.session import Session
 from warm_ember.ui.project_controller import ProjectController
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import (
+        Console,
+        DiscoveredInstrument,
+        InstrumentDescription,
+        Recorded,
+        Recorder,
+        Stage,
+    )
+
 
 log = logging.getLogger(__name__)
 
@@ -96,7 +101,7 @@ class BenchController(QObject):
         self.change("console", console=address)
         if address:
             try:
-                self.console = Console(address, baud=self.bench.baud, on_line=self.line_came.emit)
+                self.console = open_console(self.bench, address, self.line_came.emit)
             except WarmEmberError as error:
                 self.controller.troubled.emit(error.one_line)
         self.changed.emit()
@@ -143,7 +148,7 @@ class BenchController(QObject):
         identity = next((one.identity for one in self.found if one.resource == self.bench.resource), "")
         if identity:
             try:
-                self.description = description_for(identity, known_descriptions())
+                self.description = describe(identity)
             except WarmEmberError as error:
                 self.controller.troubled.emit(error.one_line)
 
@@ -238,18 +243,11 @@ class BenchController(QObject):
     def read_zero(self, stage: Stage) -> None:
         """Read what the set-up shows by itself, in the background."""
         bench = self.bench
-        settings: BenchSettings = msgspec.structs.replace(bench.settings, range_a=None)
-
-        def work(should_stop: Callable[[], bool], progress: Callable[[float], None]) -> Level:
-            station = InstrumentConnection(bench.resource, guard_v=bench.guard_v)
-            try:
-                station.instrument.reset()
-                return read_level(station, settings, should_stop=should_stop, progress=progress)
-            finally:
-                station.close()
-
         self.controller.work(
-            "zero", f"reading with {stage.name}", work, lambda level: self.zeroed.emit(stage.name, level)
+            "zero",
+            f"reading with {stage.name}",
+            lambda should_stop, progress: read_zero(bench, should_stop, progress),
+            lambda level: self.zeroed.emit(stage.name, level),
         )
 
     def close(self) -> None:

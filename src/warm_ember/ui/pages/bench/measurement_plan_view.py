@@ -3,20 +3,23 @@
 from __future__ import annotations
 
 import math
+from typing import TYPE_CHECKING
 
 import msgspec
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
-from warm_ember.bench.description import InstrumentDescription
-from warm_ember.bench.planning import Expectation, PlannedCapture, plan_capture
 from warm_ember.errors import BadArgumentError
+from warm_ember.session.bench_setup import Expectation, plan_capture
 from warm_ember.ui.look.label import Label, tip
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.units import duration_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import InstrumentDescription, PlannedCapture
 
 _FIELDS = (
     ("shortest_s", "shortest event", "s", "that must be seen"),

@@ -6,6 +6,7 @@ import time
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 from PySide6.QtCore import QEvent, QObject, Qt, QTimer
@@ -20,11 +21,11 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from warm_ember.bench.planning import PlannedCapture
-from warm_ember.bench.wiring import added_by
 from warm_ember.errors import BadArgumentError, WarmEmberError
+from warm_ember.session.bench_setup import added_by, name_of, read_live, room_beside
 from warm_ember.session.live import LiveRun
 from warm_ember.session.page_links import LinkFigure, bench_doubt, bench_link, quietest_state
+from warm_ember.session.recording_progress import progress_of
 from warm_ember.session.recovering import (
     Recovered,
     adopt_recovered,
@@ -33,8 +34,6 @@ from warm_ember.session.recovering import (
     recover_file,
 )
 from warm_ember.session.run_results import RunResults
-from warm_ember.signal.stretch import read_stretch
-from warm_ember.store import recording_file
 from warm_ember.ui.lanes.stack import LaneStack
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.label import Label
@@ -50,6 +49,10 @@ from warm_ember.ui.pages.bench.zero_view import ZeroView
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.switches import Switch
 from warm_ember.units import duration_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import PlannedCapture
+
 
 _FRAME_MS = 33
 _SPAN_S = 30.0
@@ -279,7 +282,7 @@ class BenchPage(Page):
     def _show_recovery(self) -> None:
         self.recovery.setVisible(bool(self._interrupted))
         if self._interrupted:
-            name = recording_file.name_of(self._interrupted[0])
+            name = name_of(self._interrupted[0])
             more = f", and {len(self._interrupted) - 1} more" if len(self._interrupted) > 1 else ""
             self.recovery_words.setText(f"“{name}” was being recorded when the program ended{more}.")
             self.controller.noted.emit(
@@ -315,7 +318,7 @@ class BenchPage(Page):
         if session is None or not self._interrupted:
             return
         try:
-            discard_recording(session, recording_file.name_of(self._interrupted[0]))
+            discard_recording(session, name_of(self._interrupted[0]))
         except WarmEmberError as error:
             self.controller.troubled.emit(error.one_line)
         self._interrupted = interrupted_recordings(session)
@@ -366,7 +369,10 @@ class BenchPage(Page):
         rate = quantity_text(1 / settings.interval_s, "S/s").rich
         self.strip.figures.size_words = size_text(settings, self.bench_controller.description, rich=True)
         self.strip.figures.idle = f"Records {length} at {rate}" if session is not None else "no project"
-        self.strip.show_recorder(self.bench_controller.recorder, folder, recording=recording, doing=self._doing)
+        recorder = self.bench_controller.recorder
+        progress = progress_of(recorder, folder) if recorder is not None and folder is not None else None
+        room_bytes = room_beside(folder) if folder is not None else None
+        self.strip.show_progress(progress, room_bytes, recording=recording, doing=self._doing)
 
     def _show_idle(self) -> None:
         """Show the run that is open while nothing is recorded."""
@@ -407,7 +413,7 @@ class BenchPage(Page):
         shown = self.stack.results
         if shown is None:
             return
-        reading = read_stretch(shown.capture.current, from_s, min(to_s, shown.capture.duration_s))
+        reading = read_live(shown.capture.current, from_s, to_s)
         words = f"{duration_text(reading.length_s)}: {quantity_text(reading.mean_a, 'A')} on average"
         self.controller.noted.emit(
             f"{words}, {quantity_text(reading.charge_c, 'C')}, {quantity_text(reading.max_a, 'A')} at most"

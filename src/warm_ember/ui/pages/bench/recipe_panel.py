@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import msgspec
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
@@ -18,15 +20,17 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from warm_ember.bench.description import InstrumentDescription
-from warm_ember.bench.planning import bytes_per_sample
-from warm_ember.bench.recipe_text import steps_from_text, text_of_steps
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.bench import Bench, BenchSettings, Recipe, Step, SwitchOutput, Take, TriggerSource
+from warm_ember.session.bench_setup import bytes_per_sample, steps_from_text, text_of_steps
 from warm_ember.ui.look.label import Label, tip
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.units import quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import InstrumentDescription
+
 
 replace = msgspec.structs.replace
 PLAIN_STEPS: tuple[Step, ...] = (SwitchOutput(), Take())

@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
-from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QRectF, QSize, Qt
 from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QWidget
 
-from warm_ember.bench.recorder import Recorder
-from warm_ember.store.room import room_left
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import duration_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.recording_progress import RecordingProgress
+
 
 KEY = "F9"
 _COLUMNS = 3
@@ -69,8 +71,8 @@ class _Figures(QWidget):
     def __init__(self, look: Appearance) -> None:
         super().__init__()
         self.look = look
-        self.recorder: Recorder | None = None
-        self.folder: Path | None = None
+        self.progress: RecordingProgress | None = None
+        self.room_bytes: int | None = None
         self.doing = ""
         self.idle = ""
         self.size_words = ""
@@ -80,53 +82,47 @@ class _Figures(QWidget):
         painter = QPainter(self)
         look, theme, px = self.look, self.look.theme, self.look.px
         right = Qt.AlignmentFlag.AlignRight
-        recorder = self.recorder
+        progress = self.progress
         top = QRectF(0, px(6), self.width() - px(4), px(20))
-        if recorder is None:
+        if progress is None:
             draw_rich_text(painter, top, self.doing or self.idle, look, dim=theme.ink)
-            if self.folder is not None:
+            if self.room_bytes is not None:
                 self._paint_column(painter, 0, self.size_words, "on disk", theme.ink)
-                self._paint_column(painter, 1, quantity_text(_room(self.folder), "B").rich, "of disk left", theme.ink)
+                self._paint_column(painter, 1, quantity_text(self.room_bytes, "B").rich, "of disk left", theme.ink)
             painter.end()
             return
-        interval_s = recorder.job.settings.interval_s
-        done_s = recorder.samples * interval_s
         name = QRectF(top.left(), top.top(), top.width() - px(100), top.height())
-        draw_rich_text(painter, name, f"**{recorder.job.path.name.removesuffix('.h5')}**   {recorder.state}", look)
-        length_s = recorder.job.settings.duration_s
-        ends = f"{duration_text(max(0.0, length_s - done_s))} left" if length_s is not None else "until it is stopped"
+        draw_rich_text(painter, name, f"**{progress.name}**   {progress.state}", look)
+        left_s, length_s = progress.left_s, progress.length_s
+        ends = f"{duration_text(left_s)} left" if left_s is not None else "until it is stopped"
         draw_rich_text(painter, top, ends, look, size="small", align=right)
         bar = QRectF(0, px(30), self.width() - px(4), px(8))
         painter.fillRect(bar, theme.sunken)
         painter.setPen(theme.rule)
         painter.drawRect(bar)
         if length_s:
-            painter.fillRect(
-                QRectF(bar.left(), bar.top(), bar.width() * min(1.0, done_s / length_s), bar.height()), theme.ink
-            )
-        self._paint_columns(painter, recorder, done_s, length_s)
+            share = min(1.0, progress.done_s / length_s)
+            painter.fillRect(QRectF(bar.left(), bar.top(), bar.width() * share, bar.height()), theme.ink)
+        self._paint_columns(painter, progress)
         painter.end()
 
-    def _paint_columns(self, painter: QPainter, recorder: Recorder, done_s: float, length_s: float | None) -> None:
-        theme = self.look.theme
-        room = _room(self.folder) if self.folder is not None else 0
-        file = recorder.file
-        rate = file.bytes_written / done_s if file is not None and done_s else 0.0
+    def _paint_columns(self, painter: QPainter, progress: RecordingProgress) -> None:
+        theme, length_s = self.look.theme, progress.length_s
         columns = (
             (
-                duration_text(done_s).rich,
-                f"of {duration_text(length_s)}" if length_s else f"{quantity_text(recorder.samples, 'S')}",
+                duration_text(progress.done_s).rich,
+                f"of {duration_text(length_s)}" if length_s else f"{quantity_text(progress.samples, 'S')}",
                 theme.ink,
             ),
             (
-                duration_text(room / rate).rich if rate else "",
-                f"disk left, {quantity_text(room, 'B').rich}",
+                duration_text(progress.room_s).rich if progress.room_s is not None else "",
+                f"disk left, {quantity_text(progress.room_bytes, 'B').rich}",
                 theme.ink,
             ),
             (
-                f"**{recorder.missing}**",
-                "samples lost" + (f", {recorder.gaps} gaps" if recorder.gaps else ""),
-                theme.warning_text if recorder.missing else theme.ink,
+                f"**{progress.missing}**",
+                "samples lost" + (f", {progress.gaps} gaps" if progress.gaps else ""),
+                theme.warning_text if progress.missing else theme.ink,
             ),
         )
         for index, column in enumerate(columns):
@@ -140,11 +136,6 @@ class _Figures(QWidget):
         draw_rich_text(painter, box, figure, self.look, size="large", ink=ink, align=align)
         below = QRectF(box.left(), box.bottom(), box.width(), px(16))
         draw_rich_text(painter, below, words, self.look, size="small", align=align)
-
-
-def _room(folder: Path) -> int:
-    """Return the room on the disk of a folder that may not exist yet."""
-    return room_left(next(one for one in (folder, *folder.parents) if one.is_dir()))
 
 
 class RecordStrip(QWidget):
@@ -161,10 +152,12 @@ class RecordStrip(QWidget):
         row.addWidget(self.key)
         row.addWidget(self.figures, 1)
 
-    def show_recorder(self, recorder: Recorder | None, folder: Path | None, *, recording: bool, doing: str) -> None:
-        """Show how far a recording is, or that none runs."""
+    def show_progress(
+        self, progress: RecordingProgress | None, room_bytes: int | None, *, recording: bool, doing: str
+    ) -> None:
+        """Show how far a recording is, or that none runs and what the disk has left."""
         if self.key.is_recording != recording:
             self.key.set_recording(recording=recording)
         figures = self.figures
-        figures.recorder, figures.folder, figures.doing = recorder, folder, doing
+        figures.progress, figures.room_bytes, figures.doing = progress, room_bytes, doing
         figures.update()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
+from typing import TYPE_CHECKING
 
 import msgspec
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
@@ -21,15 +22,19 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from warm_ember.bench.wiring import Added, added_by, at_target
 from warm_ember.model.bench import Attached, Bench
 from warm_ember.model.figure import Grade
+from warm_ember.session.bench_setup import added_by, at_target
 from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.textures import FINE, texture_brush
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.units import quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import Added
+
 
 KNOWN_PARTS = (
     Attached("Debug probe", 1.3e-6, detail="released, pins float"),

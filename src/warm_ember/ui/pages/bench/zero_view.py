@@ -6,9 +6,9 @@ import msgspec
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QCheckBox, QGridLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
-from warm_ember.bench.zero import STAGES, Level, tool_load, zero_from
 from warm_ember.model.bench import Attached, Bench, Check
 from warm_ember.model.figure import Grade
+from warm_ember.session.bench_setup import STAGES, Level, tool_load, zero_from
 from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import quantity_text

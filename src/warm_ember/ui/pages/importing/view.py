@@ -23,13 +23,18 @@ from PySide6.QtWidgets import (
 )
 
 from warm_ember.errors import BadArgumentError, ColumnError, WarmEmberError
-from warm_ember.formats.reading import keep, named_for, reading_of
-from warm_ember.formats.source import DATE_ORDERS, ImportOptions
-from warm_ember.formats.text_dialect import DELIMITER_NAMES
 from warm_ember.session.importing import ImportRequest
-from warm_ember.session.preview import Preview, ShownColumn, preview
-from warm_ember.signal.envelope import envelope, per_column
-from warm_ember.signal.stretch import total
+from warm_ember.session.preview import (
+    DATE_ORDERS,
+    DELIMITER_NAMES,
+    ImportOptions,
+    Preview,
+    ShownColumn,
+    keep,
+    named_for,
+    preview,
+    reading_of,
+)
 from warm_ember.ui.lanes.current_axis import draw_pixels, paint_current_axis
 from warm_ember.ui.lanes.heat import heat_picture, log_scale
 from warm_ember.ui.look.label import Label, tip
@@ -76,9 +81,8 @@ class BeginningPlot(QWidget):
         plot = QRectF(px(84), px(4), self.width() - px(92), self.height() - px(26))
         painter.fillRect(plot, theme.sunken)
         if self._shown is not None:
-            series = self._shown.beginning
-            length_s, width = series.samples * series.interval_s, round(plot.width())
-            columns = per_column(envelope(series, 0.0, length_s, width), 0.0, length_s, width)
+            length_s, width = self._shown.length_s, round(plot.width())
+            columns = self._shown.current_by_column(width)
             positive = columns.mean[columns.mean > 0]
             ends = (float(positive.min()), float(np.nanmax(columns.high))) if len(positive) else (1e-6, 1e-3)
             scale = log_scale(*ends)
@@ -505,9 +509,8 @@ class ImportView(QWidget):
         if self.shown is None:
             return f"{name} cannot be read like this." if self.problem else f"Looking at {name} …"
         series, shown = self.shown.beginning, self.shown
-        mean = total(series, 0, series.samples)
         rate = quantity_text(1 / shown.interval_s, "S/s").rich
-        average = quantity_text(mean.total / mean.count if mean.count else None, "A").rich
+        average = quantity_text(shown.mean_a, "A").rich
         length = duration_text(series.samples * shown.interval_s).rich
         part = f"its {length}" if shown.whole else f"the first {length}"
         missing = f", {percent_text(shown.missing / series.samples).rich} missing" if shown.missing else ""

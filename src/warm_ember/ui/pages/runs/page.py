@@ -2,32 +2,32 @@
 
 from __future__ import annotations
 
-import contextlib
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Signal
 from PySide6.QtGui import QAction, QGuiApplication
 from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QVBoxLayout, QWidget
 
-from warm_ember.errors import BadArgumentError
 from warm_ember.model.figure import signed
 from warm_ember.model.project import RunKind
 from warm_ember.session import edits
+from warm_ember.session.overlay import LaidBy, lay_over
 from warm_ember.session.page_links import LinkFigure, run_before, runs_link
 from warm_ember.session.run_results import RunResults
-from warm_ember.session.tuning_results import Comparison, changes_ahead
-from warm_ember.signal.fold import Fold
-from warm_ember.signal.series import ShouldStop
-from warm_ember.tuning.difference import ComparedRun, Difference, by_state
+from warm_ember.session.tuning_results import Comparison, changes_ahead, compare_averages, compare_states
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.base import Page
-from warm_ember.ui.pages.runs.overlay_view import MODES, Overlay
+from warm_ember.ui.pages.runs.overlay_view import OverlayView
 from warm_ember.ui.pages.runs.run_history_chart import RunHistoryChart, history_rows, plan_rung
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.claim_edit import ClaimLine
 from warm_ember.ui.widgets.difference_table import DifferenceTable, Sum, micro
 from warm_ember.ui.widgets.switches import Switch
 from warm_ember.units import months_text, percent_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import Difference, ShouldStop
 
 
 class RunsPage(Page):
@@ -52,7 +52,8 @@ class RunsPage(Page):
         self.rows: tuple[Difference, ...] = ()
         self.history = RunHistoryChart(look)
         self.table = DifferenceTable(look)
-        self.overlay = Overlay(look)
+        self.overlay = OverlayView(look)
+        self.overlay.asked.connect(self._lay_over)
         self.claim = ClaimLine(look)
         self.by = "states"
         self.compared: Comparison | None = None
@@ -148,8 +149,7 @@ class RunsPage(Page):
         first, second = self.found.get(self.first), self.found.get(self.second)
         self.rows = ()
         if first is not None and second is not None:
-            sides = [ComparedRun(one.by_state, one.ledger, one.load) for one in (first, second)]
-            self.rows = by_state(*sides)
+            self.rows = compare_states(first, second)
         state = self._main_state()
         life = self.results.life if self.results is not None else None
         shown = state if self.one_state else ""
@@ -162,7 +162,6 @@ class RunsPage(Page):
         self._show_table(first, second)
         self.overlay.show_runs(first, second, state)
         self._compare(first, second)
-        self._show_folds(first, second)
         if self.claim.claim:
             self._on_claim(self.claim.claim)
         self.header_changed.emit()
@@ -214,22 +213,18 @@ class RunsPage(Page):
         self.compared = found
         self._show_table(self.found.get(self.first), self.found.get(self.second))
 
-    def _show_folds(self, first: RunResults | None, second: RunResults | None) -> None:
-        """Fold both runs in the background, when their cycles are to be seen."""
-        session = self.controller.session
-        runs = [run for run in (first, second) if run is not None]
-        if self.overlay.mode != "cycle" or session is None or not runs:
+    def _lay_over(self) -> None:
+        """Lay both runs over each other in the background, as the overlay asks for it."""
+        session, view = self.controller.session, self.overlay
+        if session is None or not view.runs:
             return
-        project = session.project
-
-        def work(should_stop: ShouldStop, _progress: object) -> dict[str, Fold]:
-            folds = {}
-            for run in runs:
-                with contextlib.suppress(BadArgumentError):  # a run without cycles has none to show
-                    folds[run.run.name] = session.results.fold(project, run.run.name, run.fold_plan, should_stop)
-            return folds
-
-        self.controller.work("folds", "folding both runs", work, self.overlay.show_folds)
+        project, runs, by, state, columns = session.project, view.runs, view.mode, view.state, view.columns
+        self.controller.work(
+            "overlay",
+            "laying both runs over each other",
+            lambda should_stop, _progress: lay_over(session, project, runs, by, state, columns, should_stop),
+            view.show_overlay,
+        )
 
     def _on_claim(self, text: str) -> None:
         session = self.controller.session
@@ -299,8 +294,7 @@ class RunsPage(Page):
             mean = signed(second.load.bound, quantity_text(second.load.mean_a, "A").rich)
             return f"{second.run.label} takes {mean}; a second capture shows what changed."
         change = second.load.mean_a - first.load.mean_a
-        bounds = (first.load.bound, second.load.bound)
-        side = Difference("", first.load.mean_a, second.load.mean_a, None, None, bounds).bound
+        side = compare_averages(first, second).bound
         if side is not None and change < 0:  # at least so negative a change is at most so much less
             side = side.opposite
         words = f"{side.value.replace('_', ' ')} " if side is not None else ""
@@ -334,7 +328,7 @@ class RunsPage(Page):
 
         return (
             Switch("Ladder", ("average", "one state"), "one state" if self.one_state else "average", choose),
-            Switch("Overlay", MODES, self.overlay.mode, lay),
+            Switch("Overlay", tuple(LaidBy), self.overlay.mode, lay),
             Switch("Difference", ("states", "wakes", "activities"), self.by, divide),
         )
 

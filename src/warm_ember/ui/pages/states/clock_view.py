@@ -2,22 +2,28 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import msgspec
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
-from warm_ember.attribution.clock import Residuals, clock_sentence
 from warm_ember.model.placement import TYPED_CLOCK, Alignment
 from warm_ember.model.project import TypedClock
 from warm_ember.session import edits
+from warm_ember.session.state_results import clock_sentence
 from warm_ember.ui.look.rich_text import draw_rich_text, plain
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.states.part import StatesPart
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.units import duration_text, percent_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import Residuals
+
 
 _PPM = 1e-6
 _MOST_DOTS = 2000

@@ -3,22 +3,25 @@
 from __future__ import annotations
 
 from functools import partial
+from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
-from warm_ember.attribution.dwells import DwellSpread, dwell_spread
-from warm_ember.attribution.ledger import LedgerRow
-from warm_ember.attribution.relabelling import SplitBy
 from warm_ember.session.run_results import RunResults
+from warm_ember.session.state_results import SplitBy, dwells_of
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.figure_table import Cell, FigureTable
 from warm_ember.ui.widgets.switches import Switch, Switches
 from warm_ember.units import duration_text, percent_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import DwellSpread, LedgerRow
+
 
 _HEADER = ("part", "entries", "mean dwell", "mean current", "peak", "charge", "of the state")
 _HEIGHT = 132
@@ -107,7 +110,7 @@ class EntriesPanel(QWidget):
     def show_state(self, results: RunResults, state: str) -> None:
         """Show the entries of a state."""
         row = next((row for row in results.ledger.all_rows if row.name == state), None)
-        self.dwells.show_dwells(dwell_spread(row.entry_dwell_s if row is not None else np.empty(0)))
+        self.dwells.show_dwells(dwells_of((row,) if row is not None else ()))
         if results.ledger.row(state) is None:
             self._asked, self.rows = None, ()
             self.table.show_rows([])
@@ -143,7 +146,7 @@ class EntriesPanel(QWidget):
         self._controller.jobs.stop("sub-rows")
         members = {state for state, name in self._controller.project.group_of.items() if name == group}
         rows = tuple(row for row in results.ledger.rows if row.name in members or row.name == group)
-        self.dwells.show_dwells(dwell_spread(np.concatenate([np.empty(0), *(row.entry_dwell_s for row in rows)])))
+        self.dwells.show_dwells(dwells_of(rows))
         self.switches.show_switches(())
         self._on_rows(group, rows)
 

@@ -3,17 +3,21 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from warm_ember.attribution.functions import FunctionLedger
 from warm_ember.ui.look.label import tip
 from warm_ember.ui.look.rich_text import draw_rich_text, width_of
 from warm_ember.ui.look.textures import DOTS, texture_brush
 from warm_ember.ui.look.theme import Appearance, ink_on
 from warm_ember.units import percent_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import FunctionLedger
+
 
 _LEVELS = 3
 _CENTER = Qt.AlignmentFlag.AlignHCenter

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout
 
-from warm_ember.attribution.functions import SLEEP_NAME, FunctionLedger, FunctionRow
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.states.functions_icicle import Icicle
 from warm_ember.ui.pages.states.part import StatesPart
@@ -12,6 +13,10 @@ from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.figure_table import FigureTable
 from warm_ember.ui.widgets.switches import Switch, Switches
 from warm_ember.units import duration_text, percent_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import FunctionLedger, FunctionRow
+
 
 _HEADER = ("function", "file", "charge", "± 90 %", "share", "time", "mean", "mostly in")
 _ALL = "every state"
@@ -144,7 +149,7 @@ class FunctionsView(StatesPart):
             return f"No code runs{within}: the core is asleep."
         awake_c = sum(one.charge_c for one in code)
         text = f"{code[0].name} takes {percent_text(code[0].charge_c / awake_c).rich} of the charge while code runs"
-        asleep = next((one for one in ledger.rows if one.name == SLEEP_NAME), None)
+        asleep = ledger.asleep
         if asleep is not None and ledger.charge_c:
             text += f"; {percent_text(asleep.charge_c / ledger.charge_c).rich} goes while the core sleeps"
         return f"{text}{within}."

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
-from warm_ember.attribution.ledger import Ledger, LedgerRow
 from warm_ember.model.placement import UNPLACED_NAME, Placement
 from warm_ember.model.project import ExpectedValue
 from warm_ember.model.rules import LevelsRule, LineRule, LogRule, Rule
@@ -20,6 +21,9 @@ from warm_ember.ui.pages.states.rule_editor import RuleEditor
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.switches import Switch, Switches
 from warm_ember.units import percent_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import Ledger, LedgerRow
 
 
 class LedgerPart(StatesPart):

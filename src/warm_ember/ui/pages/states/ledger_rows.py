@@ -4,10 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
-from warm_ember.attribution.ledger import LedgerRow, Verdict
 from warm_ember.model.placement import UNPLACED_NAME
+from warm_ember.session.state_results import Verdict
 from warm_ember.units import QuantityText, format_significant, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import LedgerRow
+
 
 CHARGE, ENERGY = "charge", "energy"
 

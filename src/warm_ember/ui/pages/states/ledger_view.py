@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
-from warm_ember.attribution.day import DayRow, day_rows
-from warm_ember.attribution.ledger import Ledger, LedgerRow
 from warm_ember.model.figure import Bound, Figure
 from warm_ember.model.placement import UNPLACED_NAME
 from warm_ember.session.run_results import RunResults
+from warm_ember.session.state_results import day_ledger
 from warm_ember.ui.look.rich_text import draw_rich_text, plain, rich_figure, width_of
 from warm_ember.ui.look.textures import CROSS, Swatch, fill, swatches
 from warm_ember.ui.look.theme import Appearance, ink_on
@@ -26,6 +26,10 @@ from warm_ember.ui.pages.states.ledger_rows import (
     verdict_words,
 )
 from warm_ember.units import DAY_S, duration_text, format_significant, percent_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import DayRow, Ledger, LedgerRow
+
 
 _ROW = 46
 _HEADER = 40
@@ -98,7 +102,7 @@ class LedgerView(QWidget):
         results = self.results
         self.rows = []
         if results is not None:
-            day = day_rows(results.load, results.ledger) if self._shows_day else {}
+            day = day_ledger(results) if self._shows_day else {}
             rows = (self._groups or results.ledger).all_rows
             shown = [self._shown(row, day.get(row.name)) for row in rows]
             whole_j = sum(one.energy_j or 0.0 for one in shown)

@@ -2,20 +2,25 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import msgspec
 import numpy as np
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSpinBox, QVBoxLayout
 
 from warm_ember.model.rules import LevelsRule
 from warm_ember.session import edits
-from warm_ember.signal.level_stays import LevelStays
-from warm_ember.signal.levels import MOST_LEVELS
+from warm_ember.session.state_results import MOST_LEVELS
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.states.part import StatesPart
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.figure_table import FigureTable
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.units import duration_text, percent_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import LevelStays
+
 
 _HEADER = ("level", "at", "four fifths within", "stays", "usual stay", "of the time", "of the charge", "state")
 _STATE = len(_HEADER) - 1

@@ -8,11 +8,11 @@ from PySide6.QtCore import Signal
 from PySide6.QtGui import QAction, QGuiApplication
 from PySide6.QtWidgets import QStackedWidget, QVBoxLayout
 
-from warm_ember.attribution.placing import longest_unplaced
 from warm_ember.model.placement import UNPLACED_NAME
 from warm_ember.model.rules import HandRule
 from warm_ember.session.page_links import LinkFigure, states_doubt, states_link, unplaced_doubt
 from warm_ember.session.run_results import RunResults
+from warm_ember.session.state_results import unplaced_stretch_s
 from warm_ember.ui.lanes.ribbon import Block
 from warm_ember.ui.lanes.stack import LaneStack
 from warm_ember.ui.lanes.time_window import TimeWindow
@@ -135,10 +135,9 @@ class StatesPage(Page):
     def _show_unplaced(self) -> None:
         if self.results is None:
             return
-        longest = longest_unplaced(self.results.placement)
-        if longest is not None:
-            interval_s = self.results.capture.current.interval_s
-            self.stack.current.set_highlight((longest[0] * interval_s, longest[1] * interval_s))
+        longest_s = unplaced_stretch_s(self.results)
+        if longest_s is not None:
+            self.stack.current.set_highlight(longest_s)
 
     def show_stretch(self, from_s: float, to_s: float) -> None:
         """Show a stretch in the lanes, with a little on both sides."""

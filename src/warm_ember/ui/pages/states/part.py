@@ -8,9 +8,9 @@ from typing import Any
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QLabel, QWidget
 
+from warm_ember.session.records import ShouldStop
 from warm_ember.session.run_results import RunResults
 from warm_ember.session.session import Session
-from warm_ember.signal.series import ShouldStop
 from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.project_controller import ProjectController

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import msgspec
 from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QStringListModel, Qt, QTimer, Signal
 from PySide6.QtWidgets import (
@@ -17,18 +19,21 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from warm_ember.attribution.expected import parts_text, read_parts, resolve
-from warm_ember.attribution.ledger import LedgerRow
 from warm_ember.errors import BadArgumentError
-from warm_ember.model.parts import PartOn
+from warm_ember.model.parts import PartOn, parts_text, read_parts
 from warm_ember.model.placement import UNPLACED_NAME
 from warm_ember.model.project import ExpectedValue, Project
 from warm_ember.model.rules import BandRule, HandRule, LevelsRule, LineRule, LogRule, Rule
 from warm_ember.session.run_results import RunResults
+from warm_ember.session.state_results import summed
 from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.units import duration_text, percent_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import LedgerRow
+
 
 _PREVIEW_AFTER_MS = 40
 _FIXED_WIDGETS = 3
@@ -454,7 +459,7 @@ class RuleEditor(QWidget):
         if known is None:
             return None
         # What the fields show of a sum: its tolerance, and a source where none was typed.
-        shown = resolve(known, self._project.parts).value
+        shown = summed(known, self._project)
         return msgspec.structs.replace(shown, current_a=0.0 if known.parts else shown.current_a)
 
 

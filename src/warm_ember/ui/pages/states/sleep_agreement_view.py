@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
-from warm_ember.attribution.sleep_agreement import AgreementRow, Disagreement, Marker, SleepAgreement
+from warm_ember.session.state_results import Marker
 from warm_ember.ui.look.rich_text import draw_rich_text, width_of
 from warm_ember.ui.look.theme import Appearance, ink_on
 from warm_ember.ui.pages.states.part import StatesPart
@@ -14,6 +16,9 @@ from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.figure_table import FigureTable
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.units import duration_text, percent_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import AgreementRow, Disagreement, SleepAgreement
 
 _CENTER = Qt.AlignmentFlag.AlignHCenter
 _RIGHT = Qt.AlignmentFlag.AlignRight

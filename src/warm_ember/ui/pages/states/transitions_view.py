@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
-import numpy as np
+from typing import TYPE_CHECKING
+
 from PySide6.QtWidgets import QVBoxLayout
 
-from warm_ember.attribution.transitions import SETTLES_WITHIN_S, StateReturn, Transition
 from warm_ember.model.figure import Figure
-from warm_ember.session.state_results import Transitions
+from warm_ember.session.state_results import SETTLES_WITHIN_S, Transitions, first_change_s
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.states.part import StatesPart
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.figure_table import FigureTable
 from warm_ember.units import duration_text, percent_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import StateReturn, Transition
+
 
 _CROSSING = ("from", "to", "times", "leaving, each", "entering, each", "all together", "of the charge")
 _COMEBACK = ("state", "after", "times", "before", "again", "difference", "as it was left")
@@ -78,9 +82,7 @@ class TransitionsView(StatesPart):
         """Show the first change of the kind."""
         if self.found is None or self.results is None:
             return
-        change, placement = self.found.changes[index], self.results.placement
-        changes = placement.of(change.before)[:-1] & placement.of(change.after)[1:]
-        middle_s = float(placement.edges[int(np.argmax(changes)) + 1]) * self.results.capture.current.interval_s
+        middle_s = first_change_s(self.results, self.found.changes[index])
         self.stretch_asked.emit(middle_s - SETTLES_WITHIN_S, middle_s + SETTLES_WITHIN_S)
 
     def sentence(self) -> str:

@@ -2,25 +2,33 @@
 
 from __future__ import annotations
 
-from collections.abc import Hashable
+from typing import TYPE_CHECKING
 
-import numpy as np
 from PySide6.QtCore import QObject, Signal
 
-from warm_ember.attribution.cycles import WholeCycles, extend_to_whole_cycles
 from warm_ember.model.battery import Activity, FromStretch
 from warm_ember.model.figure import Figure
 from warm_ember.model.placement import UNPLACED_NAME
 from warm_ember.model.project import Bracket, ExpectedValue
 from warm_ember.model.rules import HandRule
 from warm_ember.session import edits
+from warm_ember.session.brackets import (
+    BracketReadings,
+    edge_on_the_way,
+    main_state,
+    mean_of,
+    next_cycle_s,
+    whole_cycles_about,
+)
 from warm_ember.session.run_results import RunResults
-from warm_ember.signal.stretch import StretchReading, snap
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.units import duration_text, quantity_text
 
+if TYPE_CHECKING:
+    from warm_ember.session.records import StretchReading, WholeCycles
+
+
 _EDGE_STEPS = 200
-_REMEMBERED = 500
 
 
 class BracketController(QObject):
@@ -40,7 +48,7 @@ class BracketController(QObject):
         controller.quality_changed.connect(self.refresh)
         self.results: RunResults | None = None
         self.chosen = ""
-        self._readings: dict[Hashable, StretchReading] = {}
+        self._readings = BracketReadings()
 
     def set_results(self, results: RunResults | None) -> None:
         """Speak of another run, or the same after an edit."""
@@ -79,23 +87,12 @@ class BracketController(QObject):
         """Read a bracket."""
         if self.results is None:
             raise ValueError("no capture is open")
-        capture, supply_v = self.results.capture, self.controller.project.supply_v
-        ends = sorted(min(max(t, 0.0), capture.duration_s) for t in (bracket.from_s, bracket.to_s))
-        key = (capture.identity, ends[0], ends[1], supply_v)
-        if key not in self._readings:
-            if len(self._readings) > _REMEMBERED:
-                self._readings.clear()
-            self._readings[key] = capture.reading(ends[0], ends[1], supply_v=supply_v)
-        return self._readings[key]
+        return self._readings.read(self.results, self.controller.project.supply_v, bracket)
 
     def mean(self, bracket: Bracket) -> Figure:
         """Return the mean of a bracket: a bound where its range was exceeded, or where it is below what is resolved."""
         reading = self.reading(bracket)
-        if self.results is None:
-            return Figure(reading.mean_a)
-        limits, current = self.results.limits, self.results.capture.current
-        ends = np.array(snap(current, reading.from_s, reading.to_s))
-        return limits.read(reading.mean_a, is_clipped=bool(limits.clips(ends).any()))
+        return mean_of(self.results, reading) if self.results is not None else Figure(reading.mean_a)
 
     def doubts_of(self, bracket: Bracket) -> tuple[str, ...]:
         """Return what speaks against the reading of a bracket: the kinds of findings within it."""
@@ -125,11 +122,8 @@ class BracketController(QObject):
         step = max(window_s / _EDGE_STEPS, interval_s) * (1 if later else -1)
         before = bracket.to_s if right else bracket.from_s
         after = before + step
-        edges = self.results.placement.edges * interval_s
-        low, high = sorted((before, after))
-        on_the_way = edges[(edges > low + 0.5 * interval_s) & (edges < high - 0.5 * interval_s)]
-        if snaps and len(on_the_way):
-            after = float(on_the_way[0] if later else on_the_way[-1])
+        edge = edge_on_the_way(self.results, before, after) if snaps else None
+        after = edge if edge is not None else after
         after = min(max(after, 0.0), self.results.capture.duration_s)
         ends = (bracket.from_s, after) if right else (after, bracket.to_s)
         if ends[1] - ends[0] >= interval_s:
@@ -186,14 +180,7 @@ class BracketController(QObject):
 
     def main_state(self, bracket: Bracket) -> str:
         """Return the state that takes most of a bracket's time."""
-        if self.results is None:
-            return UNPLACED_NAME
-        placement, interval_s = self.results.placement, self.results.capture.current.interval_s
-        edges = np.clip(placement.edges * interval_s, bracket.from_s, bracket.to_s)
-        lengths = np.diff(edges)
-        totals = [(float(lengths[placement.of(name)].sum()), name) for name in placement.names]
-        totals.append((float(lengths[placement.state < 0].sum()), UNPLACED_NAME))
-        return max(totals)[1]
+        return main_state(self.results, bracket) if self.results is not None else UNPLACED_NAME
 
     def duplicate(self) -> None:
         """Copy the chosen bracket to where its state is entered again."""
@@ -212,16 +199,7 @@ class BracketController(QObject):
 
     def next_cycle(self, bracket: Bracket) -> float | None:
         """Return how far on the bracket's main state is entered again, or None."""
-        if self.results is None:
-            return None
-        placement, interval_s = self.results.placement, self.results.capture.current.interval_s
-        starts = placement.edges[:-1][placement.of(self.main_state(bracket))] * interval_s
-        middle = (bracket.from_s + bracket.to_s) / 2
-        here, later = starts[starts <= middle], starts[starts >= bracket.to_s - interval_s / 2]
-        if not len(here) or not len(later):
-            return None
-        shift = float(later[0] - here[-1])
-        return shift if bracket.to_s + shift <= self.results.capture.duration_s else None
+        return next_cycle_s(self.results, bracket) if self.results is not None else None
 
     def extend(self) -> None:
         """Extend the chosen bracket to whole cycles, found in the background."""
@@ -244,8 +222,6 @@ class BracketController(QObject):
         self.controller.work(
             "whole cycles",
             "looking for whole cycles",
-            lambda _stop, _progress: extend_to_whole_cycles(
-                results.capture, results.placement, bracket.from_s, bracket.to_s
-            ),
+            lambda _stop, _progress: whole_cycles_about(results, bracket),
             found,
         )

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent
@@ -12,11 +13,14 @@ from PySide6.QtWidgets import QWidget
 
 from warm_ember.model.figure import Bound, Figure, signed
 from warm_ember.model.project import Bracket
-from warm_ember.signal.stretch import StretchReading
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.rich_text import draw_chip, draw_rich_text
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import QuantityText, duration_text, format_trimmed, percent_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import StretchReading
+
 
 _ROW = 21
 _TOP = 36

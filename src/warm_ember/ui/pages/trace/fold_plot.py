@@ -2,20 +2,24 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
-from warm_ember.signal.envelope import Envelope, PixelColumns, per_column
-from warm_ember.signal.fold import Fold
-from warm_ember.signal.steps import LevelStep
+from warm_ember.session.fold_results import FoldedCycles
 from warm_ember.ui.lanes.current_axis import draw_pixels, paint_current_axis
 from warm_ember.ui.lanes.flags import tick_step
 from warm_ember.ui.lanes.heat import CurrentScale, draw_line, heat_picture, log_scale
 from warm_ember.ui.look.rich_text import draw_rich_text, width_of
 from warm_ember.ui.look.theme import Appearance, ink_on
 from warm_ember.units import duration_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import LevelStep
+
 
 _LEFT = 96
 _FOOT = 22
@@ -41,7 +45,7 @@ class FoldPlot(QWidget):
         super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
-        self.folded: Fold | None = None
+        self.folded: FoldedCycles | None = None
         self.steps: tuple[LevelStep, ...] = ()
         self.names: tuple[str, ...] = ()
         self.log = True
@@ -53,7 +57,7 @@ class FoldPlot(QWidget):
         self.setAccessibleName("Mean occurrence; arrow keys choose a step's edge, with Ctrl they move it")
         look.changed.connect(self.update)
 
-    def show_fold(self, folded: Fold | None, steps: tuple[LevelStep, ...], names: tuple[str, ...]) -> None:
+    def show_fold(self, folded: FoldedCycles | None, steps: tuple[LevelStep, ...], names: tuple[str, ...]) -> None:
         """Show cycles and steps."""
         self.folded, self.steps, self.names = folded, steps, names
         if self.chosen_edge is not None and self.chosen_edge >= len(self.edges):
@@ -81,7 +85,7 @@ class FoldPlot(QWidget):
         rect = self.plot_rect
         if self.folded is None:
             return rect.left()
-        begin, end = float(self.folded.edges_s[0]), float(self.folded.edges_s[-1])
+        begin, end = self.folded.edges_s
         return rect.left() + (time_s - begin) / (end - begin) * rect.width()
 
     def time_at(self, x: float) -> float:
@@ -89,18 +93,14 @@ class FoldPlot(QWidget):
         rect = self.plot_rect
         if self.folded is None:
             return 0.0
-        begin, end = float(self.folded.edges_s[0]), float(self.folded.edges_s[-1])
+        begin, end = self.folded.edges_s
         return begin + min(max((x - rect.left()) / rect.width(), 0.0), 1.0) * (end - begin)
 
-    def scale(self, folded: Fold) -> CurrentScale:
+    def scale(self, folded: FoldedCycles) -> CurrentScale:
         """Return the axis of current."""
-        known = folded.mean_a[~np.isnan(folded.mean_a)]
-        highest = float(np.nanmax(folded.high_a)) if len(known) else 1e-3
-        if not self.log:
-            lowest = min(0.0, float(np.nanmin(folded.low_a)) if len(known) else 0.0)
-            return CurrentScale(lowest, max(highest * 1.05, 1e-9), log=False)
-        positive = folded.low_a[folded.low_a > 0]
-        return log_scale(float(np.quantile(positive, 0.05)) if len(positive) else 1e-6, highest)
+        if self.log:
+            return log_scale(folded.lowest_positive_a, folded.high_a)
+        return CurrentScale(folded.low_a, max(folded.high_a * 1.05, 1e-9), log=False)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
@@ -122,11 +122,11 @@ class FoldPlot(QWidget):
             painter.setPen(QPen(theme.mark, 1))
             painter.drawRect(self.plot_rect.adjusted(-1, -1, 1, 1))
 
-    def _paint_curve(self, painter: QPainter, folded: Fold, scale: CurrentScale) -> None:
+    def _paint_curve(self, painter: QPainter, folded: FoldedCycles, scale: CurrentScale) -> None:
         theme, rect = self._look.theme, self.plot_rect
         width, rows = max(1, round(rect.width())), max(1, round(rect.height()))
-        begin, end = float(folded.edges_s[0]), float(folded.edges_s[-1])
-        columns = self._columns(folded, folded.low_a, folded.high_a, folded.median_a, begin, end, width)
+        begin, end = folded.edges_s
+        columns = folded.columns(width)
         grid = np.zeros(rows, dtype=bool)
         marked = np.array([value for value, _ in scale.ticks()])
         grid[np.clip(np.rint((1 - scale.height(marked)) * rows), 0, rows - 1).astype(int)] = True
@@ -136,7 +136,7 @@ class FoldPlot(QWidget):
         if begin < 0 < end:
             painter.setPen(QPen(theme.faint, 1, Qt.PenStyle.DashLine))
             painter.drawLine(QPointF(self.x_of(0.0), rect.top()), QPointF(self.x_of(0.0), rect.bottom()))
-        resolved = folded.resolved_a
+        resolved = folded.fold.resolved_a
         if scale.log and resolved > scale.low_a:
             y = rect.bottom() - float(scale.height(np.array([resolved]))[0]) * rect.height()
             painter.setPen(QPen(theme.mark, 1, Qt.PenStyle.DashLine))
@@ -147,16 +147,9 @@ class FoldPlot(QWidget):
                 painter, box, words, self._look, size="small", dim=theme.mark, align=Qt.AlignmentFlag.AlignRight
             )
 
-    @staticmethod
-    def _columns(
-        folded: Fold, low: np.ndarray, high: np.ndarray, mean: np.ndarray, begin: float, end: float, width: int
-    ) -> PixelColumns:
-        bins = Envelope(folded.edges_s, low, high, mean, mean, single=True)
-        return per_column(bins, begin, end, width)
-
-    def _paint_time(self, painter: QPainter, folded: Fold) -> None:
+    def _paint_time(self, painter: QPainter, folded: FoldedCycles) -> None:
         look, theme, px, rect = self._look, self._look.theme, self._look.px, self.plot_rect
-        begin, end = float(folded.edges_s[0]), float(folded.edges_s[-1])
+        begin, end = folded.edges_s
         step = tick_step(end - begin, rect.width() / px(110))
         top = rect.bottom() + px(_STEPS + 4)
         for index in range(int(np.ceil(begin / step - 1e-9)), int(np.floor(end / step + 1e-9)) + 1):
@@ -223,8 +216,8 @@ class FoldPlot(QWidget):
         """Move an inner edge, between its neighbours."""
         if self.folded is None or not 0 <= index < len(self.edges):
             return
-        bounds = (float(self.folded.edges_s[0]), *self.edges, float(self.folded.edges_s[-1]))
-        least = float(self.folded.edges_s[1] - self.folded.edges_s[0])
+        bounds = (self.folded.edges_s[0], *self.edges, self.folded.edges_s[1])
+        least = self.folded.bin_s
         placed = min(max(time_s, bounds[index] + least), bounds[index + 2] - least)
         changed = (*self.edges[:index], placed, *self.edges[index + 1 :])
         if placed != self.edges[index] and bounds[index] < placed < bounds[index + 2]:
@@ -232,7 +225,7 @@ class FoldPlot(QWidget):
 
     def add_edge(self, time_s: float) -> None:
         """Cut a step in two."""
-        if self.folded is not None and self.folded.edges_s[0] < time_s < self.folded.edges_s[-1]:
+        if self.folded is not None and self.folded.edges_s[0] < time_s < self.folded.edges_s[1]:
             changed = tuple(sorted((*self.edges, time_s)))
             self.chosen_edge = changed.index(time_s)
             self.edges_changed.emit(changed)
@@ -255,7 +248,7 @@ class FoldPlot(QWidget):
         elif key == Qt.Key.Key_Delete:
             self.remove_edge()
         elif ctrl and self.chosen_edge is not None:
-            step = float(self.folded.edges_s[-1] - self.folded.edges_s[0]) / 200
+            step = (self.folded.edges_s[1] - self.folded.edges_s[0]) / 200
             self.move_edge(self.chosen_edge, self.edges[self.chosen_edge] + direction * step)
         elif self.edges:
             outside = -1 if direction > 0 else len(self.edges)

@@ -2,19 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import msgspec
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
-from warm_ember.attribution.cycles import wake_sources
 from warm_ember.model.fold import AlignBy, FoldPlan
 from warm_ember.session import edits
+from warm_ember.session.fold_results import FoldedCycles, fold_run, ways_to_fold
 from warm_ember.session.run_results import RunResults
-from warm_ember.signal.fold import Fold, OddCycle, odd_cycles
-from warm_ember.signal.series import ShouldStop
-from warm_ember.signal.steps import found_edges_s, steps_of
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.theme import Appearance
@@ -23,16 +18,6 @@ from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.figure_table import FigureTable
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.units import duration_text, format_trimmed, percent_text, quantity_text
-
-
-@dataclass(frozen=True, eq=False)
-class Folded:
-    """A fold with what is read from it."""
-
-    plan: FoldPlan
-    fold: Fold
-    found_edges_s: tuple[float, ...]
-    odd: tuple[OddCycle, ...]
 
 
 class FoldView(QWidget):
@@ -53,9 +38,9 @@ class FoldView(QWidget):
         super().__init__()
         self.controller, self.look, self._window = controller, look, window
         self.results: RunResults | None = None
-        self.folded: Folded | None = None
+        self.folded: FoldedCycles | None = None
         self.problem = ""
-        self._plans: list[FoldPlan] = []
+        self._plans: tuple[FoldPlan, ...] = ()
         self._wanted: tuple[RunResults, FoldPlan] | None = None
         self.plot = FoldPlot(look)
         self.steps = FigureTable(look, ("step", "length", "mean", "charge", "share"), editable=0, sortable=False)
@@ -154,13 +139,7 @@ class FoldView(QWidget):
         self.compute()
 
     def _fill_choices(self, results: RunResults) -> None:
-        name = results.run.name
-        plans = [FoldPlan(name, AlignBy.WAKE, source) for source in wake_sources(results.capture)]
-        plans += [FoldPlan(name, AlignBy.STATE, state) for state in results.placement.names]
-        lines = results.capture.lines.names if results.capture.lines is not None else ()
-        plans += [FoldPlan(name, AlignBy.LINE, line, rising) for line in lines for rising in (True, False)]
-        plans += [FoldPlan(name, AlignBy.THRESHOLD, rising=rising) for rising in (True, False)]
-        plans.append(FoldPlan(name, AlignBy.PERIOD))
+        plans = ways_to_fold(results)
         if plans != self._plans:
             self._plans = plans
             self.align.clear()
@@ -197,17 +176,19 @@ class FoldView(QWidget):
         self._wanted = (results, plan)
         session, project = self.controller.session, self.controller.project
 
-        def work(should_stop: ShouldStop, _progress: object) -> Folded:
-            fold = session.results.fold(project, results.run.name, plan, should_stop)
-            return Folded(plan, fold, found_edges_s(fold), fold.left_out or odd_cycles(fold))
+        self.controller.jobs.run(
+            "fold",
+            "folding the cycles",
+            lambda should_stop, _progress: fold_run(session, project, results.run.name, plan, should_stop),
+            self._on_folded,
+            self._on_failed,
+        )
 
-        self.controller.jobs.run("fold", "folding the cycles", work, self._on_folded, self._on_failed)
-
-    def _on_folded(self, folded: Folded) -> None:
+    def _on_folded(self, folded: FoldedCycles) -> None:
         self.folded, self.problem = folded, ""
         if folded.plan.length_s is None:
-            width_s = float(folded.fold.edges_s[-1] - folded.fold.edges_s[0])
-            self.length.set_value(width_s)
+            from_s, to_s = folded.edges_s
+            self.length.set_value(to_s - from_s)
         self.odd.show_rows(
             [
                 (
@@ -234,9 +215,8 @@ class FoldView(QWidget):
         plan, folded = self.plan, self.folded
         if plan is None or folded is None:
             return
-        edges = plan.edges_s if plan.edges_s is not None else folded.found_edges_s
-        steps = steps_of(folded.fold, edges)
-        self.plot.show_fold(folded.fold, steps, plan.names)
+        steps = folded.steps(plan.edges_s)
+        self.plot.show_fold(folded, steps, plan.names)
         self.steps.show_rows(
             [
                 (
@@ -276,8 +256,8 @@ class FoldView(QWidget):
 
     def _on_odd(self, index: int) -> None:
         if self.folded is not None and index < len(self.folded.odd):
-            odd, edges = self.folded.odd[index], self.folded.fold.edges_s
-            self.cycle_asked.emit(odd.time_s + float(edges[0]), odd.time_s + float(edges[-1]))
+            odd, (from_s, to_s) = self.folded.odd[index], self.folded.edges_s
+            self.cycle_asked.emit(odd.time_s + from_s, odd.time_s + to_s)
 
     def sentence(self) -> str:
         """Return what the fold says, as rich text."""

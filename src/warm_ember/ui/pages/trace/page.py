@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Signal
 from PySide6.QtGui import QAction, QGuiApplication
@@ -14,7 +15,6 @@ from warm_ember.model.figure import Bound, signed
 from warm_ember.model.finding import Finding, FindingKind
 from warm_ember.session.page_links import LinkFigure, trace_doubt, trace_link
 from warm_ember.session.run_results import RunResults
-from warm_ember.tuning.findings.registry import QualityReport
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.rich_text import rich_figure
 from warm_ember.ui.look.theme import Appearance
@@ -27,6 +27,10 @@ from warm_ember.ui.picture import save_picture
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.switches import Switch
 from warm_ember.units import duration_text, format_trimmed, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import QualityReport
+
 
 _AROUND_FINDING = 0.5
 

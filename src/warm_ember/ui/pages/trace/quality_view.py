@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPen
@@ -22,12 +23,10 @@ from PySide6.QtWidgets import (
 from warm_ember.errors import WarmEmberError
 from warm_ember.model.correction import Burden, Correction, InputResistance, KnownLoad, Scaling
 from warm_ember.model.finding import Finding
-from warm_ember.session.correcting import adopt_as_condition, correct_capture
+from warm_ember.session.correcting import adopt_as_condition, correct_capture, effect_on
 from warm_ember.session.joining import join_captures
 from warm_ember.session.new_capture import free_name
 from warm_ember.session.run_results import RunResults
-from warm_ember.signal.corrections import check_corrections, effect_of
-from warm_ember.tuning.findings.registry import Fact, QualityReport
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.label import Label, tip
 from warm_ember.ui.look.rich_text import draw_rich_text, width_of
@@ -35,6 +34,10 @@ from warm_ember.ui.look.theme import Appearance, ink_on
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.units import format_distinct, percent_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import Fact, QualityReport
+
 
 _LOADS: tuple[tuple[str, str, str], ...] = (
     ("shunt or amplifier, factor", "", "shunt checked against a reference"),
@@ -304,18 +307,14 @@ class QualityView(QWidget):
             self.effect.setText("")
             self.correct_button.setEnabled(False)
             return
-        whole, capture = results.whole, results.capture
-        supply_v = capture.info.supply_v if capture.info.supply_v is not None else self.controller.project.supply_v
         try:
-            check_corrections(corrections, has_voltage=supply_v is not None or capture.voltage is not None)
+            effect = effect_on(self.controller.project, results, corrections)
         except WarmEmberError as error:
             self.effect.setText(error.one_line[:1].upper() + error.one_line[1:])
             self.correct_button.setEnabled(False)
             return
         self.correct_button.setEnabled(True)
-        mean_a, peak_a = whole.mean_a or 0.0, whole.max_a or 0.0
-        effect = effect_of(corrections, mean_a=mean_a, peak_a=peak_a, supply_v=supply_v)
-        before, after = format_distinct(mean_a, effect.mean_a, "A")
+        before, after = format_distinct(results.whole.mean_a or 0.0, effect.mean_a, "A")
         text = f"Mean {before} becomes {after}"
         if effect.lowest_v is not None:
             text += f"; at the peak the burden drops {quantity_text(effect.drop_v, 'V')}"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QAction, QGuiApplication
@@ -14,14 +15,10 @@ from warm_ember.model.plan import ActivityEvery, CurrentBy, PlanLimits, PlannedC
 from warm_ember.model.plan import LengthTo as Shorter
 from warm_ember.session import plan_edits
 from warm_ember.session.page_links import LinkFigure, tune_doubt, tune_link
+from warm_ember.session.plan_waveform import plan_waveform
 from warm_ember.session.run_results import RunResults
-from warm_ember.session.tuning_results import PLAN, PlanResults, changes_ahead
-from warm_ember.tuning.claims import ClaimResult
-from warm_ember.tuning.matrix import lead_words
-from warm_ember.tuning.prediction import by_gain
-from warm_ember.tuning.search import SmallestSet, costs_of
-from warm_ember.tuning.suggestions import SuggestedChange
-from warm_ember.tuning.timers.period_model import PeriodModel
+from warm_ember.session.tuning_results import PLAN, PlanResults, changes_ahead, over_limits
+from warm_ember.ui.latest import Latest
 from warm_ember.ui.look.label import Label, tip
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.base import Page
@@ -38,6 +35,10 @@ from warm_ember.ui.widgets.key_button import KeyButton
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.ui.widgets.switches import Switch
 from warm_ember.units import duration_text, format_trimmed, months_text, percent_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import ClaimResult, PeriodModel, SmallestSet, SuggestedChange
+
 
 VIEWS = ("plan", "waveform", "proof", "timers")
 _MOST_LINES = 3
@@ -70,6 +71,8 @@ class TunePage(Page):
         self.editor = ChangeEditor(look)
         self.claim = ClaimLine(look)
         self.waveform = WaveformView(look)
+        self._reading = Latest(controller.jobs, "waveform", controller.report_failure)
+        self.waveform.asked.connect(self._read_waveform)
         self.proof = ProofView(look)
         self.timers = TimersView(look)
         self.limits: dict[str, QuantityEdit] = {}
@@ -247,12 +250,20 @@ class TunePage(Page):
         self.editor.show_change(chosen, project)
         self._show_limits()
         self._show_broken()
-        self.waveform.show_plan(self.results, found, project)
+        self.waveform.show_plan(self.results, found)
         self.proof.show_proofs(found.proofs if found is not None else ())
         self._show_timers()
         if self.claim.claim:
             self._on_claim(self.claim.claim)
         self.header_changed.emit()
+
+    def _read_waveform(self) -> None:
+        """Read the window of the waveform in the background, while it is looked at."""
+        view = self.waveform
+        results, segments, span_s, columns = view.results, view.segments, view.span_s, view.columns
+        if results is None or self.view != "waveform":
+            return
+        self._reading.run(lambda _stop, _progress: plan_waveform(results, segments, *span_s, columns), view.show_read)
 
     def _show_timers(self) -> None:
         """Look for what has a period, while the timers are looked at."""
@@ -280,22 +291,21 @@ class TunePage(Page):
         limits = self.controller.project.plan.limits
         for field, edit in self.limits.items():
             edit.set_value(getattr(limits, field))
-        costs = costs_of(self.ahead)
-        over = costs.over(limits)
+        over = over_limits(self.controller.project, self.results.run.name) if self.results is not None else {}
         self.together.setVisible(bool(over))
-        words = {
-            "latency": f"they answer {duration_text(costs.latency_s)} later",
-            "accuracy": f"they are {format_trimmed(100 * costs.accuracy)} % less exact",
-            "memory": f"they take {format_trimmed(costs.memory_bytes)} B",
+        words: dict[str, Callable[[float], str]] = {
+            "latency": lambda late_s: f"they answer {duration_text(late_s)} later",
+            "accuracy": lambda share: f"they are {format_trimmed(100 * share)} % less exact",
+            "memory": lambda size: f"they take {format_trimmed(size)} B",
         }
-        self.together.setText("Over a limit: " + ", ".join(words[one] for one in over))
+        self.together.setText("Over a limit: " + ", ".join(words[one](value) for one, value in over.items()))
         self.together.setStyleSheet(f"color: {self.look.theme.warning_text.name()}")
 
     def _show_broken(self) -> None:
         lines = []
         if self.found is not None:
             lines += [broken.words for broken in self.found.matrix.broken]
-            lines += [lead_words(column) for column in self.found.matrix.columns if column.is_open]
+            lines += self.found.leads
         more = len(lines) - _MOST_LINES
         shown = lines[:_MOST_LINES]
         if more > 0:
@@ -375,7 +385,7 @@ class TunePage(Page):
         self.controller.work(
             "order",
             "ordering the plan",
-            lambda should_stop, _progress: by_gain(session.tuning.start(project, name, should_stop), ahead),
+            lambda should_stop, _progress: session.tuning.by_gain(project, name, ahead, should_stop),
             lambda order: self.controller.apply(plan_edits.order_changes(order), "order the plan by gain"),
         )
 
@@ -446,6 +456,7 @@ class TunePage(Page):
         self.view = view
         self.stacked.setCurrentIndex(VIEWS.index(view))
         self._show_timers()
+        self._read_waveform()
         self.header_changed.emit()
 
     def switches(self) -> tuple[Switch, ...]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
@@ -10,13 +11,14 @@ from PySide6.QtWidgets import QToolTip, QWidget
 
 from warm_ember.model.plan import PlannedChange
 from warm_ember.session.tuning_results import PlanResults
-from warm_ember.tuning.prediction import PredictedStep
-from warm_ember.tuning.proof import Proof
-from warm_ember.tuning.suggestions import SuggestedChange
 from warm_ember.ui.look.label import tip
 from warm_ember.ui.look.rich_text import draw_chip, draw_rich_text, width_of
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import format_trimmed, months_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import PredictedStep, Proof, SuggestedChange
+
 
 _HEAD, _ROW, _OFFER = 26, 38, 24
 _RIGHT = Qt.AlignmentFlag.AlignRight

@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import math
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
-from warm_ember.tuning.proof import Proof
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.textures import FINE, texture_brush
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import format_trimmed, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import Proof
+
 
 _HEAD, _ROW, _NAME, _NUMBERS, _LEAST_A = 30, 62, 96, 150, 1e-7
 _RIGHT = Qt.AlignmentFlag.AlignRight

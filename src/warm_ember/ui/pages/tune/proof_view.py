@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
-from warm_ember.tuning.proof import Proof
 from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.tune.change_editor import words_of
 from warm_ember.ui.pages.tune.proof_bars import ProofBars
 from warm_ember.ui.widgets.difference_table import DifferenceTable, micro
 from warm_ember.units import percent_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import Proof
+
 
 _EMPTY = "No run contains a planned change yet: choose a change in the plan and say which run proves it."
 

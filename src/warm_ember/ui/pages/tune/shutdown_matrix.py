@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QEvent, QPoint, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
@@ -11,12 +12,16 @@ from PySide6.QtWidgets import QMenu, QToolTip, QWidget
 from warm_ember.model.figure import Figure
 from warm_ember.model.parts import Part, Power
 from warm_ember.model.plan import CurrentBy, CurrentTo, LengthTo, PartTo, PlannedChange, ScaleRate
-from warm_ember.tuning.matrix import WAKES, Matrix, MatrixCell, MatrixRow, StateColumn
+from warm_ember.session.tuning_results import WAKES
 from warm_ember.ui.look.label import tip
 from warm_ember.ui.look.rich_text import draw_chip, draw_rich_text, rich_figure
 from warm_ember.ui.look.textures import FINE, texture_brush
 from warm_ember.ui.look.theme import Appearance, ink_on
 from warm_ember.units import percent_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import Matrix, MatrixCell, MatrixRow, StateColumn
+
 
 _NAME, _HEAD, _ROW, _GROUP, _SUMS, _LEAST_COLUMN, _HIGHEST = 168, 44, 21, 17, 3, 76, 28
 _RIGHT = Qt.AlignmentFlag.AlignRight

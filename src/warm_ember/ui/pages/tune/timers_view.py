@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from itertools import pairwise
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
@@ -11,11 +12,13 @@ from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QLabel, QLine
 
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.allowed import Allowed
-from warm_ember.tuning.findings.timer_overridden import GrantedTimer
-from warm_ember.tuning.timers.coded import EXACT
-from warm_ember.tuning.timers.intervals import ALLOWED, STANDARDS
-from warm_ember.tuning.timers.period_model import PeriodModel
-from warm_ember.tuning.timers.registry import ANY, KINDS, interval_at, timer_of
+from warm_ember.session.timer_words import (
+    CODED_TIMERS,
+    PERIOD_STANDARDS,
+    timer_limits,
+    try_period,
+    ways_to_write,
+)
 from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.theme import Appearance
@@ -23,6 +26,10 @@ from warm_ember.ui.widgets.figure_table import FigureTable
 from warm_ember.ui.widgets.key_button import KeyButton
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.units import duration_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import GrantedTimer, PeriodModel
+
 
 _HEADS = ("granted at", "timer", "asked", "granted", "")
 _RIGHT = Qt.AlignmentFlag.AlignRight
@@ -140,10 +147,10 @@ class TimersView(QWidget):
 
     def _build(self) -> None:
         px = self.look.px
-        self.kind.addItems(list(KINDS))
+        self.kind.addItems(CODED_TIMERS)
         self.kind.setAccessibleName("kind of timer")
         self.time.setAccessibleName("a time to be written")
-        self.standard.addItems([ANY, *STANDARDS, *KINDS])
+        self.standard.addItems(PERIOD_STANDARDS)
         self.standard.setAccessibleName("standard of the period")
         self.what.setAccessibleName("what has a period")
         self.what.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
@@ -247,24 +254,10 @@ class TimersView(QWidget):
         self._show_answer()
 
     def _show_codes(self) -> None:
-        timer = timer_of(self.kind.currentText())
         try:
-            value = timer.encode(self.time.text())
+            lines = ways_to_write(self.kind.currentText(), self.time.text())
         except BadArgumentError as error:
-            self.codes.setText(str(error))
-            return
-        if value.seconds is None:
-            self.codes.setText(f"{value.octet}: deactivated")
-            return
-        exact = value.state == EXACT
-        how = "exact" if exact else f"not exact, the nearest is {duration_text(value.seconds)}"
-        lines = [f"{self.time.text().strip()}: {how}"]
-        lines += [f"    {code}{'  finest step' if code == value.octet else ''}" for code in timer.ways(value.seconds)]
-        others = sorted({one for one in timer.codes.values() if one is not None and one != value.seconds})
-        shorter = [one for one in others if one < value.seconds][-1:]
-        longer = [one for one in others if one > value.seconds][:1]
-        for words, near in (("next shorter", shorter), ("next longer", longer)):
-            lines += [f"{words}: {duration_text(one)}, {timer.ways(one)[0]}" for one in near]
+            lines = (str(error),)
         self.codes.setText("\n".join(lines))
 
     def _show_answer(self) -> None:
@@ -274,24 +267,13 @@ class TimersView(QWidget):
             self.curve.show_model(None, 1.0)
             return
         try:
-            found = interval_at(self.standard.currentText(), asked_s, int(self.skipped.shown or 0))
+            tried = try_period(model, self.standard.currentText(), asked_s, int(self.skipped.shown or 0))
         except BadArgumentError as error:
             self.answer.setText(str(error))
             self.curve.show_model(model, asked_s)
             return
-        now, then = (quantity_text(model.mean_a(one), "A") for one in (model.period_s, found.wakes_each_s))
-        where = f"in {model.name}" if model.in_state else "on average in the capture"
-        what = f"What pulses in {model.name}" if model.in_state else model.name
-        used = f" {found.state.capitalize()}: {duration_text(found.seconds)} is used."
-        state = "" if found.state == ALLOWED else used
-        limits = f" The standard allows {found.limits}." if found.limits else ""
-        self.answer.setText(
-            f"{what} comes each {duration_text(model.period_s)} now and takes "
-            f"{quantity_text(model.charge_c, 'C')} each time ({model.times} seen): {now} {where} becomes {then}. "
-            f"The device answers within {duration_text(found.worst_s)}, {duration_text(found.reacts_s)} on average."
-            f"{state}{limits}"
-        )
-        self.curve.show_model(model, found.wakes_each_s)
+        self.answer.setText(tried.words)
+        self.curve.show_model(model, tried.wakes_every_s)
 
     def plan(self) -> None:
         """Ask for the period that is shown to be planned."""
@@ -302,17 +284,12 @@ class TimersView(QWidget):
 def _allowed() -> list[tuple[tuple[str, float | str], ...]]:
     """Return the limits of every timer as rows."""
     rows: list[tuple[tuple[str, float | str], ...]] = []
-    for name, one in STANDARDS.items():
+    for one in timer_limits():
         step = (str(duration_text(one.step_s)), one.step_s) if one.step_s else ("any", 0.0)
-        clause = one.clause.split(":")[0]
-        rows.append(((name, name), _time(one.low_s), _time(one.high_s), step, (clause, clause)))
-    for name, timer in KINDS.items():
-        times_s = sorted({value for value in timer.codes.values() if value})
-        clause = "3GPP TS 24.008, 10.5.5.32" if "-" in name else "3GPP TS 24.008, 10.5.7"
-        others = next(iter(timer.read_as.values()), "")
-        clause += f"; other codes read as {others}" if others and "-" in name else ""
-        step = (f"{len(times_s)} times", float(len(times_s)))
-        rows.append(((name, name), _time(times_s[0]), _time(times_s[-1]), step, (clause, clause)))
+        if one.times is not None:
+            step = (f"{one.times} times", float(one.times))
+        name, where = (one.timer, one.timer), (one.clause, one.clause)
+        rows.append((name, _time(one.shortest_s), _time(one.longest_s), step, where))
     return rows
 
 

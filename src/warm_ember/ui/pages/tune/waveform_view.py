@@ -2,17 +2,26 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF, QWheelEvent
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import (
+    QImage,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPolygonF,
+    QResizeEvent,
+    QWheelEvent,
+)
 from PySide6.QtWidgets import QWidget
 
-from warm_ember.model.arrays import Floats
-from warm_ember.model.project import Project
+from warm_ember.session.plan_waveform import PlanWaveform
 from warm_ember.session.run_results import RunResults
 from warm_ember.session.tuning_results import PlanResults
-from warm_ember.signal.envelope import envelope, per_column
-from warm_ember.tuning.waveform import WaveformSegment, predicted_waveform
 from warm_ember.ui.lanes.current_axis import paint_current_axis
 from warm_ember.ui.lanes.flags import tick_step
 from warm_ember.ui.lanes.heat import CurrentScale, heat_picture, log_scale
@@ -20,12 +29,24 @@ from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import duration_text, quantity_text
 
+if TYPE_CHECKING:
+    from warm_ember.session.records import WaveformSegment
+
+
 _LEFT, _TOP, _AXIS = 92, 40, 30
 _RIBBON, _TEXT = 18, 34
 
 
 class WaveformView(QWidget):
-    """Measured current, with the predicted one as a line over it; wheel and arrow keys move through time."""
+    """Measured current, with the predicted one as a line over it; wheel and arrow keys move through time.
+
+    Signals
+    -------
+    asked
+        Another window, width or plan is to be read; what was read before stands until then.
+    """
+
+    asked = Signal()
 
     def __init__(self, look: Appearance) -> None:
         super().__init__()
@@ -35,21 +56,34 @@ class WaveformView(QWidget):
         self.look = look
         self.results: RunResults | None = None
         self.segments: tuple[WaveformSegment, ...] = ()
+        self.read: PlanWaveform | None = None
         self.span_s = (0.0, 1.0)
         self._dragged_from: float | None = None
         look.changed.connect(self.update)
 
-    def show_plan(self, results: RunResults | None, found: PlanResults | None, project: Project) -> None:
+    def show_plan(self, results: RunResults | None, found: PlanResults | None) -> None:
         """Show another plan, or another run."""
         same = self.results is not None and results is not None and results.capture is self.results.capture
         self.results = results
-        self.segments = ()
+        self.segments = found.waveform if results is not None and found is not None else ()
         if results is not None and not same:
-            self.span_s = (0.0, results.capture.duration_s)
-        if results is not None and found is not None:
-            changes = tuple(step.change for step in found.steps)
-            self.segments = predicted_waveform(results.placement, results.ledger, found.predicted, changes)
+            self.span_s, self.read = (0.0, results.capture.duration_s), None
+        self.asked.emit()
         self.update()
+
+    def show_read(self, read: PlanWaveform) -> None:
+        """Show a window that was read."""
+        self.read = read
+        self.update()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        if event.size().width() != event.oldSize().width():
+            self.asked.emit()
+
+    @property
+    def columns(self) -> int:
+        """Width of the plot in pixels."""
+        return max(1, int(self.plot.width()))
 
     @property
     def plot(self) -> QRectF:
@@ -77,47 +111,43 @@ class WaveformView(QWidget):
         draw_rich_text(painter, words, hint, look, size="small", align=Qt.AlignmentFlag.AlignRight)
         plot = self.plot
         painter.fillRect(plot, theme.sunken)
-        width, rows = max(1, int(plot.width())), max(1, int(plot.height()))
-        begin, end = self.span_s
-        found = envelope(
-            self.results.capture.current, max(begin, 0.0), min(end, self.results.capture.duration_s), width
-        )
-        columns = per_column(found, begin, end, width)
-        positive = columns.mean[columns.mean > 0]
-        if len(positive):
-            least = min(float(positive.min()), *(max(s.predicted_a, 1e-9) for s in self.shown()), 1.0)
-            scale = log_scale(least, float(np.nanmax(columns.high)))
-            paint_current_axis(painter, plot, scale, look, room=plot.left(), grid=True)
-            pixels = np.ascontiguousarray(heat_picture(columns, scale, rows, theme))
-            painter.drawImage(plot, QImage(pixels.data, width, rows, 4 * width, QImage.Format.Format_ARGB32))
-            painter.setClipRect(plot)
-            self._paint_predicted(painter, plot, columns.mean, scale)
-            painter.setClipping(False)
+        if self.read is not None:
+            self._paint_current(painter, plot, self.read)
         self._paint_time(painter, plot)
         self._paint_segments(painter, plot)
         painter.end()
+
+    def _paint_current(self, painter: QPainter, plot: QRectF, read: PlanWaveform) -> None:
+        """Paint what was read where it belongs in the window, which may have moved on since."""
+        columns, rows = read.measured, max(1, int(plot.height()))
+        positive = columns.mean[columns.mean > 0]
+        if not len(positive):
+            return
+        least = min(float(positive.min()), *(max(s.predicted_a, 1e-9) for s in read.segments), 1.0)
+        scale = log_scale(least, float(np.nanmax(columns.high)))
+        paint_current_axis(painter, plot, scale, self.look, room=plot.left(), grid=True)
+        pixels = np.ascontiguousarray(heat_picture(columns, scale, rows, self.look.theme))
+        width = len(columns.mean)
+        picture = QImage(pixels.data, width, rows, 4 * width, QImage.Format.Format_ARGB32)
+        where = QRectF(self.x_of(read.from_s), plot.top(), self.x_of(read.to_s) - self.x_of(read.from_s), plot.height())
+        painter.setClipRect(plot)
+        painter.drawImage(plot if (read.from_s, read.to_s) == self.span_s else where, picture)
+        self._paint_predicted(painter, plot, read, scale)
+        painter.setClipping(False)
 
     def shown(self) -> list[WaveformSegment]:
         """Return the segments in the window."""
         begin, end = self.span_s
         return [one for one in self.segments if one.to_s > begin and one.from_s < end]
 
-    def _paint_predicted(self, painter: QPainter, plot: QRectF, measured_a: Floats, scale: CurrentScale) -> None:
-        """Draw what each column would be: moved as its state is, and at rest where its stay would be over."""
-        segments = self.shown()
-        if not segments:
+    def _paint_predicted(self, painter: QPainter, plot: QRectF, read: PlanWaveform, scale: CurrentScale) -> None:
+        """Draw what each column would be."""
+        if not len(read.predicted_a):
             return
-        begin, end = self.span_s
-        times_s = begin + (np.arange(len(measured_a)) + 0.5) / len(measured_a) * (end - begin)
-        starts = np.array([one.from_s for one in segments])
-        at = np.clip(np.searchsorted(starts, times_s, side="right") - 1, 0, len(segments) - 1)
-        moved_a = np.array([one.predicted_a - one.measured_a for one in segments])[at]
-        over = times_s > np.array([one.from_s + one.predicted_s for one in segments])[at]
-        rest_a = np.array([one.rest_a if one.rest_a is not None else np.nan for one in segments])[at]
-        predicted_a = np.where(over & ~np.isnan(rest_a), rest_a, measured_a + moved_a)
-        heights = scale.height(np.maximum(np.nan_to_num(predicted_a, nan=1e-9), 1e-9))
+        heights = scale.height(np.maximum(np.nan_to_num(read.predicted_a, nan=1e-9), 1e-9))
+        left, step = self.x_of(read.from_s), (self.x_of(read.to_s) - self.x_of(read.from_s)) / len(heights)
         points = [
-            QPointF(plot.left() + column, plot.bottom() - float(height) * plot.height())
+            QPointF(left + column * step, plot.bottom() - float(height) * plot.height())
             for column, height in enumerate(heights.tolist())
         ]
         painter.setPen(QPen(self.look.theme.mark, 2))
@@ -171,6 +201,7 @@ class WaveformView(QWidget):
     def _go(self, begin: float, length: float) -> None:
         begin = min(max(begin, 0.0), max(self._whole_s - length, 0.0))
         self.span_s = (begin, begin + length)
+        self.asked.emit()
         self.update()
 
     def _time_at(self, x: float) -> float:

@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 from functools import partial
+from typing import TYPE_CHECKING
 
 import msgspec
 import numpy as np
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QCheckBox, QGridLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
-from warm_ember.attribution.sleep_depth import Mode, SleepDepth
-from warm_ember.attribution.wake_ledger import SourceRow, WakeLedger
 from warm_ember.model.allowed import Allowed
 from warm_ember.model.project import Project
 from warm_ember.model.wakes import SleepMode, WakeSource
@@ -20,6 +19,10 @@ from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.widgets.layouts import clear_layout
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.units import duration_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import Mode, SleepDepth, SourceRow, WakeLedger
+
 
 _HEADS = ("mode", "what sleeps", "draws", "to enter and leave", "answers after", "memory", "who says so", "pays",
           "right", "too shallow", "too deep", "loses")  # fmt: skip

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 from PySide6.QtCore import Signal
 from PySide6.QtGui import QAction, QGuiApplication
 from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
-from warm_ember.attribution.wake_alignment import Saving
-from warm_ember.attribution.wake_ledger import SourceRow, WakeLedger
 from warm_ember.model.battery import Activity, FromWakes
 from warm_ember.model.figure import Figure, signed
 from warm_ember.model.wake_plan import WakePlan
@@ -31,6 +31,10 @@ from warm_ember.ui.pages.wakes.wake_rate_chart import OverTime
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.switches import Switch
 from warm_ember.units import duration_text, parse_quantity, percent_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import Saving, SourceRow, WakeLedger
+
 
 _SOURCES, _MODES, _PLAN, _OVER_TIME = "sources", "modes", "plan", "over time"
 _DEPTH_WIDTH = 408

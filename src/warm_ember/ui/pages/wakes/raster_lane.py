@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Signal
 from PySide6.QtGui import QMouseEvent, QPainter
 
-from warm_ember.attribution.wake_ledger import WakeLedger
 from warm_ember.model.arrays import Floats, Indices
 from warm_ember.ui.lanes.current_axis import draw_pixels
 from warm_ember.ui.lanes.lane import Lane
@@ -16,6 +16,10 @@ from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.rich_text import draw_rich_text, width_of
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import duration_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import WakeLedger
+
 
 CHARGE, LENGTH = "charge", "length"
 _ROW, _LEAST_ROW, _MOST_ROWS = 26, 15, 12

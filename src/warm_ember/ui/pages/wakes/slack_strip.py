@@ -3,17 +3,20 @@
 from __future__ import annotations
 
 import math
+from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
-from warm_ember.attribution.wake_alignment import Saving
-from warm_ember.attribution.wake_ledger import WakeLedger
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import duration_text, format_trimmed, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import Saving, WakeLedger
+
 
 _TOP, _ROW = 28, 44
 _NAME, _WORDS = 134, 330

@@ -3,19 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
-from warm_ember.attribution.sleep_depth import BreakEven, IdleRow, SleepDepth
 from warm_ember.model.arrays import Floats, Indices
 from warm_ember.model.figure import Figure
 from warm_ember.ui.look.rich_text import draw_rich_text, rich_figure, width_of
 from warm_ember.ui.look.textures import FINE, texture_brush
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import duration_text, percent_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import BreakEven, IdleRow, SleepDepth
+
 
 _TOP, _AXIS, _FOOT = 30, 22, 62
 _NAME, _STRIPE, _GAP = 92, 4, 6

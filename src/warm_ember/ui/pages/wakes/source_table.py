@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QLineEdit, QWidget
 
-from warm_ember.attribution.wake_ledger import SourceRow, WakeLedger
-from warm_ember.attribution.wake_profile import GAP_EDGES
 from warm_ember.model.arrays import Floats
 from warm_ember.model.figure import Bound, signed
 from warm_ember.session.wake_results import WakesShown
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import duration_text, format_trimmed, percent_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import SourceRow, WakeLedger
+
 
 _HEAD, _ROW, _MOST_ROW, _FOOT = 52, 34, 64, 22
 _NAME, _PER_HOUR, _AWAKE, _EACH, _BAR, _BAR_END, _HIST = 126, 196, 264, 342, 354, 500, 524
@@ -51,6 +55,7 @@ class SourceTable(QWidget):
         self.chosen = ""
         self.sorted_by, self.largest_first = 4, True
         self._gaps: dict[str, Floats] = {}
+        self._gap_edges: Floats = np.zeros(2)
         self.edit = QLineEdit(self)
         self.edit.hide()
         self.edit.setAccessibleName("Name of the source")
@@ -63,6 +68,7 @@ class SourceTable(QWidget):
         """Show another run."""
         self.ledger = found.ledger if found is not None else None
         self._gaps = found.profile.gaps if found is not None else {}
+        self._gap_edges = found.profile.gap_edges if found is not None else np.zeros(2)
         self.edit.hide()
         self._arrange()
 
@@ -115,11 +121,12 @@ class SourceTable(QWidget):
 
     def _reach(self) -> tuple[float, float]:
         """Return the decades of the axis of time between wakes."""
-        all_gaps = sum(self._gaps.values(), np.zeros(len(GAP_EDGES) - 1))
+        edges = self._gap_edges
+        all_gaps = sum(self._gaps.values(), np.zeros(len(edges) - 1))
         there = np.flatnonzero(all_gaps)
         if not len(there):
             return -2.0, 2.0
-        low, high = np.floor(GAP_EDGES[there[0]] - 0.2), np.ceil(GAP_EDGES[there[-1] + 1] + 0.2)
+        low, high = np.floor(edges[there[0]] - 0.2), np.ceil(edges[there[-1] + 1] + 0.2)
         return float(low), float(max(high, low + 2))
 
     def paintEvent(self, event: QPaintEvent) -> None:
@@ -237,7 +244,7 @@ class SourceTable(QWidget):
         heights = np.log1p(counts) / np.log1p(counts.max())
         color = theme.ramp.color(row.charge_c_mean / row.awake_s_mean if row.awake_s_mean > 0 else 0.0)
         for at in np.flatnonzero(counts).tolist():
-            ends = ((float(edge) - low) / (high - low) * hist.width() for edge in GAP_EDGES[at : at + 2])
+            ends = ((float(edge) - low) / (high - low) * hist.width() for edge in self._gap_edges[at : at + 2])
             x, end = (hist.left() + place for place in ends)
             tall = max(float(heights[at]) * hist.height(), 2.0)
             painter.fillRect(QRectF(x, hist.bottom() - tall, max(end - x - 1, 1), tall), color)
@@ -345,8 +352,9 @@ class SourceTable(QWidget):
             if hist.contains(event.position()):
                 low, high = self._reach()
                 clicked = low + (high - low) * (event.position().x() - hist.left()) / hist.width()
-                at = min(max(int(np.searchsorted(GAP_EDGES, clicked, side="right")) - 1, 0), len(GAP_EDGES) - 2)
-                self.gap_asked.emit(row.source, *(10.0 ** GAP_EDGES[at : at + 2]).tolist())
+                edges = self._gap_edges
+                at = min(max(int(np.searchsorted(edges, clicked, side="right")) - 1, 0), len(edges) - 2)
+                self.gap_asked.emit(row.source, *(10.0 ** edges[at : at + 2]).tolist())
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         if event.position().x() < self._look.px(_NAME):

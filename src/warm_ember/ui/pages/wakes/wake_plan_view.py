@@ -5,24 +5,26 @@ from __future__ import annotations
 from collections.abc import Callable
 from enum import StrEnum
 from functools import partial
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
 
-from warm_ember.attribution.wake_ledger import WakeLedger
 from warm_ember.model.allowed import Allowed
 from warm_ember.model.project import Project
 from warm_ember.model.wake_plan import Pull, RestLevel, WakeOn, WakePlan
-from warm_ember.session.wake_results import plan_check, whole_plan
-from warm_ember.tuning.wake_plan import PlanCheck, refusals
+from warm_ember.session.wake_results import plan_check, refusal_words, whole_plan
 from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.rich_text import plain
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.widgets.layouts import clear_layout
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.units import quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import PlanCheck, WakeLedger
+
 
 _PATH_HEADS = ("source", "needs powered", "needs running", "pin", "wakes on", "at rest", "pull", "let through", "wired",
                "armed again", "a reset", "loses")  # fmt: skip
@@ -210,7 +212,7 @@ class WakePlanView(QWidget):
             added = quantity_text(check.window_a, "A")
             lines.append(f"The window for reprogramming adds {added} to the average current.")
         if self.ledger is not None and self.ledger.refused:
-            lines.append(refusals(self.ledger.refused))
+            lines.append(refusal_words(self.ledger))
         return lines
 
     def _fill_fields(self, name: str, of: msgspec.Struct) -> None:
