@@ -229,7 +229,26 @@ def _by_sync_line(recording: Recording, tolerance_s: float, length_s: float) -> 
 
 
 def line_rises_s(lines: LineSeries, name: str, *, rising: bool = True) -> Floats:
-    """Return the times at which a line rises, or falls."""
+    """Find when a line rises, or falls.
+
+    Parameters
+    ----------
+    lines
+        The digital lines.
+    name
+        One of them.
+    rising
+        Whether it rises or falls.
+
+    Returns
+    -------
+    Floats
+        Capture times, s, rising, shape ``(n,)``; a line that is high from the start has not risen there.
+
+    Notes
+    -----
+    One pass over the samples, in chunks.
+    """
     bit = lines.names.index(name)
     mask, flip = 1 << bit, 0 if rising else 1 << bit
     found, high = [], True

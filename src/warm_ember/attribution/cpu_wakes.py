@@ -104,7 +104,20 @@ def cpu_spans(
 
 
 def covered(first: Indices, last: Indices, edges: Indices) -> Indices:
-    """Return how many spans lie over each interval between edges."""
+    """Count how many spans lie over each interval between edges.
+
+    Parameters
+    ----------
+    first, last
+        Ends of the spans, shapes ``(n,)``; all of them are among the edges.
+    edges
+        Rising, shape ``(m,)``.
+
+    Returns
+    -------
+    Indices
+        Shape ``(m - 1,)``.
+    """
     steps = np.zeros(len(edges), dtype=np.int64)
     np.add.at(steps, np.searchsorted(edges, first), 1)
     np.add.at(steps, np.searchsorted(edges, last), -1)

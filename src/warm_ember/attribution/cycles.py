@@ -27,7 +27,14 @@ _BEFORE = 0.1
 
 
 def wake_times_s(recording: Recording, placement: Placement, source: str = "") -> Floats:
-    """Return when the target woke by its log, in capture time, rising; of one source when it is named."""
+    """Return when the target woke by its log, of one source when it is named.
+
+    Returns
+    -------
+    Floats
+        In capture time, s, in the order of the log, shape ``(n,)``; empty without a log, and what lies outside the capture
+        is left out.
+    """
     alignment = placement.alignment
     times = [
         alignment.to_capture(event.time_s) if alignment is not None else event.time_s
@@ -48,10 +55,17 @@ def cycle_starts(
 ) -> Indices:
     """Find where cycles begin.
 
+    Parameters
+    ----------
+    recording, placement
+        The capture and its states.
+    plan
+        What the cycles are aligned on.
+
     Returns
     -------
     Indices
-        Sample indices, rising.
+        Sample indices, rising, at least one, shape ``(n,)``.
 
     Raises
     ------
@@ -114,6 +128,13 @@ def cycle_length_s(starts: Indices, plan: FoldPlan, recording: Recording, placem
 
     The plan's, else for a state its median dwell and a third more, else the median time between starts; at most two
     minutes.
+
+    Parameters
+    ----------
+    starts
+        Where cycles begin, sample indices, rising, at least one, shape ``(n,)``.
+    plan, recording, placement
+        What they are aligned on, in what.
     """
     if plan.length_s is not None:
         return plan.length_s

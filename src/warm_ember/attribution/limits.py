@@ -51,7 +51,18 @@ class MeasurementLimits:
         return Figure(mean_a)
 
     def clips(self, edges: Indices) -> Flags:
-        """Return which intervals between rising edges hold readings at the end of the range."""
+        """Return which intervals between edges hold readings at the end of the range.
+
+        Parameters
+        ----------
+        edges
+            Sample indices, rising, shape ``(n + 1,)``.
+
+        Returns
+        -------
+        Flags
+            Shape ``(n,)``.
+        """
         if not len(self.clipped):
             return np.zeros(len(edges) - 1, dtype=bool)
         ends = np.searchsorted(self.clipped[:, 0], edges[1:], side="left")

@@ -57,7 +57,7 @@ class Rest:
 
     @cached_property
     def blocks(self) -> Blocks:
-        """The stretches cut into equal blocks, without the settling at their beginnings."""
+        """The stretches cut into equal blocks, shape ``(blocks,)``, without the settling at their beginnings."""
         return _cut(self)
 
     @cached_property
@@ -157,7 +157,20 @@ def _by_log(
 
 
 def longest_state(placement: Placement, first: Indices, last: Indices) -> str:
-    """Return the state that some stretches are in for the longest; empty where none is placed."""
+    """Return the state that some stretches are in for the longest.
+
+    Parameters
+    ----------
+    placement
+        The states.
+    first, last
+        The stretches, sample indices, shapes ``(n,)``, at least one; each counts for the state in its middle.
+
+    Returns
+    -------
+    str
+        Empty where none is placed.
+    """
     middle = (first + last) // 2
     state = placement.state[np.clip(np.searchsorted(placement.edges, middle, side="right") - 1, 0, None)]
     placed = state != UNPLACED

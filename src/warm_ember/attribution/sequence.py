@@ -46,7 +46,7 @@ class Sequence:
 
     @property
     def begins_s(self) -> Floats:
-        """When each interval begins."""
+        """When each interval begins, s, shape ``(n,)``."""
         return np.asarray(self.edges[:-1] * self.current.interval_s, dtype=np.float64)
 
     @property

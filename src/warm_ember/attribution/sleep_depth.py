@@ -184,14 +184,16 @@ def judge(
 
     Parameters
     ----------
-    wakes, cost_c
-        The wakes and the charge of each above the floor.
+    wakes
+        The wakes, `n` of them.
     stretches, names
-        The idle stretches, and the names of their modes.
+        The idle stretches, `m` of them, and the names of their modes.
+    cost_c
+        The charge of each wake above the floor, C, shape ``(n,)``.
     typed
         What the project says of modes.
     timer_s
-        For each stretch the time to the next wake by a timer, NaN where there is none.
+        For each stretch the time to the next wake by a timer, s, NaN where there is none, shape ``(m,)``.
     duration_s
         Of the capture.
 
@@ -199,6 +201,11 @@ def judge(
     -----
     The best mode for a stretch of `t` is the one with the least ``Q + i t``. What entering and leaving a mode costs
     more than another is typed, or is how much more the wakes of the same sources cost after it.
+
+    References
+    ----------
+    L. Benini, A. Bogliolo, G. De Micheli, "A survey of design techniques for system-level dynamic power management",
+    *IEEE Transactions on VLSI Systems* 8, 2000, p. 299: the break-even time of a sleep state.
     """
     of = {mode.name: mode for mode in typed}
     every = tuple(dict.fromkeys((*names, *of)))

@@ -193,7 +193,20 @@ def _outside(stays: Indices, known: tuple[Indices, Indices]) -> Flags:
 
 
 def charges(current: Series, first: Indices, last: Indices, should_stop: ShouldStop) -> tuple[Floats, Floats]:
-    """Return the charge of stretches that do not overlap, and how many samples they last."""
+    """Return the charge of stretches that do not overlap, and how many samples they last.
+
+    Parameters
+    ----------
+    current
+        The current, A.
+    first, last
+        First and last-plus-one samples, shapes ``(n,)``, in any order.
+
+    Returns
+    -------
+    StretchCharges
+        Of each stretch in the order given.
+    """
     edges = np.unique(np.concatenate((first, last)))
     sums = interval_sums(current, edges, should_stop=should_stop)
     at = np.searchsorted(edges, first)

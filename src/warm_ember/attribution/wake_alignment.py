@@ -49,6 +49,17 @@ def align(wakes: Wakes, cost_c: Floats, slack_s: Mapping[str, float], interval_s
 
     A wake that comes along with another saves what waking costs at least: the cheapest wake of all.
 
+    Parameters
+    ----------
+    wakes
+        The wakes, `n` of them.
+    cost_c
+        The charge of each above the floor, C, shape ``(n,)``.
+    slack_s
+        By how much a wake of a source may be later, s; those that are not named may not.
+    interval_s, duration_s
+        Sample interval and length of the capture.
+
     References
     ----------
     J. Kleinberg, E. Tardos, *Algorithm Design*, 2006, chapter 4.1: the earliest end first.
@@ -71,10 +82,32 @@ def saving_of(
 ) -> Saving:
     """Try slacks of one source, up to some times its mean time between wakes.
 
+    Parameters
+    ----------
+    wakes
+        The wakes of all sources, `n` of them.
+    cost_c
+        The charge of each above the floor, C, shape ``(n,)``.
+    slack_s
+        The slacks of the other sources, s.
+    source
+        The source whose slack is tried.
+    interval_s, duration_s
+        Sample interval and length of the capture.
+
+    Returns
+    -------
+    Saving
+        From a slack of 0 upward; without wakes of the source nothing is saved.
+
     Raises
     ------
     Cancelled
         If `should_stop` answered yes.
+
+    References
+    ----------
+    As `align`, once for each slack.
     """
     mine = wakes.first[wakes.by(source)]
     between_s = duration_s / max(len(mine), 1)

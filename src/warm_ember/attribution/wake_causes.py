@@ -16,10 +16,24 @@ _FITS, _LEAST_SHARE = 4.0, 2e-3
 
 
 def by_lines(lines: LineSeries, first: Indices, last: Indices, open_at: Indices) -> list[str]:
-    """Return for each open wake the line that had an edge just before it, or nothing.
+    """Find for each open wake the line that had an edge just before it.
 
     A line counts as a source when most of its edges of one direction come with a wake. A line that is high exactly
     while the device is awake only tells that it is.
+
+    Parameters
+    ----------
+    lines
+        The digital lines.
+    first, last
+        All wakes, sample indices, rising, shapes ``(n,)``.
+    open_at
+        Which of them are open, indices, shape ``(m,)``.
+
+    Returns
+    -------
+    list of str
+        For each open wake the line, empty where none had an edge.
     """
     interval_s = lines.interval_s
     chosen = [""] * len(open_at)
@@ -65,18 +79,25 @@ def _next(back: Indices, edges: Indices) -> Indices:
 def by_periods(
     interval_s: float, first: Indices, sources: np.ndarray, open_at: Indices, unknown: str = ""
 ) -> list[str]:
-    """Return for each open wake the source in whose row of periodic wakes it fills a gap, or nothing.
+    """Find for each open wake the source in whose row of periodic wakes it fills a gap.
 
     Parameters
     ----------
     interval_s
         Sample interval.
-    first, sources
-        Where all wakes begin, rising, and by what.
+    first
+        Where all wakes begin, sample indices, rising, shape ``(n,)``.
+    sources
+        By what, names, shape ``(n,)``.
     open_at
-        Which of them are open.
+        Which of them are open, indices, shape ``(m,)``.
     unknown
         A source that is none.
+
+    Returns
+    -------
+    list of str
+        For each open wake the source, empty where it fills no gap.
     """
     chosen = [""] * len(open_at)
     nearest = np.full(len(open_at), np.inf)

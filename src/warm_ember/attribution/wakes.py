@@ -73,7 +73,19 @@ class Wakes:
         cut: tuple[tuple[int, int], ...] = (),
         cause: Indices | None = None,
     ) -> Wakes:
-        """Make wakes of the name of each one's source."""
+        """Make wakes of the name of each one's source.
+
+        Parameters
+        ----------
+        sources
+            Of `n` wakes.
+        first, last
+            First and last-plus-one samples, rising, shapes ``(n,)``.
+        cut
+            Wakes that the capture's ends cut off, and that are in no count.
+        cause
+            What tells of each, shape ``(n,)``; the log where it is not given and the source is known.
+        """
         names = tuple(dict.fromkeys(sources))
         at = {name: index for index, name in enumerate(names)}
         number = np.array([at[source] for source in sources], dtype=np.int64)

@@ -115,7 +115,7 @@ def cell_name(battery: Battery) -> str:
 
 
 def curve_of(battery: Battery) -> Floats | None:
-    """Return the pack's open-circuit voltage at 20 °C as rows of state of charge and V, None without a cell."""
+    """Return the pack's open-circuit voltage at 20 °C: state of charge and V, shape ``(points, 2)``; None without a cell."""
     cell = cell_of(battery)
     return None if cell is None else np.array(cell.ocv_v, dtype=np.float64) * (1.0, battery.series)
 
@@ -135,7 +135,20 @@ def shelf_life_s(battery: Battery) -> float:
 
 
 def interpolate(points: Points, at: Floats | float) -> Floats:
-    """Read a curve, straight between its points and level beyond; 1 where there is none."""
+    """Read a curve, straight between its points and level beyond; 1 where there is none.
+
+    Parameters
+    ----------
+    points
+        Pairs whose first numbers rise; there may be none.
+    at
+        Where to read it, any shape; NaN gives NaN.
+
+    Returns
+    -------
+    Floats
+        Of the shape of `at`.
+    """
     if not points:
         return np.ones(np.shape(at))
     firsts, seconds = zip(*points, strict=True)
@@ -143,6 +156,19 @@ def interpolate(points: Points, at: Floats | float) -> Floats:
 
 
 def interpolate_log(points: Points, at: Floats | float) -> Floats:
-    """Read a curve that is straight over the logarithm of its first number."""
+    """Read a curve that is straight over the logarithm of its first number.
+
+    Parameters
+    ----------
+    points
+        Pairs whose first numbers rise and are not negative; there may be none, which gives 1.
+    at
+        Where to read it, any shape; what is not above 0 reads the lowest point.
+
+    Returns
+    -------
+    Floats
+        Of the shape of `at`.
+    """
     lifted = tuple((float(np.log(max(first, 1e-15))), second) for first, second in points)
     return interpolate(lifted, np.log(np.maximum(at, 1e-15)))

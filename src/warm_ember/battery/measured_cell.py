@@ -133,10 +133,26 @@ def cell_from(discharges: tuple[MeasuredDischarge, ...], like: Cell, what: str) 
 def constant_discharge(cell: Cell, current_a: float, end_v: float, temperature_c: float) -> tuple[Floats, Floats]:
     """Empty one cell by a constant current, as the life does it.
 
+    Parameters
+    ----------
+    cell
+        Its capacity has to be known.
+    current_a
+        Above 0.
+    end_v
+        The voltage under the current at which it ends.
+    temperature_c
+        The same all the time.
+
     Returns
     -------
-    tuple of Floats
-        Charge drawn, and voltage under the current, down to the end.
+    DischargeCurve
+        From full down to the end.
+
+    Raises
+    ------
+    BadArgumentError
+        If the capacity is not known.
     """
     if cell.capacity_c is None:
         raise BadArgumentError("the cell's capacity is not known: type it first")

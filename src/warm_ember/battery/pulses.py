@@ -22,7 +22,12 @@ def behind(cost: ActivityCost, constant_s: Floats) -> Floats:
     cost
         The activity.
     constant_s
-        Resistance times capacitance.
+        Resistance times capacitance, s, above 0, any shape.
+
+    Returns
+    -------
+    Floats
+        A, of the shape of `constant_s`.
 
     Notes
     -----

@@ -27,7 +27,7 @@ def check_supply(stage: SupplyStage) -> None:
 
 
 def efficiency_at(stage: SupplyStage, load_a: Floats | float) -> Floats:
-    """Return the efficiency of a switching stage at some load currents."""
+    """Return the efficiency of a switching stage at some load currents, A, any shape."""
     if stage.efficiency_by_load:
         return interpolate_log(stage.efficiency_by_load, load_a)
     return np.full(np.shape(load_a), stage.efficiency)
@@ -50,11 +50,11 @@ def battery_current(stage: SupplyStage, demand_a: Floats, open_v: Floats, resist
         A direct stage passes the load on, a linear one adds its quiescent current, a switching one conserves
         energy: ``v_out i_load = eff v_batt (i_batt - i_q)``.
     demand_a
-        Load current, behind a switching stage over its efficiency, A.
+        Load current, behind a switching stage over its efficiency, A, any shape.
     open_v
-        The battery's open-circuit voltage, V; broadcast against `demand_a`.
+        The battery's open-circuit voltage, V, of a shape that broadcasts with it.
     resistance_ohm
-        Its internal resistance.
+        Its internal resistance, Ω, of such a shape.
 
     Returns
     -------

@@ -168,6 +168,18 @@ class Link:
     def query_block(self, message: str, *, big_endian: bool = True) -> Samples:
         """Send a query and return its answer, a definite-length block of float32 (IEEE 488.2, 8.7.9).
 
+        Parameters
+        ----------
+        message
+            The query.
+        big_endian
+            The order of the bytes, as the instrument was told.
+
+        Returns
+        -------
+        Samples
+            Shape ``(n,)``; an empty block has none.
+
         Raises
         ------
         InstrumentError

@@ -167,9 +167,23 @@ def utc_text(seconds: float) -> str:
 
 
 def clock_seconds(column: pa.ChunkedArray, form: ClockForm, *, dates: bool = False) -> Floats:
-    """Return clock times as seconds: since 1970 with a date, else since midnight; NaN where a cell is none.
+    """Return clock times as seconds: since 1970 with a date, else since midnight.
 
     With a zone they are the same instants whatever the zone; without one the clock is taken as UTC.
+
+    Parameters
+    ----------
+    column
+        Cells of text, `n` of them.
+    form
+        How they are written.
+    dates
+        Whether they begin with a date.
+
+    Returns
+    -------
+    Floats
+        s, NaN where a cell is none, shape ``(n,)``.
     """
     import pyarrow.compute as pc
 

@@ -52,7 +52,7 @@ class Hdf5Field:
     since: str = ""
 
     def read(self, file: h5py.File, first: int, last: int) -> Floats:
-        """Return some of its numbers."""
+        """Return its numbers ``[first, last)``, NaN where they are missing, shape ``(last - first,)``."""
         values = file[self.dataset][first:last]
         for one in self.pick:
             values = values[one] if isinstance(one, str) else values[:, one]

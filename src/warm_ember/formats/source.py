@@ -140,7 +140,7 @@ class Source(Protocol):
 
 
 def as_floats(values: np.ndarray) -> Floats:
-    """Return numbers of any kind as float64; bits that are no number become NaN without a word of NumPy's."""
+    """Return numbers of any kind and shape as float64; bits that are no number become NaN without a word of NumPy's."""
     with np.errstate(invalid="ignore"):
         return values.astype(np.float64)
 
@@ -170,7 +170,7 @@ def check_finite(values: Samples, path: Path, place: Callable[[int], str], *, wh
     Parameters
     ----------
     values
-        The samples.
+        The samples, shape ``(n,)``; there may be none.
     path
         The file, for the message.
     place

@@ -301,6 +301,25 @@ def sampled(vcd: VcdFile, samples: int, interval_s: float, should_stop: ShouldSt
 
     A change counts from the sample edge nearest to it, so combinations shorter than a sample vanish; before the first
     change all lines are low, after the last one they hold.
+
+    Parameters
+    ----------
+    vcd
+        The value changes.
+    samples, interval_s
+        The capture's grid.
+
+    Yields
+    ------
+    Bits
+        Bit fields, shape ``(n,)``; together `samples` of them.
+
+    Raises
+    ------
+    BadFileError
+        If the file cannot be read on.
+    Cancelled
+        If `should_stop` answered yes.
     """
     bits = np.uint8 if len(vcd.names) <= 8 else np.uint16 if len(vcd.names) <= 16 else np.uint32
     done, last = 0, np.uint32(0)

@@ -137,6 +137,6 @@ class Placement:
         return len(self.state)
 
     def of(self, name: str) -> Flags:
-        """Flag the intervals of one state."""
+        """Flag the intervals of one state, shape ``(n,)``; of one that is not there none."""
         index = self.names.index(name) if name in self.names else -2
         return np.asarray(self.state == index)

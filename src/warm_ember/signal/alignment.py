@@ -72,7 +72,8 @@ def fit_clock(
     Parameters
     ----------
     target_s, capture_s
-        Rising times in the two clocks, s; either list may miss some or hold further ones.
+        Times in the two clocks, s, finite, rising, shapes ``(n,)`` and ``(m,)``; either list may miss some or hold further
+        ones, and may be empty.
     tolerance_s
         How far a matched pair may be apart.
     length_s
@@ -83,7 +84,7 @@ def fit_clock(
     Returns
     -------
     ClockFit or None
-        None when fewer pairs match than that share, than three, or than what chance would match.
+        None when fewer pairs match than that share, than three, or than what chance would match; so with an empty list.
 
     Notes
     -----
@@ -92,6 +93,11 @@ def fit_clock(
     so that drifts up to 500 ppm are followed over any length. A map is ambiguous when another one pairs nearly as many
     and misses hardly more times than it does, as in a strictly regular pattern. It is not when both clocks began
     together, or when it pairs all times of both lists, which a map shifted by a period does not.
+
+    References
+    ----------
+    The vote is a one-dimensional Hough transform (R. Duda, P. Hart, *Communications of the ACM* 15, 1972, p. 11), the
+    map a straight line by least squares over the matched pairs.
     """
     if len(target_s) == 0 or len(capture_s) == 0:
         return None
@@ -128,7 +134,20 @@ def _is_more_than_chance(
 
 
 def same_clock(target_s: Floats, capture_s: Floats, *, tolerance_s: float) -> ClockFit:
-    """Return how well the times fit when both clocks are taken as the same."""
+    """Return how well the times fit when both clocks are taken as the same.
+
+    Parameters
+    ----------
+    target_s, capture_s
+        Times in the two clocks, s, finite, shapes ``(n,)`` and ``(m,)``; `capture_s` rises. They may hold the same time twice.
+    tolerance_s
+        How far a matched pair may be apart.
+
+    Returns
+    -------
+    ClockFit
+        Without offset and drift; it matches none of none when a list is empty.
+    """
     if len(target_s) == 0 or len(capture_s) == 0:
         return ClockFit(0.0, 0.0, 0.0, 0)
     apart = nearest(target_s, capture_s) - target_s
@@ -138,7 +157,20 @@ def same_clock(target_s: Floats, capture_s: Floats, *, tolerance_s: float) -> Cl
 
 
 def nearest(times: Floats, among: Floats) -> Floats:
-    """Return for each time the nearest of others, which rise and are not empty."""
+    """Return for each time the nearest of others, the earlier one of two that are as near.
+
+    Parameters
+    ----------
+    times
+        Shape ``(n,)``, in any order; a NaN gives one of the others.
+    among
+        Rising and not empty, shape ``(m,)``.
+
+    Returns
+    -------
+    Floats
+        Shape ``(n,)``.
+    """
     after = np.clip(np.searchsorted(among, times), 1, max(len(among) - 1, 1))
     left, right = among[after - 1], among[np.minimum(after, len(among) - 1)]
     return np.where(np.abs(times - left) <= np.abs(right - times), left, right)

@@ -39,7 +39,8 @@ def decided_pieces(
     first, last
         The stretch, samples.
     decide
-        Gives for summary blocks a number each: what is decided about all of its samples, or `UNDECIDED`.
+        Gives for summary blocks, shape ``(n,)``, a number each, shape ``(n,)``: what is decided about all of its samples,
+        or `UNDECIDED`. It is not asked about blocks with missing samples.
 
     Yields
     ------

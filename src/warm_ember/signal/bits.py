@@ -37,16 +37,28 @@ class LineSeries(Protocol):
         ...
 
     def read(self, first: int, last: int) -> Bits:
-        """Return the bit fields of the samples ``[first, last)``."""
+        """Return the bit fields of the samples ``[first, last)``, shape ``(last - first,)``."""
         ...
 
     def blocks(self, level: int, first: int, last: int) -> Blocks:
-        """Return summary blocks of one level."""
+        """Return the summary blocks ``[first, last)`` of one level, shape ``(last - first,)``."""
         ...
 
 
 def reduce_bits(values: Bits, size: int = BLOCK_SAMPLES) -> Blocks:
     """Reduce bit fields to blocks of which bits were ever and which always set.
+
+    Parameters
+    ----------
+    values
+        Bit fields, shape ``(n,)``.
+    size
+        Samples per block.
+
+    Returns
+    -------
+    Blocks
+        Shape ``(ceil(n / size),)``, the last of what is left.
 
     Examples
     --------
@@ -62,7 +74,7 @@ def reduce_bits(values: Bits, size: int = BLOCK_SAMPLES) -> Blocks:
 
 
 def reduce_bit_blocks(blocks: Blocks, ratio: int = RATIO) -> Blocks:
-    """Reduce bit blocks to blocks `ratio` times as long."""
+    """Reduce bit blocks, shape ``(n,)``, to blocks `ratio` times as long, shape ``(ceil(n / ratio),)``."""
     starts = np.arange(0, len(blocks), ratio)
     reduced = np.zeros(len(starts), dtype=BIT_BLOCK)
     if len(starts):
@@ -88,11 +100,11 @@ class LineWindow:
     always: Bits
 
     def high(self, bit: int) -> Flags:
-        """Flag the bins in which the line was ever high."""
+        """Flag the bins in which the line was ever high, shape ``(bins,)``."""
         return (self.ever >> bit & 1).astype(bool)
 
     def low(self, bit: int) -> Flags:
-        """Flag the bins in which the line was ever low."""
+        """Flag the bins in which the line was ever low, shape ``(bins,)``."""
         return ~(self.always >> bit & 1).astype(bool)
 
 
@@ -117,7 +129,22 @@ def line_window(lines: LineSeries, from_s: float, to_s: float, columns: int) -> 
 
 
 def rising_edges(values: Bits, bit: int, before: bool) -> Indices:
-    """Return the indices at which a bit rises, given whether it was high before the first sample."""
+    """Find where a bit rises.
+
+    Parameters
+    ----------
+    values
+        Bit fields, shape ``(n,)``.
+    bit
+        Number of the bit, from 0.
+    before
+        Whether it was high before the first sample.
+
+    Returns
+    -------
+    Indices
+        Of the samples at which it is high after it was low, rising; empty for a line that never rises.
+    """
     high = (values >> bit & 1).astype(np.int8)
     return np.flatnonzero(np.diff(high, prepend=np.int8(before)) > 0)
 
@@ -129,7 +156,7 @@ class BitPyramidBuilder(GrowingBlocks):
         super().__init__(reduce_bits, reduce_bit_blocks, BIT_BLOCK, np.uint8)
 
     def finish(self) -> list[Blocks]:
-        """Return the levels, finest first."""
+        """Return the levels, finest first, each of shape ``(blocks,)``."""
         levels = [self.base()]
         while len(levels[-1]) > 4 * RATIO:
             levels.append(reduce_bit_blocks(levels[-1]))

@@ -21,7 +21,18 @@ _LEAST_FREEDOM = 1.0
 
 
 def mean(values: Floats) -> Estimate:
-    """Return the mean of observations, in the order in which they came."""
+    """Return the mean of observations.
+
+    Parameters
+    ----------
+    values
+        In the order in which they came, as neighbours may be alike, finite, shape ``(n,)``.
+
+    Returns
+    -------
+    Estimate
+        With the error that few, uneven and alike observations have; see `ratio`.
+    """
     return ratio(values, np.ones(len(values)))
 
 

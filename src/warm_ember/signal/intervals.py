@@ -25,7 +25,7 @@ class IntervalSums:
 
     @property
     def mean(self) -> Floats:
-        """Mean of the measured samples of each interval; 0 where nothing was measured."""
+        """Mean of the measured samples of each interval, shape ``(n,)``; 0 where nothing was measured."""
         return np.where(self.count > 0, self.total / np.maximum(self.count, 1), 0.0)
 
 

@@ -128,7 +128,24 @@ def join_samples(fine: Samples, coarse: Samples, ranges: Ranges) -> JoinedSample
 
 
 def on_grid(coarse: Series, fit: ClockFit, first: int, last: int, interval_s: float) -> Samples:
-    """Return the coarse capture on the fine one's samples ``[first, last)``, each value holding; NaN outside."""
+    """Lay the coarse capture on the fine one's samples ``[first, last)``, each value holding.
+
+    Parameters
+    ----------
+    coarse
+        The capture at the coarser range, A.
+    fit
+        The map from its clock to the fine one's.
+    first, last
+        Samples of the fine capture.
+    interval_s
+        Its sample interval.
+
+    Returns
+    -------
+    Samples
+        A, NaN where the coarse capture does not reach or misses samples, shape ``(last - first,)``.
+    """
     times_s = ((np.arange(first, last) + 0.5) * interval_s - fit.offset_s) / (1 + fit.drift)
     places = np.floor(times_s / coarse.interval_s).astype(np.int64)
     inside = (places >= 0) & (places < coarse.samples)

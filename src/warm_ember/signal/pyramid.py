@@ -85,7 +85,20 @@ def _reduce_rows(rows: Samples, blocks: Blocks) -> None:
 
 
 def reduce_blocks(blocks: Blocks, ratio: int = RATIO) -> Blocks:
-    """Reduce blocks to blocks `ratio` times as long; the last takes what is left."""
+    """Reduce blocks to blocks `ratio` times as long.
+
+    Parameters
+    ----------
+    blocks
+        Shape ``(n,)``; one without a measured sample has NaN as its extremes, and changes nothing in what it becomes part of.
+    ratio
+        How many make one.
+
+    Returns
+    -------
+    Blocks
+        Shape ``(ceil(n / ratio),)``, the last of what is left.
+    """
     starts = np.arange(0, len(blocks), ratio)
     reduced = np.empty(len(starts), dtype=BLOCK)
     if len(starts):
@@ -97,7 +110,7 @@ def reduce_blocks(blocks: Blocks, ratio: int = RATIO) -> Blocks:
 
 
 def pyramid_from_base(base: Blocks) -> Pyramid:
-    """Stack the coarser levels on a finest one."""
+    """Stack the coarser levels on a finest one, shape ``(blocks,)``; of no samples it is empty."""
     sizes, levels = [BLOCK_SAMPLES], [base]
     while len(levels[-1]) > _TOP_BLOCKS:
         levels.append(reduce_blocks(levels[-1]))
@@ -106,7 +119,7 @@ def pyramid_from_base(base: Blocks) -> Pyramid:
 
 
 def build_pyramid(values: Samples) -> Pyramid:
-    """Build the pyramid of samples in memory."""
+    """Build the pyramid of samples in memory, NaN where they are missing, shape ``(n,)``."""
     return pyramid_from_base(reduce_samples(values))
 
 
@@ -140,7 +153,7 @@ class GrowingBlocks:
         self._lock = threading.Lock()
 
     def append(self, values: np.ndarray) -> None:
-        """Take the next samples."""
+        """Take the next samples, NaN where they are missing, shape ``(n,)``; any number of them, none too."""
         if len(self._rest):
             values = np.concatenate((self._rest, values))
         whole = len(values) - len(values) % BLOCK_SAMPLES
@@ -159,7 +172,7 @@ class GrowingBlocks:
             self._room = room
 
     def base(self) -> Blocks:
-        """Return the finest blocks of all samples taken, the last of which may be partial."""
+        """Return the finest blocks of all samples taken, shape ``(blocks,)``, the last of which may be partial."""
         with self._lock:
             whole, rest = self._room[: self._whole], self._rest
         return np.concatenate((whole, self._reduce_samples(rest))) if len(rest) else whole
@@ -175,7 +188,7 @@ class GrowingBlocks:
         return tuple(sizes)
 
     def blocks(self, level: int, first: int, last: int) -> Blocks:
-        """Return blocks ``[first, last)`` of a level as far as there are samples for them.
+        """Return blocks ``[first, last)`` of a level as far as there are samples for them, shape ``(at most last - first,)``.
 
         Only the thread that draws calls this: it keeps whole coarse blocks that it made.
         """

@@ -117,7 +117,20 @@ def _step(values: Floats) -> float:
 
 
 def smallest_reading(series: Series, edges: Indices) -> float:
-    """Return the smallest current other than 0 that stands in some samples around edges, 0 when there is none."""
+    """Return the smallest size of a current other than 0 that stands in some samples around edges.
+
+    Parameters
+    ----------
+    series
+        The current, A.
+    edges
+        Samples around which is looked, the first ones only, shape ``(n,)``.
+
+    Returns
+    -------
+    float
+        A; 0 where nothing but zeros and missing samples stands there, and without edges.
+    """
     smallest = 0.0
     for edge in edges[:_WINDOWS].tolist():
         values = np.abs(series.read(max(0, edge - 8), min(series.samples, edge + 8)))

@@ -48,11 +48,11 @@ class Series(Protocol):
         ...
 
     def read(self, first: int, last: int) -> Samples:
-        """Return the samples ``[first, last)``, shape ``(last - first,)``."""
+        """Return the samples ``[first, last)``, NaN where they are missing, shape ``(last - first,)``."""
         ...
 
     def blocks(self, level: int, first: int, last: int) -> Blocks:
-        """Return the summary blocks ``[first, last)`` of the level with index `level`."""
+        """Return the summary blocks ``[first, last)`` of the level with index `level`, shape ``(last - first,)``."""
         ...
 
 
@@ -80,11 +80,11 @@ class ArraySeries:
         return self._pyramid.sizes
 
     def read(self, first: int, last: int) -> Samples:
-        """Return the samples ``[first, last)``."""
+        """Return the samples ``[first, last)``, shape ``(last - first,)``."""
         return self._values[first:last]
 
     def blocks(self, level: int, first: int, last: int) -> Blocks:
-        """Return summary blocks of one level."""
+        """Return the summary blocks ``[first, last)`` of one level, shape ``(last - first,)``."""
         return self._pyramid.levels[level][first:last]
 
 

@@ -149,6 +149,18 @@ class RegularTimes:
     def place(self, times: Floats, columns: list[Floats]) -> Iterator[list[Floats]]:
         """Yield the columns with NaN where rows are missing, in pieces of bounded length however long a gap is.
 
+        Parameters
+        ----------
+        times
+            Of the rows, s, rising, going on from those before, shape ``(n,)``; there may be none.
+        columns
+            Their values, each of shape ``(n,)``.
+
+        Yields
+        ------
+        list of Floats
+            The columns on the grid, all of one shape ``(m,)``.
+
         Raises
         ------
         BadArgumentError
@@ -233,6 +245,18 @@ class HeldTimes:
     def place(self, times: Floats, columns: list[Floats]) -> Iterator[list[Floats]]:
         """Yield the grid samples that these rows complete, in pieces of bounded length.
 
+        Parameters
+        ----------
+        times
+            Of the rows, s, rising, going on from those before, shape ``(n,)``; there may be none.
+        columns
+            Their values, each of shape ``(n,)``; a value holds until the next row.
+
+        Yields
+        ------
+        list of Floats
+            The columns on the grid, all of one shape ``(m,)``.
+
         Raises
         ------
         BadArgumentError
@@ -246,7 +270,7 @@ class HeldTimes:
         yield from self._emit()
 
     def finish(self) -> Iterator[list[Floats]]:
-        """Yield the last grid samples: the last value holds for one typical interval."""
+        """Yield the last grid samples, all of one shape ``(m,)``: the last value holds for one typical interval."""
         if not len(self._times):
             return
         self._times = np.append(self._times, self._times[-1] + self._typical_s)

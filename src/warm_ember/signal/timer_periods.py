@@ -69,7 +69,25 @@ def find_periods(times_s: Floats, *, least: int = 6) -> tuple[TimerPeriod, ...]:
 
 
 def period_of(times_s: Floats, *, least: int = 6) -> TimerPeriod | None:
-    """Return the one period that moments of one source have, some of them missing; None when they have none."""
+    """Return the one period that moments of one source have, some of them missing.
+
+    Parameters
+    ----------
+    times_s
+        The moments, s, rising, shape ``(n,)``; two at the same time count once.
+    least
+        Fewer moments than so many have none.
+
+    Returns
+    -------
+    TimerPeriod or None
+        None when most of the times between them are no small multiple of one.
+
+    Notes
+    -----
+    The usual gap is the median of those around their lower quartile; each gap then counts for the number of periods
+    that it is nearest to, and the period is the time of all gaps over the periods in them.
+    """
     gaps = np.diff(times_s)
     gaps = gaps[gaps > 0]
     if len(gaps) < least - 1:

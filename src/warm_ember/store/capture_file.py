@@ -122,7 +122,18 @@ class CaptureWriter:
         lines: Bits | None = None,
         aux: Mapping[str, Samples] | None = None,
     ) -> None:
-        """Write the next samples of every channel, all of one length; the arrays must not change afterwards.
+        """Write the next samples of every channel; the arrays must not change afterwards.
+
+        Parameters
+        ----------
+        current
+            A, NaN where it is missing, shape ``(n,)``.
+        voltage
+            V, shape ``(n,)``; given each time or never.
+        lines
+            Bit fields, shape ``(n,)``; they may also come later, by `append_lines`.
+        aux
+            Further channels by name, each of shape ``(n,)``.
 
         Raises
         ------
@@ -144,7 +155,7 @@ class CaptureWriter:
         self._storage.raise_failure()
 
     def append_lines(self, lines: Bits) -> None:
-        """Write the next bit fields of the digital lines; they may come after the samples of all other channels."""
+        """Write the next bit fields of the digital lines, shape ``(n,)``; they may come after the samples of all other channels."""
         if self._line_builder is not None and self._background is not None:
             self._background.submit(self._channels["lines"], lines)
             self._line_builder.append(lines)
@@ -201,7 +212,7 @@ class CaptureWriter:
 
 
 def power_of(current: Samples, voltage: Samples) -> Samples:
-    """Return the power of each sample, W; infinite where it is beyond all that a float32 holds."""
+    """Return the power of each sample, W, shape ``(n,)`` as both; infinite where it is beyond all that a float32 holds."""
     with np.errstate(over="ignore", invalid="ignore"):
         return current * voltage
 

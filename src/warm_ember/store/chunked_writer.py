@@ -33,7 +33,7 @@ class ChunkedDataset:
         self._waiting_samples = 0
 
     def append(self, values: np.ndarray) -> int:
-        """Take the next samples and return the number of bytes written."""
+        """Take the next samples, shape ``(n,)``, and return the number of bytes written."""
         self._waiting.append(np.asarray(values, dtype=self.dataset.dtype))
         self._waiting_samples += len(values)
         if self._waiting_samples < STORED_CHUNK:

@@ -171,7 +171,16 @@ class RecordingFile:
         self.lines = LiveChannel(self, self._data["lines"], self._bits, line_names) if self._bits is not None else None
 
     def append(self, current: Samples, voltage: Samples | None = None, lines: Bits | None = None) -> None:
-        """Write the next samples of every channel, all of one length.
+        """Write the next samples of every channel.
+
+        Parameters
+        ----------
+        current
+            A, NaN where it is missing, shape ``(n,)``.
+        voltage
+            V, shape ``(n,)``; given each time or never.
+        lines
+            Bit fields, shape ``(n,)``; given each time or never.
 
         Raises
         ------

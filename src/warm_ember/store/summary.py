@@ -47,7 +47,21 @@ def stamp_now() -> int:
 def write_summary(
     file: h5py.File, samples: int, pyramids: Mapping[str, Pyramid], bits: list[Blocks] | None, stamp_ns: int
 ) -> None:
-    """Write all pyramids of a capture below ``/summary``."""
+    """Write all pyramids of a capture below ``/summary``.
+
+    Parameters
+    ----------
+    file
+        The capture file, or the one beside it, open for writing.
+    samples
+        Of the capture.
+    pyramids
+        By channel.
+    bits
+        The levels of the digital lines, finest first, each of shape ``(blocks,)``; None without lines.
+    stamp_ns
+        Of the file that they are of.
+    """
     group = file.create_group("summary")
     group.attrs[_STAMP] = stamp_ns
     group.attrs[_SAMPLES] = samples
