@@ -9,10 +9,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from warm_ember.attribution.expected import mismatches, parts_text, read_parts, resolve
+from warm_ember.attribution.expected import mismatches, resolve
 from warm_ember.errors import BadArgumentError, BadFileError
 from warm_ember.model.capture import CaptureInfo
-from warm_ember.model.parts import Part, PartLibrary, PartMode, PartOn
+from warm_ember.model.parts import Part, PartLibrary, PartMode, PartOn, parts_text, read_parts
 from warm_ember.model.project import ExpectedValue
 from warm_ember.store.parts_file import read_parts_file, shipped_parts
 

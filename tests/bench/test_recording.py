@@ -18,7 +18,6 @@ from bench.benches import AskedClock, Serve, address, console_address
 from bench.fake_instrument import FakeInstrument
 from warm_ember.attribution.ledger import make_ledger
 from warm_ember.attribution.placing import place
-from warm_ember.bench import recorder as recorder_module
 from warm_ember.bench.console import Console
 from warm_ember.bench.patterns import Patterns
 from warm_ember.bench.recorder import Ending, Job, Recorder
@@ -70,14 +69,9 @@ def session(tmp_path: Path):
 
 
 @pytest.mark.parametrize("firmware", FIRMWARE, ids=lambda one: one.name)
-def test_a_recording_has_the_ledger_of_its_direct_simulation(
-    serve: Serve, session: Session, firmware, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_a_recording_has_the_ledger_of_its_direct_simulation(serve: Serve, session: Session, firmware) -> None:
     """Over the socket, placed by the console's lines, against the same life sampled without a bench."""
-    speed = 25.0
-    # What the wall clock calls just before is that many times longer by the target's, which runs fast here.
-    monkeypatch.setattr(recorder_module, "JUST_BEFORE_S", speed * recorder_module.JUST_BEFORE_S)
-    server = serve(firmware.name, speed=speed, report_at_s=12.0)
+    server = serve(firmware.name, clock=AskedClock(step_s=0.25), report_at_s=12.0)
     settings = msgspec.structs.replace(SETTINGS, duration_s=60.0)
     wanted = request(address(server), settings, bench={"console": console_address(server)})
     (recorded,) = record(session, wanted, should_stop=never)

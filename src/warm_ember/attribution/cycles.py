@@ -32,8 +32,8 @@ def wake_times_s(recording: Recording, placement: Placement, source: str = "") -
     Returns
     -------
     Floats
-        In capture time, s, in the order of the log, shape ``(n,)``; empty without a log, and what lies outside the capture
-        is left out.
+        In capture time, s, in the order of the log, shape ``(n,)``; empty without a log. What lies outside the
+        capture is left out.
     """
     alignment = placement.alignment
     times = [

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 import numpy as np
 
@@ -107,7 +108,14 @@ class FunctionLedger:
         return tuple((file, tuple(rows)) for file, rows in ordered)
 
 
-def lay_on_current(trace: ProgramTrace, levels: Levels, current: Series) -> tuple[ProgramTrace, float]:
+class LaidTrace(NamedTuple):
+    """A trace in capture time, and by how much its beginning was shifted, s; 0 when it stays as it is."""
+
+    trace: ProgramTrace
+    shifted_s: float
+
+
+def lay_on_current(trace: ProgramTrace, levels: Levels, current: Series) -> LaidTrace:
     """Lay a trace on the capture by its ways into and out of sleep, where that fits better than it does as it is.
 
     Parameters
@@ -116,13 +124,6 @@ def lay_on_current(trace: ProgramTrace, levels: Levels, current: Series) -> tupl
         The trace as it was imported.
     levels, current
         The capture's levels and its current.
-
-    Returns
-    -------
-    ProgramTrace
-        In capture time.
-    float
-        By how much its beginning was shifted, s; 0 when it stays as it is.
     """
     asleep = trace.addresses == np.uint64(ASLEEP)
     at = np.flatnonzero(np.diff(asleep))
@@ -132,11 +133,11 @@ def lay_on_current(trace: ProgramTrace, levels: Levels, current: Series) -> tupl
     length_s = current.samples * current.interval_s
     fit = fit_clock(changes_s, edges_s, tolerance_s=tolerance_s, length_s=length_s)
     if fit is None or fit.rival_s is not None:
-        return trace, 0.0
+        return LaidTrace(trace, 0.0)
     same = same_clock(changes_s, edges_s, tolerance_s=tolerance_s)
     if fit.matched <= _CLEARLY_MORE * same.matched:
-        return trace, 0.0
-    return replace(trace, times_s=fit.offset_s + (1 + fit.drift) * trace.times_s), fit.offset_s
+        return LaidTrace(trace, 0.0)
+    return LaidTrace(replace(trace, times_s=fit.offset_s + (1 + fit.drift) * trace.times_s), fit.offset_s)
 
 
 def function_ledger(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
+from typing import NamedTuple
 
 import numpy as np
 
@@ -112,7 +113,14 @@ def clipped_limits(recording: Recording, *, should_stop: ShouldStop = never) -> 
     return limits if found is None else replace(limits, most_a=found.limit_a, clipped=found.stretches)
 
 
-def resolved_from(recording: Recording, levels: Levels, noise: LevelNoise) -> tuple[float, str]:
+class ResolutionLimit(NamedTuple):
+    """Below which current a level cannot be told from nothing, A, and what limits it."""
+
+    least_a: float
+    why: str
+
+
+def resolved_from(recording: Recording, levels: Levels, noise: LevelNoise) -> ResolutionLimit:
     """Return below which current a level cannot be told from nothing, and what limits it.
 
     Notes
@@ -129,4 +137,4 @@ def resolved_from(recording: Recording, levels: Levels, noise: LevelNoise) -> tu
     if noise.level_a == 0 and noise.step_a == 0:
         limits.append((smallest_reading(recording.current, levels.edges[1:]), "step"))
     least_a, why = max(limits)
-    return float(least_a), why
+    return ResolutionLimit(float(least_a), why)

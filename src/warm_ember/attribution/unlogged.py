@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import NamedTuple
 
 import numpy as np
 
@@ -17,6 +18,21 @@ _SLOP, _SNAP = 3, 2
 _FACTOR, _FEW = 2.0, 3
 
 
+class SpottedWakes(NamedTuple):
+    """First and last-plus-one samples of wakes, shapes ``(wakes,)``, and the source of each."""
+
+    first: Indices
+    last: Indices
+    sources: list[str]
+
+
+class StretchCharges(NamedTuple):
+    """The charges of stretches, C, and how many samples each lasts, shapes ``(n,)``."""
+
+    charge_c: Floats
+    samples: Floats
+
+
 def add_unlogged_wakes(
     current: Series,
     starts: Indices,
@@ -26,27 +42,27 @@ def add_unlogged_wakes(
     unknown: str,
     *,
     should_stop: ShouldStop = never,
-) -> tuple[Indices, Indices, list[str]]:
-    """Return first and last samples and sources of all wakes.
+) -> SpottedWakes:
+    """Return the wakes that a log tells of, and those whose lines it lost.
 
     Parameters
     ----------
     current
         The current.
     starts, names
-        Where the log tells of wakes, rising, and by what.
+        Where the log tells of wakes, sample indices, rising, shape ``(n,)``, and by what.
     sleeps
-        Where it tells of sleep, rising.
+        Where it tells of sleep, sample indices, rising, shape ``(m,)``.
     find_stays
-        Returns where the current is above sleep, rows of first and last-plus-one sample; none when that cannot be
-        told. Asked only when lines are missing.
+        Returns where the current is above sleep, first and last-plus-one samples, shape ``(stays, 2)``; none when that
+        cannot be told. Asked only when lines are missing.
     unknown
         What to call wakes that nobody logged.
 
     Returns
     -------
-    tuple
-        The last sample lies beyond the capture where a wake outlasts it.
+    SpottedWakes
+        In the order of time; the last sample lies beyond the capture where a wake outlasts it.
 
     Notes
     -----
@@ -95,7 +111,7 @@ def add_unlogged_wakes(
     last = np.concatenate((ends[keep], lost[:, 1]))
     sources = [name for name, one in zip(names, keep.tolist(), strict=True) if one] + [unknown] * len(lost)
     order = np.argsort(first, kind="stable")
-    return first[order], last[order], [sources[index] for index in order.tolist()]
+    return SpottedWakes(first[order], last[order], [sources[index] for index in order.tolist()])
 
 
 def _following(starts: Indices, end: int) -> Indices:
@@ -192,7 +208,7 @@ def _outside(stays: Indices, known: tuple[Indices, Indices]) -> Flags:
     return np.asarray((before < 0) | (last[np.maximum(before, 0)] + _SLOP <= stays[:, 0]))
 
 
-def charges(current: Series, first: Indices, last: Indices, should_stop: ShouldStop) -> tuple[Floats, Floats]:
+def charges(current: Series, first: Indices, last: Indices, should_stop: ShouldStop) -> StretchCharges:
     """Return the charge of stretches that do not overlap, and how many samples they last.
 
     Parameters
@@ -211,4 +227,4 @@ def charges(current: Series, first: Indices, last: Indices, should_stop: ShouldS
     sums = interval_sums(current, edges, should_stop=should_stop)
     at = np.searchsorted(edges, first)
     lasts = (last - first).astype(float)
-    return sums.mean[at] * lasts * current.interval_s, lasts
+    return StretchCharges(sums.mean[at] * lasts * current.interval_s, lasts)

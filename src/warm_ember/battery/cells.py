@@ -115,7 +115,13 @@ def cell_name(battery: Battery) -> str:
 
 
 def curve_of(battery: Battery) -> Floats | None:
-    """Return the pack's open-circuit voltage at 20 °C: state of charge and V, shape ``(points, 2)``; None without a cell."""
+    """Return the pack's open-circuit voltage at 20 °C.
+
+    Returns
+    -------
+    Floats or None
+        State of charge and V, shape ``(points, 2)``; None without a cell.
+    """
     cell = cell_of(battery)
     return None if cell is None else np.array(cell.ocv_v, dtype=np.float64) * (1.0, battery.series)
 

@@ -164,6 +164,11 @@ def discharge(
     (``cut-off``) or the highest current (``pulse-sag``), or where what is left above the reserve cannot be taken at
     that temperature and load (``capacity``); linearly between points, which lie close where it ends. When more is lost
     than used by then, self-discharge is what limits the life.
+
+    References
+    ----------
+    The integral is that of a first-order linear differential equation by its integrating factor: E. Kreyszig, *Advanced
+    Engineering Mathematics*, 10th ed. 2011, section 1.5.
     """
     empty = _DischargeSimulation(battery, supply, climate, variants, points)
     longest_s = empty.longest_s

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 
@@ -130,7 +131,14 @@ def cell_from(discharges: tuple[MeasuredDischarge, ...], like: Cell, what: str) 
     return cell
 
 
-def constant_discharge(cell: Cell, current_a: float, end_v: float, temperature_c: float) -> tuple[Floats, Floats]:
+class DischargeCurve(NamedTuple):
+    """Charge drawn, C, rising from 0, and the voltage under the current, V, shapes ``(n,)``."""
+
+    drawn_c: Floats
+    loaded_v: Floats
+
+
+def constant_discharge(cell: Cell, current_a: float, end_v: float, temperature_c: float) -> DischargeCurve:
     """Empty one cell by a constant current, as the life does it.
 
     Parameters
@@ -164,7 +172,7 @@ def constant_discharge(cell: Cell, current_a: float, end_v: float, temperature_c
     end_c = float(run.life_s[0]) * current_a
     drawn_c = np.append(run.time_s[0][kept] * current_a, end_c)
     volts = np.interp(drawn_c, run.time_s[0] * current_a, run.rest_v[0])
-    return drawn_c, volts
+    return DischargeCurve(drawn_c, volts)
 
 
 def check_cell_against(cell: Cell, measured: MeasuredDischarge) -> DischargeCheck:

@@ -104,8 +104,8 @@ class Pack:
 
         Notes
         -----
-        ``2 ** (warmer_k / doubles_k)``: what Arrhenius' law comes to over a few tens of kelvin; 1 for a cell of which it is not
-        known.
+        ``2 ** (warmer_k / doubles_k)``: what Arrhenius' law comes to over a few tens of kelvin; 1 for a cell of
+        which it is not known.
         """
         doubles_k = self.cell.self_discharge_doubles_k
         return np.ones(np.shape(warmer_k)) if doubles_k is None else np.asarray(2.0 ** (warmer_k / doubles_k))

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import numpy as np
 
 from warm_ember.battery.cells import interpolate_log
@@ -43,16 +45,23 @@ def behind(cost: ActivityCost, constant_s: Floats) -> Floats:
     return np.asarray(-cost.peak_a * np.expm1(-lasts_s / constant_s))
 
 
-def pulse_demand(load: Load, stage: SupplyStage) -> tuple[float, Points]:
+class PulseDemand(NamedTuple):
+    """The highest demand of pulses, A, and what is left of it by time constant, s; empty without a capacitor."""
+
+    highest_a: float
+    left_a: Points
+
+
+def pulse_demand(load: Load, stage: SupplyStage) -> PulseDemand:
     """Return the highest demand of any activity, and by time constant what is left of it behind a capacitor if any.
 
     See `warm_ember.battery.supply.demand`.
     """
     highest = max((cost.peak_a * demand(stage, cost.peak_a) for cost in load.costs), default=0.0)
     if not stage.input_f:
-        return highest, ()
+        return PulseDemand(highest, ())
     constants = np.array(CONSTANTS_S)
     left = np.zeros(len(constants))
     for cost in load.costs:
         left = np.maximum(left, behind(cost, constants) * demand(stage, cost.peak_a))
-    return highest, tuple(zip(CONSTANTS_S, left.tolist(), strict=True))
+    return PulseDemand(highest, tuple(zip(CONSTANTS_S, left.tolist(), strict=True)))

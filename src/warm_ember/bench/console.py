@@ -8,6 +8,7 @@ import threading
 import time
 from collections import deque
 from collections.abc import Callable
+from typing import NamedTuple
 
 from warm_ember.bench.console_line import ConsoleLine, line_of
 from warm_ember.bench.patterns import compile_expression
@@ -50,6 +51,13 @@ class ConsoleFeed:
         with self._lock:
             waiting, self._waiting = self._waiting, deque()
         return list(waiting)
+
+
+class HeardLines(NamedTuple):
+    """Lines as far as they are still kept, and from which line on to ask the next time."""
+
+    lines: list[ConsoleLine]
+    next_index: int
 
 
 class Console:
@@ -144,7 +152,7 @@ class Console:
             self.came.notify_all()
         self.on_line(line)
 
-    def lines_from(self, index: int) -> tuple[list[ConsoleLine], int]:
+    def lines_from(self, index: int) -> HeardLines:
         """Return lines as far as they are still kept, and where to go on.
 
         Parameters
@@ -154,7 +162,7 @@ class Console:
         """
         with self.came:
             dropped = self.count - len(self.lines)
-            return list(itertools.islice(self.lines, max(0, index - dropped), None)), self.count
+            return HeardLines(list(itertools.islice(self.lines, max(0, index - dropped), None)), self.count)
 
     def feed(self) -> ConsoleFeed:
         """Begin a feed of all lines, which starts with those that are still kept; end it with `end_feed`."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from typing import NamedTuple
 
 _WORDS = {
     -109: "it wants a value that was not sent",
@@ -31,16 +32,23 @@ _CLASSES = {
 _ANSWER = re.compile(r'\s*([+-]?\d+)\s*(?:,\s*"?(.*?)"?\s*)?\Z', re.DOTALL)
 
 
-def parse_error(answer: str) -> tuple[int, str] | None:
+class ScpiError(NamedTuple):
+    """Number and text of an error; 0 is none."""
+
+    number: int
+    text: str
+
+
+def parse_error(answer: str) -> ScpiError | None:
     """Return number and text of an answer to ``SYSTem:ERRor?``; None when it is none.
 
     Examples
     --------
-    >>> parse_error('-222,"Data out of range"'), parse_error('+0,"No error"'), parse_error("what?")
-    ((-222, 'Data out of range'), (0, 'No error'), None)
+    >>> parse_error('-222,"Data out of range"'), parse_error("what?")
+    (ScpiError(number=-222, text='Data out of range'), None)
     """
     match = _ANSWER.match(answer)
-    return (int(match[1]), match[2] or "") if match else None
+    return ScpiError(int(match[1]), match[2] or "") if match else None
 
 
 def error_words(number: int, text: str) -> str:

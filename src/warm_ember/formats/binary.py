@@ -265,7 +265,7 @@ class TableSource(ColumnReader):
         return f"row {row}"
 
     def batches(self, should_stop: ShouldStop, progress: Progress) -> Iterator[dict[int, np.ndarray]]:
-        """Yield the used columns piece by piece."""
+        """Yield the used columns piece by piece, as `ColumnReader` says: by index, each of shape ``(rows,)``."""
         rows_at_once = max(1, CHUNK_SAMPLES // max(self._width, 1))
         with self._path.open("rb") as file:
             for first in range(0, self._rows, rows_at_once):

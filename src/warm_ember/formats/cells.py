@@ -6,6 +6,7 @@ import math
 import re
 from collections.abc import Iterable
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from warm_ember.formats.column_words import Unit, unit_of
 
@@ -86,16 +87,33 @@ def looks_like_number(cell: str) -> bool:
     return split_unit(text) is not None or text.casefold().lstrip("+-") in ("inf", "infinity")
 
 
-def split_unit(cell: str) -> tuple[str, Unit] | None:
+class NumberWithUnit(NamedTuple):
+    """The number of a cell as it stands there, and its unit."""
+
+    number: str
+    unit: Unit
+
+
+class FoundNumerals(NamedTuple):
+    """How numbers are written, None where no way fits all of them.
+
+    It is ambiguous where another way gives other numbers, as for ``1,234``.
+    """
+
+    numerals: Numerals | None
+    is_ambiguous: bool
+
+
+def split_unit(cell: str) -> NumberWithUnit | None:
     """Return number and unit of a cell such as ``"2.5 mA"``, None where it is none."""
     found = _WITH_UNIT.fullmatch(cell.strip())
     if found is None or not any(sign.isdigit() for sign in found[1]):
         return None
     unit = unit_of(found[2])
-    return None if unit is None else (found[1].strip(), unit)
+    return None if unit is None else NumberWithUnit(found[1].strip(), unit)
 
 
-def numerals_of(cells: Iterable[str], wanted: str | None = None) -> tuple[Numerals | None, bool]:
+def numerals_of(cells: Iterable[str], wanted: str | None = None) -> FoundNumerals:
     """Find out how the numbers of a column are written.
 
     Parameters
@@ -104,21 +122,14 @@ def numerals_of(cells: Iterable[str], wanted: str | None = None) -> tuple[Numera
         Some of them, without their units.
     wanted
         The decimal sign, if anybody says.
-
-    Returns
-    -------
-    Numerals or None
-        None where no way fits all of them.
-    bool
-        Whether there is another way that gives other numbers, as for ``1,234``.
     """
     some = [cell.strip() for cell in cells if cell.strip().casefold() not in MISSING | OVERRANGE]
     fitting = [
         way for way in WAYS if wanted in (None, way.decimal) and all(way.read(cell) is not None for cell in some)
     ]
     if not fitting:
-        return None, False
+        return FoundNumerals(None, is_ambiguous=False)
     first = fitting[0]
     values = [first.read(cell) for cell in some]
     others = ([way.read(cell) for cell in some] for way in fitting[1:])
-    return first, any(other != values for other in others)
+    return FoundNumerals(first, any(other != values for other in others))

@@ -255,7 +255,7 @@ class Unroller:
         self._turns_s, self._last_s, self._turns = turns_s, -np.inf, 0
 
     def unrolled(self, seconds: Floats) -> Floats:
-        """Return the times with a turn added at each new beginning."""
+        """Return the times, s, shape ``(n,)``, with a turn added at each new beginning."""
         if not np.isfinite(self._turns_s) or not len(seconds):
             return seconds
         falls = (

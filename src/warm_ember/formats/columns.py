@@ -390,7 +390,20 @@ class ColumnReader(ABC):
 
     @abstractmethod
     def batches(self, should_stop: ShouldStop, progress: Progress) -> Iterator[dict[int, np.ndarray]]:
-        """Yield the used columns by index, float64, NaN where a cell is empty."""
+        """Yield the used columns piece by piece.
+
+        Yields
+        ------
+        dict
+            By index, float64, NaN where a cell is empty, all of one shape ``(rows,)``.
+
+        Raises
+        ------
+        BadFileError
+            If the file cannot be read on.
+        Cancelled
+            If `should_stop` answered yes.
+        """
 
     @abstractmethod
     def row_place(self, row: int) -> str:

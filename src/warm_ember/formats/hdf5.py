@@ -197,7 +197,7 @@ class DatasetSource(ColumnReader):
         return f"sample {row}"
 
     def batches(self, should_stop: ShouldStop, progress: Progress) -> Iterator[dict[int, np.ndarray]]:
-        """Yield the used datasets piece by piece."""
+        """Yield the used datasets piece by piece, as `ColumnReader` says: by index, each of shape ``(rows,)``."""
         with _reading(self._path), _opened(self._path) as file:
             for first in range(0, self._rows, _ROWS):
                 if should_stop():

@@ -9,6 +9,7 @@ from __future__ import annotations
 from array import array
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 
@@ -25,6 +26,13 @@ _END_OF_SYNC = 0x80
 _PROGRAM_COUNTER = 2
 _GLOBAL_TIMES = (0x94, 0xB4)
 _CONTINUES = 0x80
+
+
+class SampleTimes(NamedTuple):
+    """When samples were taken, s of the capture, shape ``(samples,)``, and what that rests on, in words."""
+
+    times_s: Floats
+    rests_on: str
 
 
 @dataclass(frozen=True, eq=False)
@@ -46,8 +54,8 @@ class ItmStream:
     addresses: Addresses
     notes: tuple[str, ...]
 
-    def times_s(self, duration_s: float, clock_hz: float | None) -> tuple[Floats, str]:
-        """Return when each sample was taken in capture time, and what that rests on.
+    def times_s(self, duration_s: float, clock_hz: float | None) -> SampleTimes:
+        """Return when each sample was taken in capture time.
 
         Parameters
         ----------
@@ -59,12 +67,12 @@ class ItmStream:
         if self.ticks is None:
             count = len(self.addresses)
             words = "the trace stream has no time stamps: its samples are spread evenly over the capture"
-            return (np.arange(count) + 0.5) * duration_s / count, words
+            return SampleTimes((np.arange(count) + 0.5) * duration_s / count, words)
         if clock_hz is not None:
-            return self.ticks / clock_hz, f"trace clock of {quantity_text(clock_hz, 'Hz')} as given"
+            return SampleTimes(self.ticks / clock_hz, f"trace clock of {quantity_text(clock_hz, 'Hz')} as given")
         found_hz = float(self.ticks[-1]) / duration_s if self.ticks[-1] > 0 else 1.0
         words = f"trace clock taken as {quantity_text(found_hz, 'Hz')}, so that the stream lasts as long as the capture"
-        return self.ticks / found_hz, words
+        return SampleTimes(self.ticks / found_hz, words)
 
 
 def read_itm(path: Path, should_stop: ShouldStop = never) -> ItmStream:
@@ -193,7 +201,13 @@ class _Decoder:
         return found + 6
 
     def ticks(self) -> Floats | None:
-        """Return when each sample was taken; those that share a time stamp lie evenly before it."""
+        """Return when each sample was taken; those that share a time stamp lie evenly before it.
+
+        Returns
+        -------
+        Floats or None
+            Ticks of the trace clock, shape ``(samples,)``; None without time stamps.
+        """
         if not len(self._stamps):
             return None
         stamps = np.concatenate(([0.0], np.array(self._stamps)))

@@ -156,7 +156,7 @@ class ArrowSource(ColumnReader):
         return f"row {row}"
 
     def batches(self, should_stop: ShouldStop, progress: Progress) -> Iterator[dict[int, np.ndarray]]:
-        """Yield the used columns batch by batch."""
+        """Yield the used columns batch by batch, as `ColumnReader` says: by index, each of shape ``(rows,)``."""
         used, done = self.columns.used, 0
         for batch in self._table.batches([self._names[index] for index in used]):
             if should_stop():

@@ -7,6 +7,7 @@ import re
 from collections.abc import Sequence
 from dataclasses import fields, replace
 from pathlib import Path
+from typing import NamedTuple
 
 import msgspec
 
@@ -112,7 +113,14 @@ def load(name: str) -> Reading:
     return _loaded(path)
 
 
-def named_for(header: Sequence[str]) -> tuple[str, Reading] | None:
+class NamedReading(NamedTuple):
+    """A reading with the name that it is kept under."""
+
+    name: str
+    reading: Reading
+
+
+def named_for(header: Sequence[str]) -> NamedReading | None:
     """Return the reading for files with a header, and its name; None when there is none."""
     for path in sorted(folder().glob("*.json")) if folder().is_dir() else ():
         try:
@@ -121,7 +129,7 @@ def named_for(header: Sequence[str]) -> tuple[str, Reading] | None:
             log.warning("the reading %s cannot be read", path, exc_info=True)
             continue
         if found.header == tuple(header):
-            return path.stem, found
+            return NamedReading(path.stem, found)
     return None
 
 

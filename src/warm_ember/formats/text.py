@@ -96,7 +96,7 @@ class TextSource(ColumnReader):
         return f"line {self.dialect.first_line + row}"
 
     def batches(self, should_stop: ShouldStop, progress: Progress) -> Iterator[dict[int, np.ndarray]]:
-        """Yield the used columns block by block."""
+        """Yield the used columns block by block, as `ColumnReader` says: by index, each of shape ``(rows,)``."""
         import pyarrow as pa  # half a second to import
 
         dialect, used = self.dialect, self.columns.used

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from warm_ember.bench.wiring import added_by
 from warm_ember.model.bench import Bench
@@ -74,16 +74,23 @@ def link_to(title: str, known: Known) -> LinkFigure:
     return _LINKS[title](known)
 
 
-def quietest_state(results: RunResults | None) -> tuple[str, float] | None:
+class QuietestState(NamedTuple):
+    """The state that takes least, and its mean current, A."""
+
+    name: str
+    mean_a: float
+
+
+def quietest_state(results: RunResults | None) -> QuietestState | None:
     """Return the state that takes least, and its mean current, A; None where nothing is known."""
     rows = results.ledger.rows if results is not None else ()
-    known = [(row.name, row.mean.value) for row in rows if row.mean.value]
-    return min(known, key=lambda one: one[1], default=None)
+    known = [QuietestState(row.name, row.mean.value) for row in rows if row.mean.value]
+    return min(known, key=lambda one: one.mean_a, default=None)
 
 
-def bench_doubt(bench: Bench, quietest: tuple[str, float] | None) -> str:
+def bench_doubt(bench: Bench, quietest: QuietestState | None) -> str:
     """Return why what the bench measures cannot be trusted yet, as rich text."""
-    share = added_by(bench).share_of(quietest[1]) if quietest else None
+    share = added_by(bench).share_of(quietest.mean_a) if quietest else None
     if share is not None and share > _STAYS_LIMIT:
         return "the set-up is a part of the floor: subtract it, or unplug it"
     if bench.resource and bench.guard_v is None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import replace
 from functools import partial
+from typing import NamedTuple
 
 import msgspec
 import numpy as np
@@ -47,6 +48,13 @@ from warm_ember.tuning.findings.wasters import find_waste
 
 _MOST_PULSES = 16
 _FAR_ABOVE = 20.0
+
+
+class LoadAndLife(NamedTuple):
+    """What one run means for the device's life, and that life."""
+
+    load: Load
+    life: LifeEstimate
 
 
 class Results:
@@ -263,10 +271,10 @@ class Results:
         return fold_cycles(capture, placement, plan, should_stop=should_stop)
 
     @remembered
-    def life(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[Load, LifeEstimate]:
+    def life(self, project: Project, name: str, should_stop: ShouldStop = never) -> LoadAndLife:
         """Work out one run's load and life."""
         load = self.load(project, name, should_stop)
-        return load, estimate_life(life_model(project, load), project.target_s)
+        return LoadAndLife(load, estimate_life(life_model(project, load), project.target_s))
 
     @remembered
     def load(self, project: Project, name: str, should_stop: ShouldStop = never) -> Load:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from functools import partial
+from typing import NamedTuple
 
 import numpy as np
 
@@ -12,7 +13,7 @@ from warm_ember.attribution.clock import TIMED_EVENTS, Residuals, clock_sentence
 from warm_ember.attribution.day import DayRow, day_rows
 from warm_ember.attribution.dwells import DwellSpread, dwell_spread
 from warm_ember.attribution.expected import resolve
-from warm_ember.attribution.functions import FunctionLedger, function_ledger, lay_on_current
+from warm_ember.attribution.functions import FunctionLedger, LaidTrace, function_ledger, lay_on_current
 from warm_ember.attribution.ledger import Ledger, LedgerRow, Verdict, make_ledger
 from warm_ember.attribution.placing import longest_unplaced
 from warm_ember.attribution.relabelling import SplitBy, grouped, split
@@ -25,7 +26,6 @@ from warm_ember.attribution.sleep_agreement import (
 )
 from warm_ember.attribution.transitions import SETTLES_WITHIN_S, StateReturn, Transition, find_returns, find_transitions
 from warm_ember.model.placement import Alignment
-from warm_ember.model.program import ProgramTrace
 from warm_ember.model.project import ExpectedValue, Project
 from warm_ember.session.graph import remembered
 from warm_ember.session.results import Results
@@ -52,6 +52,13 @@ class Transitions:
 
     changes: tuple[Transition, ...]
     returns: tuple[StateReturn, ...]
+
+
+class ClockFitted(NamedTuple):
+    """The map from the log's clock to the capture's, and what it leaves over."""
+
+    alignment: Alignment
+    residuals: Residuals
 
 
 class StateResults:
@@ -125,15 +132,14 @@ class StateResults:
         return compare_sleep(capture, alignment, threshold_a, marker, should_stop=should_stop)
 
     @remembered
-    def residuals(
-        self, project: Project, name: str, should_stop: ShouldStop = never
-    ) -> tuple[Alignment, Residuals] | None:
+    def residuals(self, project: Project, name: str, should_stop: ShouldStop = never) -> ClockFitted | None:
         """Return the map from the log's clock to one capture's, and what it leaves over; None without a log."""
         capture = self.graph.capture(project, name)
         if not any(event.event in TIMED_EVENTS for event in capture.events):
             return None
         alignment = self._results.placement(project, name, should_stop).alignment or Alignment()
-        return alignment, residuals(capture, alignment, partial(self._results.levels, project, name, should_stop))
+        levels = partial(self._results.levels, project, name, should_stop)
+        return ClockFitted(alignment, residuals(capture, alignment, levels))
 
     @remembered
     def functions(
@@ -155,9 +161,7 @@ class StateResults:
         return replace(ledger, shifted_s=shifted_s)
 
     @remembered
-    def _laid_trace(
-        self, project: Project, name: str, should_stop: ShouldStop = never
-    ) -> tuple[ProgramTrace, float] | None:
+    def _laid_trace(self, project: Project, name: str, should_stop: ShouldStop = never) -> LaidTrace | None:
         capture = self.graph.capture(project, name)
         if capture.program is None:
             return None

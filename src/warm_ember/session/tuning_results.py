@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import partial
+from typing import NamedTuple
 
 import numpy as np
 
@@ -137,6 +138,13 @@ class PlanResults:
     waveform: tuple[WaveformSegment, ...]
 
 
+class PlannedLife(NamedTuple):
+    """The average current with all of the plan, A, and the life, s."""
+
+    mean_a: float
+    life_s: float
+
+
 class TuningResults:
     """Compute what is known of changes."""
 
@@ -218,10 +226,10 @@ class TuningResults:
         return predict(self.start(project, name, should_stop), changes)
 
     @remembered
-    def ahead(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[float, float]:
+    def ahead(self, project: Project, name: str, should_stop: ShouldStop = never) -> PlannedLife:
         """Return the average and the life of one run with all of the plan that it does not contain yet."""
         load = self.predict(project, name, look_up(project, changes_ahead, name), should_stop).load
-        return load.mean_a, life_of(life_model(project, load))
+        return PlannedLife(load.mean_a, life_of(life_model(project, load)))
 
     def smallest_set(
         self, project: Project, name: str, changes: tuple[PlannedChange, ...], should_stop: ShouldStop = never

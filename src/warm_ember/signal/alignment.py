@@ -72,8 +72,8 @@ def fit_clock(
     Parameters
     ----------
     target_s, capture_s
-        Times in the two clocks, s, finite, rising, shapes ``(n,)`` and ``(m,)``; either list may miss some or hold further
-        ones, and may be empty.
+        Times in the two clocks, s, finite, rising, shapes ``(n,)`` and ``(m,)``; either list may miss some or hold
+        further ones, and may be empty.
     tolerance_s
         How far a matched pair may be apart.
     length_s
@@ -139,7 +139,8 @@ def same_clock(target_s: Floats, capture_s: Floats, *, tolerance_s: float) -> Cl
     Parameters
     ----------
     target_s, capture_s
-        Times in the two clocks, s, finite, shapes ``(n,)`` and ``(m,)``; `capture_s` rises. They may hold the same time twice.
+        Times in the two clocks, s, finite, shapes ``(n,)`` and ``(m,)``; `capture_s` rises. They may hold the same
+        time twice.
     tolerance_s
         How far a matched pair may be apart.
 

@@ -39,8 +39,8 @@ def decided_pieces(
     first, last
         The stretch, samples.
     decide
-        Gives for summary blocks, shape ``(n,)``, a number each, shape ``(n,)``: what is decided about all of its samples,
-        or `UNDECIDED`. It is not asked about blocks with missing samples.
+        Gives for summary blocks, shape ``(n,)``, a number each, shape ``(n,)``: what is decided about all of its
+        samples, or `UNDECIDED`. It is not asked about blocks with missing samples.
 
     Yields
     ------

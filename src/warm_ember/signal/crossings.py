@@ -85,7 +85,7 @@ def crossings(
     Returns
     -------
     Indices
-        Sample indices, rising; a capture that begins above the threshold has not crossed it.
+        Sample indices, rising, shape ``(n,)``; a capture that begins above the threshold has not crossed it.
 
     Raises
     ------

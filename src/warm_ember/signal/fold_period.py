@@ -43,6 +43,10 @@ def find_period(series: Series, from_s: float, to_s: float) -> FoldPeriod | None
     -----
     On up to 32768 means on an inverse-hyperbolic-sine scale, so that a burst of radio does not hide the rhythm of
     sleep. The period is the first peak that is nearly as high as the highest one, refined on its multiples.
+
+    References
+    ----------
+    G. E. P. Box, G. M. Jenkins, *Time Series Analysis*, 1970, chapter 2 (the estimated autocorrelation).
     """
     bins = envelope(series, from_s, to_s, _BINS)
     if len(bins.mean) < 3 * _LEAST_LAG:

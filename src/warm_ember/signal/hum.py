@@ -83,10 +83,15 @@ def find_hum(series: Series, *, should_stop: ShouldStop = never) -> Hum | None:
 
     Notes
     -----
-    Averaged periodograms (Welch 1967) of up to twelve stretches of two seconds, pulses cut off at eight times the
+    Averaged periodograms of up to twelve stretches of two seconds, pulses cut off at eight times the
     spread. A device that wakes at a divisor of the mains' frequency has lines there too, but also at that divisor;
     one that wakes at that very frequency has a flat comb of lines, and one whose pulses come at any other divisor has
     lines as strong beside the mains. None of them is taken for hum.
+
+    References
+    ----------
+    P. D. Welch, "The use of fast Fourier transform for the estimation of power spectra", *IEEE Transactions on Audio
+    and Electroacoustics* 15, 1967, p. 70.
     """
     spectra = _spectra(series, should_stop)
     if spectra is None:

@@ -104,6 +104,10 @@ def find_levels(
     error; at most `most` are kept, the most distinct. Memory is bounded. Of a long capture only those parts are read
     whose summary blocks are not calm: in a calm one, whose mean lies midway between its extremes and which is not
     wider than noise, the median is taken to be the mean.
+
+    References
+    ----------
+    Levels as the modes of a histogram of state levels: IEEE Std 181-2011, clause 5.2.
     """
     if series.samples == 0:
         return Levels(np.empty(0), np.array([0]), np.empty(0, dtype=np.int64), _SMALLEST_SCALE_A)

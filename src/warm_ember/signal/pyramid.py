@@ -90,7 +90,8 @@ def reduce_blocks(blocks: Blocks, ratio: int = RATIO) -> Blocks:
     Parameters
     ----------
     blocks
-        Shape ``(n,)``; one without a measured sample has NaN as its extremes, and changes nothing in what it becomes part of.
+        Shape ``(n,)``; one without a measured sample has NaN as its extremes, and changes nothing in what it becomes
+        part of.
     ratio
         How many make one.
 
@@ -188,9 +189,9 @@ class GrowingBlocks:
         return tuple(sizes)
 
     def blocks(self, level: int, first: int, last: int) -> Blocks:
-        """Return blocks ``[first, last)`` of a level as far as there are samples for them, shape ``(at most last - first,)``.
+        """Return blocks ``[first, last)`` of a level as far as there are samples for them.
 
-        Only the thread that draws calls this: it keeps whole coarse blocks that it made.
+        Their shape is ``(n,)``. Only the thread that draws calls this: it keeps whole coarse blocks that it made.
         """
         if level == 0:
             with self._lock:

@@ -91,7 +91,7 @@ class ArraySeries:
 def chunks(
     series: Series, first: int = 0, last: int | None = None, *, should_stop: ShouldStop = never
 ) -> Iterator[tuple[int, Samples]]:
-    """Yield a series piece by piece as ``(index of the first sample, samples)``.
+    """Yield a series piece by piece as ``(index of the first sample, samples)``, the samples of shape ``(n,)``.
 
     Raises
     ------

@@ -49,10 +49,15 @@ def find_edges(values: Floats, *, most: int = MOST_STEPS) -> Indices:
 
     Notes
     -----
-    Optimal partitioning (Jackson et al. 2005) of the curve on an inverse-hyperbolic-sine scale into constant pieces:
+    Optimal partitioning of the curve on an inverse-hyperbolic-sine scale into constant pieces:
     a further piece must lower the squared error by more than a penalty. The penalty follows the curve's noise and is
     doubled until the pieces are few enough. Neighbours that differ by less than 15 % are one piece,
     and a piece shorter than a hundredth of the curve belongs to the neighbour that is more like it.
+
+    References
+    ----------
+    B. Jackson et al., "An algorithm for optimal partitioning of data on an interval", *IEEE Signal Processing Letters*
+    12, 2005, p. 105.
     """
     known = values[~np.isnan(values)]
     if len(known) < 3:

@@ -155,7 +155,10 @@ class CaptureWriter:
         self._storage.raise_failure()
 
     def append_lines(self, lines: Bits) -> None:
-        """Write the next bit fields of the digital lines, shape ``(n,)``; they may come after the samples of all other channels."""
+        """Write the next bit fields of the digital lines, shape ``(n,)``.
+
+        They may come after the samples of all other channels.
+        """
         if self._line_builder is not None and self._background is not None:
             self._background.submit(self._channels["lines"], lines)
             self._line_builder.append(lines)
@@ -212,7 +215,7 @@ class CaptureWriter:
 
 
 def power_of(current: Samples, voltage: Samples) -> Samples:
-    """Return the power of each sample, W, shape ``(n,)`` as both; infinite where it is beyond all that a float32 holds."""
+    """Return the power of each sample, W, shape ``(n,)`` as both; infinite where it is beyond a float32."""
     with np.errstate(over="ignore", invalid="ignore"):
         return current * voltage
 

@@ -85,7 +85,7 @@ class BackgroundWriter:
         self._unflushed = 0
 
     def submit(self, dataset: ChunkedDataset, values: np.ndarray) -> None:
-        """Queue samples for a dataset; waits while too much is queued.
+        """Queue samples, shape ``(n,)``, for a dataset; waits while too much is queued.
 
         Raises
         ------

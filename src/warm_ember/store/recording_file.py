@@ -87,7 +87,7 @@ class LiveChannel:
         return self._growing.sizes
 
     def blocks(self, level: int, first: int, last: int) -> Blocks:
-        """Return summary blocks of one level."""
+        """Return the summary blocks ``[first, last)`` of one level as far as they are there, shape ``(n,)``."""
         return self._growing.blocks(level, first, last)
 
     def read(self, first: int, last: int) -> Any:

@@ -14,7 +14,7 @@ import time
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
@@ -221,24 +221,30 @@ def _equal(made: Blocks, stored: Blocks) -> bool:
     return True
 
 
+class MadeSummary(NamedTuple):
+    """The pyramids of a capture by channel, and the levels of its digital lines; None without lines."""
+
+    pyramids: dict[str, Pyramid]
+    bits: list[Blocks] | None
+
+
 def _made(file: h5py.File, path: Path, should_stop: ShouldStop, progress: Progress) -> Summary:
     status = path.stat()
-    pyramids, bits = rebuild(file, should_stop=should_stop, progress=progress)
-    in_memory = {name: list(pyramid.levels) for name, pyramid in pyramids.items()} | ({"lines": bits} if bits else {})
+    made = rebuild(file, should_stop=should_stop, progress=progress)
+    in_memory = {name: list(pyramid.levels) for name, pyramid in made.pyramids.items()}
+    in_memory |= {"lines": made.bits} if made.bits else {}
     try:
-        _store_beside(file, path, status, pyramids, bits)
+        _store_beside(file, path, status, made)
     except OSError:
         log.info("the summary of %s cannot be kept beside it", path, exc_info=True)
     return Summary(in_memory)
 
 
-def _store_beside(
-    file: h5py.File, path: Path, status: os.stat_result, pyramids: Mapping[str, Pyramid], bits: list[Blocks] | None
-) -> None:
+def _store_beside(file: h5py.File, path: Path, status: os.stat_result, made: MadeSummary) -> None:
     with NewFile(summary_path(path)) as new:
         storage = Storage(new.descriptor)
         with import_h5py().File(storage, "w") as beside:
-            write_summary(beside, int(file["current"].shape[0]), pyramids, bits, status.st_mtime_ns)
+            write_summary(beside, int(file["current"].shape[0]), made.pyramids, made.bits, status.st_mtime_ns)
             beside["summary"].attrs[_BYTES] = status.st_size
         storage.raise_failure()
         new.keep()
@@ -252,8 +258,13 @@ def remove_beside(path: Path) -> None:
 
 def rebuild(
     capture_file: h5py.File, *, should_stop: ShouldStop = never, progress: Progress = ignore_progress
-) -> tuple[dict[str, Pyramid], list[Blocks] | None]:
+) -> MadeSummary:
     """Make the pyramids of a capture anew, in one pass and bounded memory.
+
+    Parameters
+    ----------
+    capture_file
+        Open for reading; its channels have shape ``(samples,)``.
 
     Raises
     ------
@@ -287,4 +298,4 @@ def rebuild(
             line_builder.append(lines[piece])
         progress(min(1.0, (first + CHUNK_SAMPLES) / samples))
     pyramids = {name: builder.finish() for name, builder in builders.items()}
-    return pyramids, line_builder.finish() if lines is not None else None
+    return MadeSummary(pyramids, line_builder.finish() if lines is not None else None)

@@ -114,7 +114,10 @@ class Grid:
         return self.start_s + samples * self.interval_s
 
     def first_at(self, times_s: Floats) -> Indices:
-        """Return for each moment, s, shape ``(n,)``, the first sample that begins then or later, kept within the grid."""
+        """Return for each moment, s, shape ``(n,)``, the first sample that begins then or later.
+
+        They are kept within the grid.
+        """
         place = np.ceil((times_s - self.start_s) / self.interval_s - 1e-9)
         return np.clip(place, 0, self.samples).astype(np.int64)
 

@@ -134,7 +134,7 @@ class Sweep:
             self._unread_samples[name] += len(piece.current)
 
     def fetch(self, channel: str, at_most: int) -> np.ndarray:
-        """Return the samples of a channel that were not fetched yet, float32."""
+        """Return the samples of a channel that were not fetched yet, float32, shape ``(at most at_most,)``."""
         self.advance()
         values = np.concatenate([np.zeros(0, dtype=np.float32), *self._unread[channel]])
         self._unread[channel] = [values[at_most:]]

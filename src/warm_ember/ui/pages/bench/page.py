@@ -24,7 +24,7 @@ from PySide6.QtWidgets import (
 from warm_ember.errors import BadArgumentError, WarmEmberError
 from warm_ember.session.bench_setup import added_by, name_of, read_live, room_beside
 from warm_ember.session.live import LiveRun
-from warm_ember.session.page_links import LinkFigure, bench_doubt, bench_link, quietest_state
+from warm_ember.session.page_links import LinkFigure, QuietestState, bench_doubt, bench_link, quietest_state
 from warm_ember.session.recording_progress import progress_of
 from warm_ember.session.recovering import (
     Recovered,
@@ -71,7 +71,7 @@ class BenchPage(Page):
         super().__init__(controller, look)
         self.bench_controller = BenchController(controller)
         self.results: RunResults | None = None
-        self._quietest: tuple[str, float] | None = None
+        self._quietest: QuietestState | None = None
         self._live: LiveRun | None = None
         self._follows = True
         self._is_narrow = False
@@ -403,7 +403,7 @@ class BenchPage(Page):
         self.recipe.show_bench(bench, known, identity)
         self.zero.show_bench(bench)
         if self._quietest is not None:
-            self.plan.expect(self._quietest[1], peak_a)
+            self.plan.expect(self._quietest.mean_a, peak_a)
         self.plan.show_known(known)
         self._show_strip()
         self.header_changed.emit()
@@ -442,9 +442,9 @@ class BenchPage(Page):
         stays = quantity_text(added.stays_a, "A").rich if added.stays_a else "**nothing**"
         subtracted = quantity_text(added.subtracted_a, "A").rich if added.subtracted_a else "**nothing**"
         text = f"The set-up adds {quantity_text(added.added_a, 'A').rich}, {subtracted} is subtracted: {stays} stays"
-        share = added.share_of(self._quietest[1]) if self._quietest else None
+        share = added.share_of(self._quietest.mean_a) if self._quietest else None
         if share and self._quietest:
-            text += f", **{100 * share:.2g}** % of {self._quietest[0]}"
+            text += f", **{100 * share:.2g}** % of {self._quietest.name}"
         return text + "."
 
     def warning(self) -> str:
