@@ -22,7 +22,7 @@ from warm_ember.model.placement import UNPLACED, UNPLACED_NAME, Alignment, Place
 from warm_ember.model.wakes import SleepMode
 from warm_ember.signal.estimates import mean
 from warm_ember.signal.intervals import interval_sums
-from warm_ember.signal.series import ShouldStop, never
+from warm_ember.signal.series import Series, ShouldStop, never
 from warm_ember.signal.timer_periods import TimerPeriod, find_periods, period_of
 from warm_ember.units import HOUR_S
 
@@ -252,38 +252,19 @@ def make_wake_ledger(
     """
     current = recording.current
     duration_s = current.samples * current.interval_s
-    ends = np.array([0, current.samples, *(end for cut in wakes.cut for end in cut)], dtype=np.int64)
-    spans = wakes.by_cpu
-    idle_ends = (spans.idle_first, spans.idle_last) if spans is not None else ()
-    edges = np.unique(np.concatenate((wakes.first, wakes.last, ends, placement.edges, *idle_ends)))
-    edges = edges[(edges >= 0) & (edges <= current.samples)]
-    sums = interval_sums(current, edges, should_stop=should_stop)
-    lasts_s = np.diff(edges) * current.interval_s
-    charge_c, measured_s = sums.total * current.interval_s, sums.count.astype(np.float64) * current.interval_s
-    owner = np.searchsorted(wakes.first, edges[:-1], side="right") - 1
-    longest = np.maximum.accumulate(wakes.last)
-    awake = (owner >= 0) & (edges[:-1] < longest[np.maximum(owner, 0)]) if wakes.count else owner >= 0
-    asleep = ~awake
-    if spans is not None:  # the device sleeps while all its CPUs are known to
-        asleep = covered(spans.idle_first, spans.idle_last, edges) >= max(len(wakes.cpus), 1)
-    for first, last in wakes.cut:
-        asleep &= (edges[:-1] < first) | (edges[:-1] >= last)
-    state = placement.state[np.searchsorted(placement.edges, edges[:-1], side="right") - 1]
-    asleep_s, whole_s = float(measured_s[asleep].sum()), float(measured_s.sum())
-    floor_a = float(charge_c[asleep].sum()) / asleep_s if asleep_s > 0 else 0.0
-    # Of a piece that was measured in part the rest is taken to be alike, of one that was not the floor.
-    filled_c = np.where(sums.count > 0, sums.mean, floor_a) * lasts_s
-    pieces = _Pieces(edges, lasts_s, filled_c, owner, awake, asleep, state)
+    pieces = _cut_up(current, placement, wakes, should_stop)
     idle, names = _idle(recording, placement, pieces, wakes, typed) if wakes.by_cpu is None else _of_cpus(wakes, pieces)
-    under_a = np.full(wakes.count, floor_a)
+    under_a = np.full(wakes.count, pieces.floor_a)
     if wakes.by_cpu is None:
-        under_a = _floors_under(wakes, idle, len(names), floor_a)
-    above_c = charge_c - np.where(awake, under_a[np.maximum(owner, 0)] if wakes.count else 0.0, 0.0) * measured_s
+        under_a = _floors_under(wakes, idle, len(names), pieces.floor_a)
+    under_piece_a = under_a[np.maximum(pieces.owner, 0)] if wakes.count else 0.0
+    above_c = pieces.measured_c - np.where(pieces.awake, under_piece_a, 0.0) * pieces.measured_s
     # CPUs that are awake at the same time share what flows evenly.
-    seen_c = _over(wakes, edges, above_c / np.maximum(covered(wakes.first, wakes.last, edges), 1))
-    seen_s = _over(wakes, edges, measured_s)
+    seen_c = _over(wakes, pieces.edges, above_c / np.maximum(covered(wakes.first, wakes.last, pieces.edges), 1))
+    seen_s = _over(wakes, pieces.edges, pieces.measured_s)
     awake_s = (wakes.last - wakes.first).astype(np.float64) * current.interval_s
     cost_c = _whole_costs(wakes, seen_c, seen_s / np.maximum(awake_s, 1e-300))
+    whole_s, whole_c = float(pieces.measured_s.sum()), float(pieces.measured_c.sum())
     added_a = seen_c / (whole_s or 1.0)
     times_s = wakes.first.astype(np.float64) * current.interval_s
     periods = {name: _periods(times_s[wakes.by(name)]) for name in wakes.names}
@@ -295,8 +276,8 @@ def make_wake_ledger(
         recording.name,
         duration_s,
         current.interval_s,
-        floor_a,
-        float(charge_c.sum()) / whole_s if whole_s else 0.0,
+        pieces.floor_a,
+        whole_c / whole_s if whole_s else 0.0,
         wakes,
         cost_c,
         awake_s,
@@ -310,12 +291,12 @@ def make_wake_ledger(
         judge(wakes, idle, names, cost_c, typed, timer_s, duration_s),
         align(wakes, cost_c, slack_s or {}, current.interval_s, duration_s),
         dict(slack_s or {}),
-        bool(sums.count.any()),
+        whole_s > 0,
         Counter(e.value or _SOMEBODY for e in recording.events if e.event == "mark" and e.name == REFUSED),
         Closing(
-            float(charge_c[awake].sum()),
-            float(charge_c[asleep].sum()),
-            float(charge_c[~awake & ~asleep].sum()),
+            float(pieces.measured_c[pieces.awake].sum()),
+            float(pieces.measured_c[pieces.asleep].sum()),
+            float(pieces.measured_c[~pieces.awake & ~pieces.asleep].sum()),
             whole_s / duration_s if duration_s else 0.0,
         ),
         max(limits.least_a, recording.info.resolution_a or 0.0),
@@ -350,15 +331,46 @@ def _whole_costs(wakes: Wakes, seen_c: Floats, share: Floats) -> Floats:
 
 @dataclass(frozen=True, eq=False)
 class _Pieces:
-    """The capture cut where wakes begin and end and where states change."""
+    """The capture cut where wakes begin and end and where states change, and what flows asleep.
+
+    The charge of a piece that was measured in part is filled up: the rest of it is taken to be alike, and one that was
+    not measured at all to be the floor.
+    """
 
     edges: Indices
     lasts_s: Floats
+    measured_s: Floats
+    measured_c: Floats
     charge_c: Floats
     owner: Indices
     awake: Flags
     asleep: Flags
     state: Indices
+    floor_a: float
+
+
+def _cut_up(current: Series, placement: Placement, wakes: Wakes, should_stop: ShouldStop) -> _Pieces:
+    ends = np.array([0, current.samples, *(end for cut in wakes.cut for end in cut)], dtype=np.int64)
+    spans = wakes.by_cpu
+    idle_ends = (spans.idle_first, spans.idle_last) if spans is not None else ()
+    edges = np.unique(np.concatenate((wakes.first, wakes.last, ends, placement.edges, *idle_ends)))
+    edges = edges[(edges >= 0) & (edges <= current.samples)]
+    sums = interval_sums(current, edges, should_stop=should_stop)
+    lasts_s = np.diff(edges) * current.interval_s
+    charge_c, measured_s = sums.total * current.interval_s, sums.count.astype(np.float64) * current.interval_s
+    owner = np.searchsorted(wakes.first, edges[:-1], side="right") - 1
+    longest = np.maximum.accumulate(wakes.last)
+    awake = (owner >= 0) & (edges[:-1] < longest[np.maximum(owner, 0)]) if wakes.count else owner >= 0
+    asleep = ~awake
+    if spans is not None:  # the device sleeps while all its CPUs are known to
+        asleep = covered(spans.idle_first, spans.idle_last, edges) >= max(len(wakes.cpus), 1)
+    for first, last in wakes.cut:
+        asleep &= (edges[:-1] < first) | (edges[:-1] >= last)
+    state = placement.state[np.searchsorted(placement.edges, edges[:-1], side="right") - 1]
+    asleep_s = float(measured_s[asleep].sum())
+    floor_a = float(charge_c[asleep].sum()) / asleep_s if asleep_s > 0 else 0.0
+    filled_c = np.where(sums.count > 0, sums.mean, floor_a) * lasts_s
+    return _Pieces(edges, lasts_s, measured_s, charge_c, filled_c, owner, awake, asleep, state, floor_a)
 
 
 def _periods(times_s: Floats) -> tuple[TimerPeriod, ...]:

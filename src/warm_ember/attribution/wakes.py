@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from enum import IntEnum
+from typing import NamedTuple
 
 import numpy as np
 
@@ -14,11 +15,12 @@ from warm_ember.attribution.sleep_agreement import default_threshold_a
 from warm_ember.attribution.unlogged import add_unlogged_wakes, charges
 from warm_ember.attribution.wake_causes import by_lines, by_periods
 from warm_ember.model.arrays import Flags, Floats, Indices
+from warm_ember.model.capture import Event
 from warm_ember.model.placement import Alignment, Placement
 from warm_ember.model.wakes import WakeSource
 from warm_ember.signal.bands import band_stays
 from warm_ember.signal.levels import Levels
-from warm_ember.signal.series import ShouldStop, never
+from warm_ember.signal.series import Series, ShouldStop, never
 from warm_ember.signal.timer_periods import find_periods
 
 UNKNOWN = "unknown"
@@ -165,29 +167,14 @@ def find_wakes(
     A wake that the log misses has the source of the line that had an edge just before it, else the source with whose
     period it fits and whose wakes take as much, where there is such a one.
     """
-    current = recording.current
-    alignment = placement.alignment or Alignment()
-    samples = current.samples
-
+    current, alignment = recording.current, placement.alignment or Alignment()
     # A log that lies on the capture in several ways, or in none, tells nothing of when.
     events = () if alignment.is_unusable else recording.events
-
-    def places(kind: str) -> tuple[Indices, Floats, list[str]]:
-        told = [(alignment.to_capture(e.time_s), e.name) for e in events if e.event == kind]
-        told = sorted((time_s, name) for time_s, name in told if 0 <= time_s < samples * current.interval_s)
-        times_s = np.array([time_s for time_s, _ in told])
-        at = np.rint(times_s / current.interval_s).astype(np.int64)
-        return np.minimum(at, samples - 1), times_s, [name or UNKNOWN for _, name in told]
-
     by_cpu = cpus_of(events)
     if by_cpu:
-        spans = cpu_spans(by_cpu, alignment.to_capture, current.interval_s, samples, UNKNOWN)
+        spans = cpu_spans(by_cpu, alignment.to_capture, current.interval_s, current.samples, UNKNOWN)
         return replace(Wakes.of(spans.source, spans.first, spans.last), by_cpu=spans)
-    starts, woken_s, names = places("wake")
-    sleeps, asleep_s, _ = places("sleep")
-    if len(starts):  # a wake that is shorter than a sample still is one
-        before = np.searchsorted(woken_s, asleep_s, side="right") - 1
-        sleeps = np.where(before >= 0, np.maximum(sleeps, starts[np.maximum(before, 0)] + 1), sleeps)
+    wakes, sleeps = (_told(current, alignment, events, kind) for kind in ("wake", "sleep"))
 
     def find_stays() -> Indices:
         threshold_a = default_threshold_a(levels()) if levels is not None else None
@@ -195,30 +182,63 @@ def find_wakes(
             return np.zeros((0, 2), dtype=np.int64)
         return band_stays(current, threshold_a, np.inf, hysteresis=_HYSTERESIS, should_stop=should_stop)
 
-    if not len(starts):
-        stays = find_stays()
-        # One that began before the capture, or outlasts it, would look cheaper than it was.
-        is_whole = (stays[:, 0] > 0) & (stays[:, 1] < samples)
-        whole, cut = stays[is_whole], [(first, last) for first, last in stays[~is_whole].tolist()]
-        found = Wakes.of((UNKNOWN,) * len(whole), whole[:, 0], whole[:, 1], tuple(cut))
-    elif len(sleeps):
-        first, last, source = add_unlogged_wakes(
-            current, starts, names, sleeps, find_stays, _LOST, should_stop=should_stop
-        )
-        kept = last <= samples
-        cut = [(0, int(sleeps[0]))] if 0 < sleeps[0] < first[0] else []
-        cut += [(int(one), samples) for one in first[~kept]]
-        names = [name for name, one in zip(source, kept.tolist(), strict=True) if one]
-        found = Wakes.of(names, first[kept], last[kept], tuple(cut))
+    if not len(wakes.at):
+        found = _from_stays(find_stays(), current.samples)
+    elif len(sleeps.at):
+        found = _from_log(current, wakes, sleeps, find_stays, should_stop)
     else:
-        ends = np.array([_back(placement, int(start)) or samples + 1 for start in starts], dtype=np.int64)
-        later = np.append(starts, samples + 1)[np.searchsorted(starts, starts, side="right")]
-        ends = np.minimum(later, ends)
-        kept = (ends > starts) & (ends <= samples)
-        cut = [(int(starts[-1]), samples)] if ends[-1] > samples else []
-        names = [name for name, one in zip(names, kept.tolist(), strict=True) if one]
-        found = Wakes.of(names, starts[kept], ends[kept], tuple(cut))
+        found = _until_back(placement, wakes, current.samples)
     return _caused(recording, found, should_stop)
+
+
+class _Told(NamedTuple):
+    """What the log tells of one kind of event: samples and times in capture time, rising, and names."""
+
+    at: Indices
+    times_s: Floats
+    names: list[str]
+
+
+def _told(current: Series, alignment: Alignment, events: Sequence[Event], kind: str) -> _Told:
+    told = [(alignment.to_capture(e.time_s), e.name) for e in events if e.event == kind]
+    told = sorted((time_s, name) for time_s, name in told if 0 <= time_s < current.samples * current.interval_s)
+    times_s = np.array([time_s for time_s, _ in told])
+    at = np.minimum(np.rint(times_s / current.interval_s).astype(np.int64), current.samples - 1)
+    return _Told(at, times_s, [name or UNKNOWN for _, name in told])
+
+
+def _from_stays(stays: Indices, samples: int) -> Wakes:
+    """Take each stay above sleep as a wake; one that began before the capture, or outlasts it, is cut off."""
+    is_whole = (stays[:, 0] > 0) & (stays[:, 1] < samples)
+    whole, cut = stays[is_whole], [(first, last) for first, last in stays[~is_whole].tolist()]
+    return Wakes.of((UNKNOWN,) * len(whole), whole[:, 0], whole[:, 1], tuple(cut))
+
+
+def _from_log(
+    current: Series, wakes: _Told, sleeps: _Told, find_stays: Callable[[], Indices], should_stop: ShouldStop
+) -> Wakes:
+    """Take the wakes that end when the log tells of sleep, and those whose lines it lost."""
+    # A wake that is shorter than a sample still is one.
+    before = np.searchsorted(wakes.times_s, sleeps.times_s, side="right") - 1
+    asleep = np.where(before >= 0, np.maximum(sleeps.at, wakes.at[np.maximum(before, 0)] + 1), sleeps.at)
+    spotted = add_unlogged_wakes(current, wakes.at, wakes.names, asleep, find_stays, _LOST, should_stop=should_stop)
+    kept = spotted.last <= current.samples
+    cut = [(0, int(asleep[0]))] if 0 < asleep[0] < spotted.first[0] else []
+    cut += [(int(one), current.samples) for one in spotted.first[~kept]]
+    names = [name for name, one in zip(spotted.sources, kept.tolist(), strict=True) if one]
+    return Wakes.of(names, spotted.first[kept], spotted.last[kept], tuple(cut))
+
+
+def _until_back(placement: Placement, wakes: _Told, samples: int) -> Wakes:
+    """Take the wakes of a log that does not tell of sleep: each ends when the state before it comes back."""
+    starts = wakes.at
+    ends = np.array([_back(placement, int(start)) or samples + 1 for start in starts], dtype=np.int64)
+    later = np.append(starts, samples + 1)[np.searchsorted(starts, starts, side="right")]
+    ends = np.minimum(later, ends)
+    kept = (ends > starts) & (ends <= samples)
+    cut = [(int(starts[-1]), samples)] if ends[-1] > samples else []
+    names = [name for name, one in zip(wakes.names, kept.tolist(), strict=True) if one]
+    return Wakes.of(names, starts[kept], ends[kept], tuple(cut))
 
 
 def _caused(recording: Recording, wakes: Wakes, should_stop: ShouldStop) -> Wakes:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import sys
 import threading
+from collections.abc import Collection
 from pathlib import Path
 from typing import Annotated
 
@@ -48,14 +49,10 @@ def bench(
     from warm_ember.formats.battery_table import read_battery_table
 
     known = {one.name: one for one in FIRMWARE}
-    parts = [one.name for one in ATTACHMENTS]
-    wrong = [name for name in attach or () if name not in parts]
-    if firmware not in known:
-        raise BadArgumentError(f"there is no firmware {firmware!r}; there are: {', '.join(known)}")
-    if wrong:
-        raise BadArgumentError(f"there is no part {wrong[0]!r}; there are: {', '.join(parts)}")
-    if fault not in set(FaultMode):
-        raise BadArgumentError(f"there is no fault {fault!r}; there are: {', '.join(FaultMode)}")
+    _among("firmware", known, firmware)
+    for name in attach or ():
+        _among("part", [one.name for one in ATTACHMENTS], name)
+    _among("fault", list(FaultMode), fault)
     if not 0 < speed <= 1000:
         raise BadArgumentError(f"--speed must be above 0 and at most 1000, found {speed:g}")
     if not (0 <= port <= 65535 and 0 <= console_port <= 65535):
@@ -86,3 +83,9 @@ def bench(
             print_line(f"instrument  ASRL{server.open_serial()}::INSTR")
         sys.stdout.flush()
         threading.Event().wait()  # until a signal
+
+
+def _among(what: str, known: Collection[str], name: str) -> None:
+    """Check that there is something of a name."""
+    if name not in known:
+        raise BadArgumentError(f"there is no {what} {name!r}; there are: {', '.join(known)}")

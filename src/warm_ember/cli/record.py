@@ -66,12 +66,8 @@ def record_(
         )
         if not recipe and duration is None:
             raise BadArgumentError("--duration is missing: how long, in seconds")
-        bench = replace(
-            bench,
-            resource=source or bench.resource,
-            console=console or bench.console,
-            identity=_changed(bench.identity, firmware=firmware or None),
-        )
+        identity = _changed(bench.identity, firmware=firmware or None)
+        bench = replace(bench, resource=source or bench.resource, console=console or bench.console, identity=identity)
         request = RecordRequest(
             bench,
             replace(chosen, settings=settings),

@@ -284,6 +284,15 @@ class DayView(QWidget):
                 QRectF(box.left() + hour * width, y, width - 1, box.bottom() - y),
                 theme.ramp.color(float(total[hour])),
             )
+        self._paint_beside_hours(painter, box)
+        if budget_a:
+            self._paint_allowed(painter, box, y_of(budget_a), budget_a)
+
+    def _paint_beside_hours(self, painter: QPainter, box: QRectF) -> None:
+        """Paint the day's mean beside its hours, and how well the capture is reproduced."""
+        look, px = self._look, self._look.px
+        if self.results is None:
+            return
         left = self.width() - px(SIDE)
         mean = signed(self.results.load.bound, quantity_text(self.results.load.mean_a, "A").rich)
         draw_rich_text(
@@ -296,17 +305,15 @@ class DayView(QWidget):
         )
         draw_rich_text(painter, QRectF(left + px(222), box.top() + px(2), px(110), px(18)), mean, look, align=_RIGHT)
         self._paint_reproduced(painter, QRectF(left + px(6), box.bottom() - px(16), px(SIDE) - px(18), px(16)))
-        if budget_a:
-            y = y_of(budget_a)
-            painter.setPen(QPen(theme.ink, 1.5, Qt.PenStyle.DashLine))
-            painter.drawLine(QPointF(box.left(), y), QPointF(box.right() + px(8), y))
-            draw_rich_text(
-                painter,
-                QRectF(left + px(6), min(y - px(9), box.bottom() - px(34)), px(140), px(18)),
-                f"target {quantity_text(budget_a, 'A').rich}",
-                look,
-                size="small",
-            )
+
+    def _paint_allowed(self, painter: QPainter, box: QRectF, y: float, budget_a: float) -> None:
+        """Paint the average that the target allows."""
+        look, px = self._look, self._look.px
+        painter.setPen(QPen(look.theme.ink, 1.5, Qt.PenStyle.DashLine))
+        painter.drawLine(QPointF(box.left(), y), QPointF(box.right() + px(8), y))
+        left = self.width() - px(SIDE)
+        words = QRectF(left + px(6), min(y - px(9), box.bottom() - px(34)), px(140), px(18))
+        draw_rich_text(painter, words, f"target {quantity_text(budget_a, 'A').rich}", look, size="small")
 
     def text(self) -> str:
         """Return the activities as tab-separated text."""

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 
 from warm_ember.session.battery_results import Tradeoffs
@@ -201,19 +201,8 @@ class TradeoffView(QWidget):
         never = QRectF(plot.left(), plot.top(), x_of(edge.shortest_s) - plot.left(), plot.height())
         painter.fillRect(never, texture_brush(FINE, theme.faint))
         bounds = [QPointF(x_of(t), y_of(a)) for t, a in zip(edge.interval_s[shown], edge.base_a[shown], strict=True)]
-        painter.save()
-        painter.setClipRect(plot)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         if bounds:
-            corners = [QPointF(bounds[-1].x(), plot.bottom()), QPointF(bounds[0].x(), plot.bottom())]
-            fill = theme.ramp.color(float(np.sqrt(low * high)))
-            fill.setAlphaF(0.35)
-            painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(fill)
-            painter.drawPolygon(QPolygonF([*bounds, *corners]))
-            painter.setPen(QPen(theme.accent, 2))
-            painter.drawPolyline(QPolygonF(bounds))
-        painter.restore()
+            self._paint_bounds(painter, plot, bounds, theme.ramp.color(float(np.sqrt(low * high))))
         self._scale(painter, plot, (low, high), lambda value: str(quantity_text(value, "A", 2)), y_of)
         if never.width() > px(170):
             draw_rich_text(painter, never, "impossible at any base", look, size="small", align=_CENTER, on=theme.sunken)
@@ -227,6 +216,20 @@ class TradeoffView(QWidget):
         for value, align in ((edge.interval_s[0], Qt.AlignmentFlag.AlignLeft), (edge.interval_s[-1], _RIGHT)):
             draw_rich_text(painter, foot, rate_text(1 / float(value)), look, size="small", align=align)
         draw_rich_text(painter, foot, "met below the line", look, size="small", align=_CENTER)
+
+    def _paint_bounds(self, painter: QPainter, plot: QRectF, bounds: list[QPointF], fill: QColor) -> None:
+        """Paint the line below which the target is met, and what lies below it."""
+        painter.save()
+        painter.setClipRect(plot)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        corners = [QPointF(bounds[-1].x(), plot.bottom()), QPointF(bounds[0].x(), plot.bottom())]
+        fill.setAlphaF(0.35)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(fill)
+        painter.drawPolygon(QPolygonF([*bounds, *corners]))
+        painter.setPen(QPen(self._look.theme.accent, 2))
+        painter.drawPolyline(QPolygonF(bounds))
+        painter.restore()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         for index, name in enumerate(self.names):

@@ -188,6 +188,21 @@ class ImportView(QWidget):
         grid.setHorizontalSpacing(px(8))
         grid.setVerticalSpacing(px(5))
         grid.setColumnStretch(1, 1)
+        self._fill_grid(grid)
+        self.beside = Label()
+        self.beside.setWordWrap(True)
+        grid.setRowStretch(99, 1)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setWidget(fields)
+        column.addWidget(scroll, 1)
+        column.addWidget(self.beside)
+        column.addLayout(self._build_buttons())
+        return panel
+
+    def _fill_grid(self, grid: QGridLayout) -> None:
         self.name = QLineEdit()
         self.name.setAccessibleName("Name of the capture")
         self._add_field(grid, "name", self.name)
@@ -211,16 +226,8 @@ class ImportView(QWidget):
             edit.setPlaceholderText({"gain": "1", "rate": "from the times"}.get(words, "none"))
             self.numbers[words] = edit
             self._add_field(grid, words, edit)
-        self.beside = Label()
-        self.beside.setWordWrap(True)
-        grid.setRowStretch(99, 1)
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setWidget(fields)
-        column.addWidget(scroll, 1)
-        column.addWidget(self.beside)
+
+    def _build_buttons(self) -> QHBoxLayout:
         self.import_button = QPushButton("Import")
         self.import_button.setToolTip("Ctrl+Return")
         self.import_button.clicked.connect(self.accept)
@@ -230,8 +237,7 @@ class ImportView(QWidget):
         buttons = QHBoxLayout()
         buttons.addWidget(self.import_button, 1)
         buttons.addWidget(self.skip_button)
-        column.addLayout(buttons)
-        return panel
+        return buttons
 
     def _add_field(self, grid: QGridLayout, words: str, field: QWidget) -> None:
         self._labels[words] = Label(words)

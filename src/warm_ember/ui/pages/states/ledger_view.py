@@ -36,7 +36,7 @@ _HEADER = 40
 _FOOT = 34
 _NARROW = 1150
 """Below this width, in pixels at 10 points, the bars are short and two columns are left out."""
-_RIGHT = Qt.AlignmentFlag.AlignRight
+_RIGHT, _LEFT = Qt.AlignmentFlag.AlignRight, Qt.AlignmentFlag.AlignLeft
 
 
 class LedgerView(QWidget):
@@ -237,36 +237,14 @@ class LedgerView(QWidget):
         return next(reach for reach in (0.2, 0.4, 0.6, 0.8, 1.0) if reach >= min(most, 1.0) - 1e-9)
 
     def _paint_header(self, painter: QPainter) -> None:
-        look, theme, px = self._look, self._look.theme, self._look.px
+        theme, px = self._look.theme, self._look.px
         painter.fillRect(QRectF(0, 0, self.width(), px(_HEADER)), theme.raised)
-        unit = "a day" if self._shows_day else ""
-        rights = self._columns()
         self._headers = {}
-
-        def head(name: str, box: QRectF, align: Qt.AlignmentFlag, second: str = "") -> None:
-            chosen = self._sort == name
-            text = f"**{name}** {'▴' if self._rising else '▾'}" if chosen else name
-            draw_rich_text(painter, box, text, look, size="small", align=align)
-            if second:
-                draw_rich_text(
-                    painter,
-                    box.translated(0, px(14)),
-                    second,
-                    look,
-                    size="small",
-                    dim=theme.faint,
-                    align=align,
-                )
-            self._headers[name] = QRectF(box.left(), 0, box.width(), px(_HEADER))
-
-        line = px(16)
-        head("share of time", QRectF(px(8), px(4), self._time_zero - px(8), line), _RIGHT)
-        head(
-            "state",
-            QRectF(self._time_zero, px(4), self._charge_zero - self._time_zero, line),
-            Qt.AlignmentFlag.AlignHCenter,
-        )
-        head(f"share of {self.by}", QRectF(self._charge_zero, px(4), px(150), line), Qt.AlignmentFlag.AlignLeft)
+        unit, rights, line = "a day" if self._shows_day else "", self._columns(), px(16)
+        between = QRectF(self._time_zero, px(4), self._charge_zero - self._time_zero, line)
+        self._paint_head(painter, "share of time", QRectF(px(8), px(4), self._time_zero - px(8), line), _RIGHT)
+        self._paint_head(painter, "state", between, Qt.AlignmentFlag.AlignHCenter)
+        self._paint_head(painter, f"share of {self.by}", QRectF(self._charge_zero, px(4), px(150), line), _LEFT)
         for name, second in (
             ("entries", unit),
             ("mean dwell", ""),
@@ -274,36 +252,37 @@ class LedgerView(QWidget):
             ("charge", unit) if self.by == ENERGY else ("energy", unit),
         ):
             right = rights.get({"mean power": "mean current", "charge": "energy"}.get(name, name))
-            if right is None:
-                continue
-            head(name, QRectF(right - px(110), px(4), px(110), line), _RIGHT, second)
+            if right is not None:
+                self._paint_head(painter, name, QRectF(right - px(110), px(4), px(110), line), _RIGHT, second)
         box = QRectF(rights["expected"], px(4), self._expected_width, line)
-        draw_rich_text(painter, box, "expected, and when it holds", look, size="small")
-        head("verdict", QRectF(rights["verdict"] + px(12), px(4), px(100), line), Qt.AlignmentFlag.AlignLeft)
-        for share in (1.0, 0.0) if self._is_narrow else (1.0, 0.5, 0.0):
-            x = self._time_zero - share * self._time_width
-            draw_rich_text(
-                painter,
-                QRectF(x - px(24), px(20), px(48), px(14)),
-                f"{share * 100:.0f}{' %' if share == 1 else ''}",
-                look,
-                size="small",
-                align=Qt.AlignmentFlag.AlignHCenter,
-            )
-        reach = self._charge_reach
-        for step in (0, 2) if self._is_narrow else range(3):
-            share = reach * step / 2
-            x = self._charge_zero + step / 2 * self._charge_width
-            draw_rich_text(
-                painter,
-                QRectF(x - px(24), px(20), px(48), px(14)),
-                f"{share * 100:.0f}{' %' if step == 2 else ''}",
-                look,
-                size="small",
-                align=Qt.AlignmentFlag.AlignHCenter,
-            )
+        draw_rich_text(painter, box, "expected, and when it holds", self._look, size="small")
+        self._paint_head(painter, "verdict", QRectF(rights["verdict"] + px(12), px(4), px(100), line), _LEFT)
+        self._paint_scales(painter)
         painter.setPen(theme.rule)
         painter.drawLine(QPointF(0, px(_HEADER) - 0.5), QPointF(self.width(), px(_HEADER) - 0.5))
+
+    def _paint_head(self, painter: QPainter, name: str, box: QRectF, align: Qt.AlignmentFlag, second: str = "") -> None:
+        """Paint a heading that can be clicked, with a second line below."""
+        look, px = self._look, self._look.px
+        text = f"**{name}** {'▴' if self._rising else '▾'}" if self._sort == name else name
+        draw_rich_text(painter, box, text, look, size="small", align=align)
+        if second:
+            below = box.translated(0, px(14))
+            draw_rich_text(painter, below, second, look, size="small", dim=look.theme.faint, align=align)
+        self._headers[name] = QRectF(box.left(), 0, box.width(), px(_HEADER))
+
+    def _paint_scales(self, painter: QPainter) -> None:
+        """Paint what the two axes of shares reach to."""
+        steps = (0.0, 1.0) if self._is_narrow else (0.0, 0.5, 1.0)
+        for step in steps:
+            reach = self._charge_reach
+            self._paint_scale_mark(painter, self._time_zero - step * self._time_width, step, is_last=step == 1)
+            self._paint_scale_mark(painter, self._charge_zero + step * self._charge_width, reach * step, step == 1)
+
+    def _paint_scale_mark(self, painter: QPainter, x: float, share: float, is_last: bool) -> None:
+        px = self._look.px
+        box, words = QRectF(x - px(24), px(20), px(48), px(14)), f"{share * 100:.0f}{' %' if is_last else ''}"
+        draw_rich_text(painter, box, words, self._look, size="small", align=Qt.AlignmentFlag.AlignHCenter)
 
     def _paint_row(self, painter: QPainter, top: int, shown: ShownRow, swatch: Swatch) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
@@ -402,32 +381,32 @@ class LedgerView(QWidget):
             cell("mean current", quantity_text(row.mean.value, "A").rich)
             cell("mean current", spread_text(row), second, "small", True)
         cell("energy", (shown.charge_text if self.by == ENERGY else quantity_text(shown.energy_j, "J")).rich)
-        expected = QRectF(rights["expected"], top + first, self._expected_width, px(18))
+        self._paint_expected(painter, QRectF(rights["expected"], top + first, self._expected_width, px(18)), row)
+        self._paint_verdict(painter, top + first, row, *verdict_words(row))
+
+    def _paint_expected(self, painter: QPainter, box: QRectF, row: LedgerRow) -> None:
+        look, theme, px = self._look, self._look.theme, self._look.px
         if row.expected is not None:
             text = f"{quantity_text(row.expected.current_a, 'A').rich} ± {row.expected.tolerance * 100:.0f} %"
-            draw_rich_text(painter, expected, text, look)
+            draw_rich_text(painter, box, text, look)
             parts = len(row.expected.parts)
             source = f"{parts} parts" if parts else row.expected.source
             condition = ", ".join(part for part in (row.expected.condition, source) if part)
-            draw_rich_text(painter, expected.translated(0, px(17)), condition, look, size="small", dim=theme.faint)
+            draw_rich_text(painter, box.translated(0, px(17)), condition, look, size="small", dim=theme.faint)
         elif row.name != UNPLACED_NAME:
-            draw_rich_text(painter, expected, "not set", look, size="small", dim=theme.faint)
-        words, warns = verdict_words(row)
-        left = rights["verdict"]
+            draw_rich_text(painter, box, "not set", look, size="small", dim=theme.faint)
+
+    def _paint_verdict(self, painter: QPainter, top: float, row: LedgerRow, words: str, warns: bool) -> None:
+        look, theme, px = self._look, self._look.theme, self._look.px
+        left = self._columns()["verdict"]
         if warns:
-            painter.fillRect(QRectF(left, top + px(8), px(4), px(15)), theme.warning)
+            painter.fillRect(QRectF(left, top + px(2), px(4), px(15)), theme.warning)
         color = theme.warning_text if warns else theme.dim
-        draw_rich_text(
-            painter,
-            QRectF(left + px(12), top + first, self.width() - left - px(16), px(18)),
-            words,
-            look,
-            ink=color,
-            dim=color,
-        )
+        box = QRectF(left + px(12), top, self.width() - left - px(16), px(18))
+        draw_rich_text(painter, box, words, look, ink=color, dim=color)
         if row.mismatches:
-            line = QRectF(left + px(12), top + second, self.width() - left - px(16), px(18))
-            draw_rich_text(painter, line, row.mismatches[0], look, size="small", dim=theme.warning_text)
+            below = box.translated(0, px(17))
+            draw_rich_text(painter, below, row.mismatches[0], look, size="small", dim=theme.warning_text)
 
     def _paint_sum(self, painter: QPainter, top: int) -> None:
         if self.results is None:
@@ -472,25 +451,19 @@ class LedgerView(QWidget):
             right(rights.get("energy"), quantity_text(energy_j, "J").rich)
         budget_a = self.results.life.budget_a
         if budget_a and self._shows_day and mean_a is not None:
-            draw_rich_text(
-                painter,
-                QRectF(rights["expected"], y, self._expected_width, box),
-                f"≤ {quantity_text(budget_a, 'A').rich} for the target",
-                look,
-            )
-            ratio = mean_a / budget_a
-            if ratio > 1:
-                painter.fillRect(QRectF(rights["verdict"], y + px(5), px(4), px(15)), theme.warning)
-            color = theme.warning_text if ratio > 1 else theme.dim
-            words = f"over by **{format_significant(ratio, 2)} ×**" if ratio > 1 else "within"
-            draw_rich_text(
-                painter,
-                QRectF(rights["verdict"] + px(12), y, px(110), box),
-                words,
-                look,
-                ink=color,
-                dim=color,
-            )
+            self._paint_budget(painter, y, mean_a / budget_a, f"≤ {quantity_text(budget_a, 'A').rich} for the target")
+
+    def _paint_budget(self, painter: QPainter, y: float, ratio: float, words: str) -> None:
+        """Paint what the target allows, and whether the mean is within it."""
+        look, theme, px, rights = self._look, self._look.theme, self._look.px, self._columns()
+        box = px(_FOOT - 8)
+        draw_rich_text(painter, QRectF(rights["expected"], y, self._expected_width, box), words, look)
+        if ratio > 1:
+            painter.fillRect(QRectF(rights["verdict"], y + px(5), px(4), px(15)), theme.warning)
+        color = theme.warning_text if ratio > 1 else theme.dim
+        verdict = f"over by **{format_significant(ratio, 2)} ×**" if ratio > 1 else "within"
+        where = QRectF(rights["verdict"] + px(12), y, px(110), box)
+        draw_rich_text(painter, where, verdict, look, ink=color, dim=color)
 
     def _name_at(self, y: float) -> str | None:
         for index, shown in enumerate(self.rows):

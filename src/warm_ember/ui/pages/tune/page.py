@@ -119,6 +119,27 @@ class TunePage(Page):
 
     def _right(self) -> QWidget:
         px = self.look.px
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setFrameShape(QScrollArea.Shape.NoFrame)
+        scroll.setWidget(self.list)
+        self.together.setFont(self.look.font("small"))
+        self.together.setContentsMargins(px(16), px(2), px(12), px(2))
+        right = QWidget()
+        right.setObjectName("page")
+        column = QVBoxLayout(right)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addWidget(self.waterfall, 4)
+        column.addWidget(self._tools())
+        column.addWidget(self._limit_fields())
+        column.addWidget(self.together)
+        column.addWidget(scroll, 5)
+        column.addWidget(self.editor)
+        return right
+
+    def _tools(self) -> QWidget:
+        px = self.look.px
         self.buttons = {
             name: KeyButton(self.look, words, key)
             for name, words, key in (("smallest", "Smallest set", "S"), ("order", "By gain", "G"), ("new", "New", "N"))
@@ -131,6 +152,10 @@ class TunePage(Page):
         for button in self.buttons.values():
             row.addWidget(button)
         row.addStretch(1)
+        return tools
+
+    def _limit_fields(self) -> QWidget:
+        px = self.look.px
         limits = QWidget()
         limits.setObjectName("page")
         row = QHBoxLayout(limits)
@@ -156,24 +181,7 @@ class TunePage(Page):
             row.addWidget(label)
             row.addWidget(edit)
         row.addStretch(1)
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setFrameShape(QScrollArea.Shape.NoFrame)
-        scroll.setWidget(self.list)
-        self.together.setFont(self.look.font("small"))
-        self.together.setContentsMargins(px(16), px(2), px(12), px(2))
-        right = QWidget()
-        right.setObjectName("page")
-        column = QVBoxLayout(right)
-        column.setContentsMargins(0, 0, 0, 0)
-        column.setSpacing(0)
-        column.addWidget(self.waterfall, 4)
-        column.addWidget(tools)
-        column.addWidget(limits)
-        column.addWidget(self.together)
-        column.addWidget(scroll, 5)
-        column.addWidget(self.editor)
-        return right
+        return limits
 
     def _connect(self) -> None:
         self.controller.plan_changed.connect(self._show)

@@ -83,6 +83,19 @@ class _Curve(QWidget):
         for before, after in pairwise(periods):
             painter.setPen(QPen(theme.ramp.color(model.mean_a(before)), 2.4))
             painter.drawLine(place(before), place(after))
+        self._paint_grid(painter, plot, (low_s, high_s), (bottom_a, top_a))
+        for period_s, name in ((model.period_s, "now"), (self.asked_s, "asked")):
+            is_left = (period_s <= self.asked_s) if name == "now" else (period_s < model.period_s)
+            self._paint_mark(
+                painter, plot, place(period_s), f"{name} {quantity_text(model.mean_a(period_s), 'A').rich}", is_left
+            )
+        painter.end()
+
+    def _paint_grid(
+        self, painter: QPainter, plot: QRectF, periods_s: tuple[float, float], currents_a: tuple[float, float]
+    ) -> None:
+        look, theme, px = self.look, self.look.theme, self.look.px
+        (low_s, high_s), (bottom_a, top_a) = periods_s, currents_a
         for current_a in _decades(bottom_a, top_a):
             share = math.log(current_a / bottom_a) / math.log(top_a / bottom_a)
             y = plot.bottom() - share * plot.height()
@@ -97,21 +110,22 @@ class _Curve(QWidget):
             box = QRectF(x - px(50), plot.bottom() + px(4), px(100), px(16))
             align = Qt.AlignmentFlag.AlignHCenter
             draw_rich_text(painter, box, str(quantity_text(period_s, "s", 1)), look, size="small", align=align)
-        for period_s, name, color in ((model.period_s, "now", theme.ink), (self.asked_s, "asked", theme.mark)):
-            point = place(period_s)
-            painter.setPen(QPen(color, 1, Qt.PenStyle.DashLine))
-            painter.drawLine(QPointF(point.x(), plot.top()), QPointF(point.x(), plot.bottom()))
-            painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(color)
-            diamond = [QPointF(0, -5), QPointF(5, 0), QPointF(0, 5), QPointF(-5, 0)]
-            painter.drawPolygon(QPolygonF([point + one for one in diamond]))
-            is_left = (period_s <= self.asked_s) if name == "now" else (period_s < model.period_s)
-            left = point.x() - px(126) if is_left else point.x() + px(6)
-            text = QRectF(left, plot.top() + (px(2) if name == "now" else px(18)), px(120), px(16))
-            said = f"{name} {quantity_text(model.mean_a(period_s), 'A').rich}"
-            align = _RIGHT if is_left else Qt.AlignmentFlag.AlignLeft
-            draw_rich_text(painter, text, said, look, size="small", on=theme.sunken, align=align)
-        painter.end()
+
+    def _paint_mark(self, painter: QPainter, plot: QRectF, point: QPointF, said: str, is_left: bool) -> None:
+        """Paint a period on the curve with what it takes."""
+        theme, px = self.look.theme, self.look.px
+        is_now = said.startswith("now")
+        color = theme.ink if is_now else theme.mark
+        painter.setPen(QPen(color, 1, Qt.PenStyle.DashLine))
+        painter.drawLine(QPointF(point.x(), plot.top()), QPointF(point.x(), plot.bottom()))
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(color)
+        diamond = [QPointF(0, -5), QPointF(5, 0), QPointF(0, 5), QPointF(-5, 0)]
+        painter.drawPolygon(QPolygonF([point + one for one in diamond]))
+        left = point.x() - px(126) if is_left else point.x() + px(6)
+        text = QRectF(left, plot.top() + (px(2) if is_now else px(18)), px(120), px(16))
+        align = _RIGHT if is_left else Qt.AlignmentFlag.AlignLeft
+        draw_rich_text(painter, text, said, self.look, size="small", on=theme.sunken, align=align)
 
 
 class TimersView(QWidget):
@@ -146,7 +160,6 @@ class TimersView(QWidget):
         self._build()
 
     def _build(self) -> None:
-        px = self.look.px
         self.kind.addItems(CODED_TIMERS)
         self.kind.setAccessibleName("kind of timer")
         self.time.setAccessibleName("a time to be written")
@@ -156,6 +169,16 @@ class TimersView(QWidget):
         self.what.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
         self.codes.setWordWrap(True)
         self.answer.setWordWrap(True)
+        columns = QHBoxLayout(self)
+        columns.setContentsMargins(0, 0, 0, 0)
+        columns.setSpacing(0)
+        columns.addLayout(self._build_left(), 1)
+        columns.addLayout(self._build_right(), 1)
+        self._connect()
+        self._show_codes()
+
+    def _build_left(self) -> QVBoxLayout:
+        px = self.look.px
         left = QVBoxLayout()
         left.setContentsMargins(px(16), px(8), px(16), px(8))
         left.setSpacing(px(8))
@@ -176,6 +199,10 @@ class TimersView(QWidget):
         self.allowed.show_rows(_allowed())
         self.allowed.share_width(4, 3, 3, 3, 6)
         left.addWidget(self.allowed, 1)
+        return left
+
+    def _build_right(self) -> QVBoxLayout:
+        px = self.look.px
         right = QVBoxLayout()
         right.setContentsMargins(0, px(8), px(16), px(8))
         right.setSpacing(px(8))
@@ -196,11 +223,9 @@ class TimersView(QWidget):
         right.addWidget(self.answer)
         right.addWidget(self.curve, 1)
         right.addWidget(self.add, 0, Qt.AlignmentFlag.AlignRight)
-        columns = QHBoxLayout(self)
-        columns.setContentsMargins(0, 0, 0, 0)
-        columns.setSpacing(0)
-        columns.addLayout(left, 1)
-        columns.addLayout(right, 1)
+        return right
+
+    def _connect(self) -> None:
         self.skipped.set_value(0.0)
         self.time.textChanged.connect(lambda _text: self._show_codes())
         self.kind.activated.connect(lambda _index: self._show_codes())
@@ -210,7 +235,6 @@ class TimersView(QWidget):
             edit.value_entered.connect(lambda _value: self._show_answer())
             edit.refused.connect(self.refused)
         self.add.clicked.connect(lambda _checked: self.plan())
-        self._show_codes()
 
     def _title(self, words: str) -> QLabel:
         label = Label(words)
