@@ -170,7 +170,7 @@ def step_words(step: Step) -> str:
 
     Examples
     --------
-    >>> step_words(Power(cycle=True)), step_words(WaitFor("boot", 5.0)), step_words(Take(600.0))
+    >>> step_words(SwitchOutput(cycle=True)), step_words(WaitFor("boot", 5.0)), step_words(Take(600.0))
     ('power off and on', 'wait for “boot”, 5 s at most', 'record 600 s')
     """
     if isinstance(step, SwitchOutput):

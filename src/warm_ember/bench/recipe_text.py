@@ -33,7 +33,7 @@ def steps_from_text(text: str) -> tuple[Step, ...]:
     Examples
     --------
     >>> steps_from_text('power on\nwait for "boot", 5 s\nrecord 10 min as report')
-    (Power(on=True, cycle=False), WaitFor(text='boot', seconds=5.0), Take(seconds=600.0, name='report'))
+    (SwitchOutput(on=True, cycle=False), WaitFor(text='boot', seconds=5.0), Take(seconds=600.0, name='report'))
     """
     return tuple(_step(line.strip()) for line in text.splitlines() if line.strip())
 

@@ -14,6 +14,7 @@ USUAL_DRIFT = 100e-6
 _VOTES = 2_000_000
 _ENOUGH_VOTERS, _MOST_VOTES = 30, 8_000_000
 _CANDIDATES = 16
+_PLACED = 3
 FEWEST_SHARE = 1 / 3
 _CLEAR_SHARE = 0.02
 _NEARLY_ALL = 0.92
@@ -219,7 +220,7 @@ def _placed_finely(
         for some in {short if short >= 3 else _SOME, max(short, _SOME)}:
             near = _near(inside[:some], capture_s, offset_s, coarse_s)
             if len(near):
-                found += [(fine_s, holds_s) for fine_s in _most_voted(near, 2 * tolerance_s)[:3]]
+                found += [(fine_s, holds_s) for fine_s in _most_voted(near, 2 * tolerance_s, most=_PLACED)]
     return found
 
 
@@ -235,7 +236,7 @@ def _near(target_s: Floats, capture_s: Floats, offset_s: float, within_s: float)
     return capture_s[at] - np.repeat(target_s, count)
 
 
-def _most_voted(offsets_s: Floats, bin_s: float) -> list[float]:
+def _most_voted(offsets_s: Floats, bin_s: float, most: int = _CANDIDATES) -> list[float]:
     """Return the middles of the windows of that width that hold the most offsets, not overlapping."""
     ordered = np.sort(offsets_s)
     votes = np.searchsorted(ordered, ordered + bin_s, side="right") - np.arange(len(ordered))
@@ -244,12 +245,14 @@ def _most_voted(offsets_s: Floats, bin_s: float) -> list[float]:
     # Of equal votes the smaller offset goes first.
     score = votes - 0.5 * np.abs(ordered) / max(float(np.abs(ordered).max(initial=0.0)), 1e-300)
     found: list[float] = []
-    while len(found) < _CANDIDATES and len(score):
+    while len(found) < most and len(score):
         best = int(np.argmax(score))
         if score[best] < 0:
             break
         found.append(float(middles[best]))
-        score[np.abs(middles - middles[best]) <= bin_s] = -1.0
+        # They rise, so that those within the window lie side by side.
+        first = np.searchsorted(middles, middles[best] - bin_s, side="left")
+        score[first : np.searchsorted(middles, middles[best] + bin_s, side="right")] = -1.0
     return found
 
 
