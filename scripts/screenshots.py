@@ -61,7 +61,7 @@ def functions(window: MainWindow) -> None:
 
 
 def agreement(window: MainWindow) -> None:
-    """Hold the firmware's sleep against the current, where a bus line leaks."""
+    """Hold the firmware's sleep against the current, where the divider stays on."""
     around_the_report(window)
     window.pages.states.show_view("belief")
 

@@ -22,7 +22,7 @@ PATTERNS = Patterns((*DEFAULT_PATTERNS, LinePattern(r"^irq (?P<pin>\w+) at (\d+)
 @pytest.mark.parametrize(
     ("text", "event", "name"),
     [
-        ("[ 12.5] st Deep sleep", "state", "Deep sleep"),
+        ("[ 12.5] state Deep sleep", "state", "Deep sleep"),
         ("wake rtc", "wake", "rtc"),
         ("sleep deep", "sleep", "deep"),
         ("irq PA3 at 17", "wake", "pin PA3"),
@@ -71,7 +71,7 @@ def test_lines_with_the_targets_time_keep_it_and_others_follow_it(gaps, offset_s
 
 
 def test_without_the_targets_time_lines_count_from_the_start_of_the_recording() -> None:
-    lines = [ConsoleLine(10.0, "st a"), ConsoleLine(11.5, "st b"), ConsoleLine(12.0, "here", sent=True)]
+    lines = [ConsoleLine(10.0, "state a"), ConsoleLine(11.5, "state b"), ConsoleLine(12.0, "here", sent=True)]
     events = events_of(PATTERNS.heard(line, 11.0) for line in lines)
     assert [(event.event, event.name, event.time_s) for event in events] == [
         ("state", "a", -1.0), ("state", "b", 0.5), ("mark", "here", 1.0),
@@ -84,7 +84,7 @@ def test_the_console_talks_both_ways_and_waits_for_a_text(serve: Serve) -> None:
     server.instrument.run("VOLT 3")
     server.instrument.run("OUTP ON")
     since_s = 0.0
-    assert console.wait_for("^st Deep", since_s, 5.0, lambda: False)
+    assert console.wait_for("^state Deep", since_s, 5.0, lambda: False)
     console.send("counts?")
     assert console.wait_for(r"^counts \d+", since_s, 5.0, lambda: False)
     assert not console.wait_for("never", since_s, 0.05, lambda: False)

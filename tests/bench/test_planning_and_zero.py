@@ -140,7 +140,7 @@ def test_the_burden_takes_what_ohm_says() -> None:
     assert found is not None
     assert (found.lost_v, found.left_v) == (pytest.approx(0.06432), pytest.approx(2.93568))
     assert at_target(Bench(), 0.1) is None
-    assert Attached("meter", ohm=10e6).draws_a(3.0) == pytest.approx(0.3e-6)
+    assert Attached("meter", ohm=2.2e6).draws_a(3.0) == pytest.approx(3.0 / 2.2e6)
 
 
 @pytest.mark.parametrize("lines", [0, 3, 12, 24])

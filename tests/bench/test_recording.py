@@ -286,7 +286,7 @@ def test_what_hangs_on_the_rail_is_subtracted_with_its_reason(serve: Serve, sess
     server.instrument.target.attach("meter", attached=True)
     parts = (
         Attached("Debug probe", 1.3e-6, subtracted=True),
-        Attached("Meter", ohm=10e6, subtracted=True),
+        Attached("Meter", ohm=2.2e6, subtracted=True),
         Attached("Logic pod", 5e-6, subtracted=True, present=False),
     )
     means = {}

@@ -63,7 +63,7 @@ def test_recording_is_seen_as_it_comes_and_becomes_the_run(page, window, qtbot: 
     assert "Recording" in plain(page.sentence())
     assert "recording" in page.link().detail
     assert (
-        plain(window.navigation.links["Trace"].shown.detail) == "run 4: leak fixed"
+        plain(window.navigation.links["Trace"].shown.detail) == "run 4: divider off"
     )  # the others stay on the last run
     assert page.stack.results is page._live
     assert "Deep sleep" in page._live.placement.names
@@ -77,7 +77,7 @@ def test_recording_is_seen_as_it_comes_and_becomes_the_run(page, window, qtbot: 
     assert results.ledger.row("Transmit").charge_c == pytest.approx(0.127 * 8.9, rel=0.1)
     assert results.capture.info.target == "trail counter post"
     assert not server.instrument.is_on
-    assert "st Deep sleep" in page.console.lines.toPlainText()
+    assert "state Deep sleep" in page.console.lines.toPlainText()
 
 
 def test_one_key_records_and_stops_and_the_moment_is_marked(page, window, qtbot: QtBot, settle, serve) -> None:  # noqa: F811

@@ -183,13 +183,13 @@ def test_expected_values_are_summed_from_parts(window: MainWindow, page: StatesP
     page.choose("Deep sleep")
     editor = page.editor
     assert "unexplained" in editor.parts_words.text()
-    type_into(qtbot, editor.parts_edit, "rowan m4 deep sleep + THRUSH on")
+    type_into(qtbot, editor.parts_edit, "rowan deep sleep + THRUSH on")
     settle()
     row = window.controller.results.ledger.row("Deep sleep")
     assert row.expected.current_a == pytest.approx(1.6e-6 + 5.2e-6)
     assert row.verdict.value == "above"
-    type_into(qtbot, editor.parts_edit, "Rowan M4 snoring")
-    assert "Rowan M4 has the modes run, run with converter, idle, deep sleep, hibernate" in editor.words.text()
+    type_into(qtbot, editor.parts_edit, "Rowan snoring")
+    assert "Rowan has the modes run, run with converter, idle, deep sleep, memory off" in editor.words.text()
     assert window.controller.project.expected_of("Deep sleep").parts[1].part == "Thrush"
     type_into(qtbot, editor.expected_edit, "20 uA")
     settle()

@@ -35,8 +35,8 @@ def line_of(text: str, received_s: float) -> ConsoleLine:
 
     Examples
     --------
-    >>> line_of("[  12.5] st Deep sleep", 3.0)
-    ConsoleLine(received_s=3.0, text='st Deep sleep', target_s=12.5, sent=False)
+    >>> line_of("[  12.5] state Deep sleep", 3.0)
+    ConsoleLine(received_s=3.0, text='state Deep sleep', target_s=12.5, sent=False)
     """
     stamp = _STAMP.match(text)
     return ConsoleLine(received_s, text[stamp.end() :] if stamp else text, float(stamp[1]) if stamp else None)

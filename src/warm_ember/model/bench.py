@@ -196,7 +196,7 @@ class LinePattern(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 DEFAULT_PATTERNS = (
-    LinePattern(r"^st (.+)$", "state", r"\1"),
+    LinePattern(r"^state (.+)$", "state", r"\1"),
     LinePattern(r"^wake (.+)$", "wake", r"\1"),
     LinePattern(r"^sleep (.+)$", "sleep", r"\1"),
     LinePattern(r"^sync (.+)$", "sync", r"\1"),

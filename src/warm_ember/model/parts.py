@@ -124,7 +124,7 @@ def parts_text(parts: Iterable[PartOn]) -> str:
 
 
 def read_parts(text: str, library: Iterable[Part]) -> tuple[PartOn, ...]:
-    """Read ``"Rowan M4 deep sleep + Thrush on"``; case does not matter.
+    """Read ``"Rowan deep sleep + Thrush on"``; case does not matter.
 
     Raises
     ------

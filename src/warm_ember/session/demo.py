@@ -129,12 +129,13 @@ def _expected() -> tuple[ExpectedValue, ...]:
     def of(state: str, condition: str, core: str, modem: str = "", memory: str = "standby") -> ExpectedValue:
         fast, slow, kept = clocks[core != "deep sleep"]
         modes = {
-            "Rowan M4": core,
+            "Rowan": core,
             "Thrush": "on",
             "Dipper": "motion watch",
             "Sedge": memory,
             "Plover": modem or "power saving",
             "Status LED": "off",
+            "Linnet": "measuring" if modem == "report" else "off",
             "24 MHz oscillator": fast,
             "32 kHz crystal": slow,
             "SRAM 16 KiB": kept,
@@ -173,9 +174,9 @@ def _plan() -> Plan:
                 "Stop the tick in sleep", 3, "tick-running", CurrentBy(-190e-6, "Deep sleep"),
                 costs="time is made up for after each sleep",
             ),
-            change("Release the bus line", 4, "floor-above-expected", CurrentBy(-640e-6)),
+            change("Switch the divider off between readings", 4, "floor-above-expected", CurrentBy(-710e-6)),
             change(
-                "Have the timers granted that are asked for", 5, "timer-overridden", LengthTo("Modem idle", 10.0),
+                "Get the requested timers granted", 5, "timer-overridden", LengthTo("Modem idle", 16.0),
                 costs="commands reach the post only after a report",
             ),
             change(

@@ -24,7 +24,7 @@ ATTACHMENTS = (
     Attachment("debugger", current_a=1.3e-6),
     Attachment("serial-bridge", current_a=DEBUG_BRIDGE_A),
     Attachment("second-ground", hum_a=4e-6),
-    Attachment("meter", ohm=10e6),
+    Attachment("meter", ohm=2.2e6),
 )
 """In the order of the channels by which they are attached: the debugger is channel 1."""
 

@@ -1,8 +1,8 @@
 """The trail counter post: its parts, and its firmware from the first light to the target.
 
-``r1`` waits in a loop; ``r2`` sleeps but the 1 kHz tick runs; ``r3`` has the tick off and a bus line parked low;
-``r4`` has that leak fixed, and the modem idles because the network granted other timers than asked;
-``r5`` has the timers renegotiated, LED and FRAM gated and counts batched.
+``r1`` waits in a loop; ``r2`` sleeps but the 512 Hz tick runs; ``r3`` has the tick off, and the battery's sense divider is
+left on between readings; ``r4`` switches it off, and the modem idles because the network granted other timers than
+requested; ``r5`` has the timers renegotiated, LED and FRAM gated and counts batched.
 """
 
 from __future__ import annotations
@@ -36,13 +36,14 @@ PARTS = {
             },
         ),
         SimulatedPart("led", {"off": 0.0, "on": 2.8e-3}),
+        SimulatedPart("linnet", {"off": 0.0, "measuring": 0.71e-3}),
     )
 }
-BUS_PULL_UP_A = 0.64e-3
 DEBUG_BRIDGE_A = 310e-6
 REPORT_EACH_S = 6 * 3600.0
-ASKED = 'AT+CPSMS=1,,,"00100110","00000101"'
-"""A periodic update each 6 h, and 10 s of active time."""
+REQUESTED_ACTIVE_S = 16.0
+REQUESTED = 'AT+CPSMS=1,,,"00100110","00001000"'
+"""A periodic update every 6 h, and 16 s of active time."""
 
 
 @dataclass(frozen=True)
@@ -56,9 +57,9 @@ class Firmware:
     sleeps
         Whether it sleeps between events instead of waiting in a loop.
     tick
-        Whether the 1 kHz system tick runs in sleep.
-    bus_parked_low
-        Whether a bus line with a pull-up is left low.
+        Whether the 512 Hz system tick runs in sleep.
+    divider_left_on
+        Whether the battery's sense divider stays on between readings.
     bridge
         Whether the debug serial bridge is attached.
     modem_tail_s
@@ -76,7 +77,7 @@ class Firmware:
     changed: str
     sleeps: bool = True
     tick: bool = False
-    bus_parked_low: bool = False
+    divider_left_on: bool = False
     bridge: bool = False
     modem_tail_s: float = 180.0
     led: bool = True
@@ -90,8 +91,9 @@ class Firmware:
 
     @property
     def granted(self) -> str:
-        """What the modem says was granted: as asked for once the timers are renegotiated."""
-        active, periodic = ("00000101", "00100110") if self.modem_tail_s <= 10.0 else ("00100011", "00100001")
+        """What the modem says was granted: what was requested once the timers are renegotiated."""
+        as_requested = self.modem_tail_s <= REQUESTED_ACTIVE_S
+        active, periodic = ("00001000", "00100110") if as_requested else ("00100011", "00100001")
         return f'+CEREG: 5,1,"1A2B","01C3D5E7",9,,,"{active}","{periodic}"'
 
     @property
@@ -101,13 +103,13 @@ class Firmware:
 
 
 FIRMWARE = (
-    Firmware("r1", "run 1: first light", "waits in a loop", sleeps=False, bus_parked_low=True, bridge=True),
-    Firmware("r2", "run 2: sleeps", "sleep call, bridge off", tick=True, bus_parked_low=True),
-    Firmware("r3", "run 3: tick off", "1 kHz tick stopped", bus_parked_low=True),
-    Firmware("r4", "run 4: leak fixed", "bus line released"),
+    Firmware("r1", "run 1: first light", "waits in a loop", sleeps=False, divider_left_on=True, bridge=True),
+    Firmware("r2", "run 2: sleeps", "sleep call, bridge off", tick=True, divider_left_on=True),
+    Firmware("r3", "run 3: tick off", "512 Hz tick stopped", divider_left_on=True),
+    Firmware("r4", "run 4: divider off", "divider off when unread"),
     Firmware(
         "r5", "run 5: timers, gating", "timers, LED, FRAM, batches",
-        modem_tail_s=10.0, led=False, memory_gated=True, counts_per_write=8,
+        modem_tail_s=REQUESTED_ACTIVE_S, led=False, memory_gated=True, counts_per_write=8,
     ),
 )  # fmt: skip
 
@@ -149,7 +151,7 @@ class Post:
         self.firmware = firmware
         self.quiet_from_s = quiet_from_s
         self.random = np.random.default_rng([seed, firmware.number])
-        standing_a = BUS_PULL_UP_A * firmware.bus_parked_low + DEBUG_BRIDGE_A * firmware.bridge
+        standing_a = DEBUG_BRIDGE_A * firmware.bridge
         self.board = Board(PARTS, standing_a)
         self.log = Log()
         self.scheduler = Scheduler(self.board)
@@ -158,6 +160,7 @@ class Post:
         self.modem_on = False
         self.counted = 0
         self.board.set(thrush="on", dipper="watch", plover="saving", led="off", sedge=self._memory_rest)
+        self.board.set(linnet=self._divider_rest)
         self._rest("boot")
         self.scheduler.start(self._wake_each_second(), 0.5)
         self.scheduler.start(self._hikers(), 0.0)
@@ -171,6 +174,10 @@ class Post:
     @property
     def _memory_rest(self) -> str:
         return "off" if self.firmware.memory_gated else "standby"
+
+    @property
+    def _divider_rest(self) -> str:
+        return "measuring" if self.firmware.divider_left_on else "off"
 
     def _enter(self, state: str) -> None:
         self.log.write(self.board.now_s, "state", state)
@@ -266,13 +273,14 @@ class Post:
         yield from self._to_half_second()
         self.busy = True
         self._wake("alarm")
-        self.log.write(self.board.now_s, "log", ASKED)
+        self.log.write(self.board.now_s, "log", REQUESTED)
         self._enter("Transmit")
         for line in ("MODEM_EN", "TX_ON"):
             self.log.line(self.board.now_s, line, high=True)
-        self.board.set(rowan="run", plover="search")
+        self.board.set(rowan="run", plover="search", linnet="measuring")
         yield from self._pulse(0.35, 0.4e-3)
         yield 1.4
+        self.board.set(linnet=self._divider_rest)
         for _ in range(3):
             yield from self._burst(60e-3)
             self.board.set(plover="search")

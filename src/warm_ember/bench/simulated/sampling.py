@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from warm_ember.bench.simulated.firmware import LINES, Post
+from warm_ember.bench.simulated.firmware import LINES, PARTS, Post
 from warm_ember.bench.simulated.kernel import Board, Grid, sample_means
 from warm_ember.bench.simulated.played import PlayedBattery
 from warm_ember.bench.simulated.ranges import Noise, Reader
@@ -14,8 +14,8 @@ from warm_ember.model.arrays import Bits, Floats, Samples
 
 SUPPLY_OHM = 0.6
 CAPACITOR_TIME_S = 0.25e-3
-TICK_S = 1e-3
-_TICK_AWAKE_S = 60e-6
+TICK_S = 1 / 512
+_TICK_AWAKE_S = 118e-6
 _TICK_PHASE_S = 0.37e-3
 _VOLTAGE_NOISE_V = 0.4e-3
 _HISTORY_S = 10e-3
@@ -128,11 +128,11 @@ class Sampler:
         return drawn
 
     def _ticks(self, board: Board, grid: Grid) -> Floats:
-        """Return pulses of the running core, each millisecond while it is meant to sleep."""
+        """Return pulses of the running core, 512 a second while it is meant to sleep."""
         first, last = np.floor(grid.start_s / TICK_S) - 1, np.ceil(grid.end_s / TICK_S)
         starts = np.arange(max(first, 0), last) * TICK_S + _TICK_PHASE_S
         times, drawn = np.array(board.times_s), np.array(board.currents_a)
-        resting_a = board.standing_a + 50e-6
+        resting_a = board.standing_a + PARTS["linnet"].modes_a["measuring"] + 50e-6
         at = np.clip(np.searchsorted(times, starts, side="right") - 1, 0, None)
         modem_idle = np.isclose(drawn[at], 9.2e-3 + resting_a, atol=0.1e-3)
         starts = starts[(drawn[at] < resting_a) | modem_idle]

@@ -13,8 +13,7 @@ from warm_ember.model.capture import Event
 
 LEADS = "leads"
 
-_LINE = {"state": "st {}", "wake": "wake {}", "sleep": "sleep {}", "sync": "sync {}", "log": "{}", "mark": "mark {}"}
-_GRANTED = '+CEREG: 5,1,"1A2B","01C3D5E7",9,,,"00000101","00100001"'
+_LINE = {"state": "state {}", "wake": "wake {}", "sleep": "sleep {}", "sync": "sync {}", "log": "{}", "mark": "mark {}"}
 
 
 class BenchClock:
@@ -129,7 +128,7 @@ class Target:
         if words == "counts?":
             return f"counts {post.counted}"
         if words.upper() == "AT+CEREG?":
-            return _GRANTED
+            return post.firmware.granted
         if re.fullmatch(r"AT(\+CPSMS=.*)?", words, re.IGNORECASE):
             return "OK"
         if words == "help":

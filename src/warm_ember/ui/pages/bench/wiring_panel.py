@@ -39,7 +39,7 @@ if TYPE_CHECKING:
 KNOWN_PARTS = (
     Attached("Debug probe", 1.3e-6, detail="released, pins float"),
     Attached("Serial bridge", 310e-6, detail="feeds the chip through its pins"),
-    Attached("Meter", ohm=10e6, detail="across the rail"),
+    Attached("Meter", ohm=2.2e6, detail="across the rail"),
     Attached("Reservoir", 1.6e-6, detail="470 µF, leaks"),
     Attached("Level shifter", 0.62e-6, detail="4 channels, idle"),
     Attached("Logic pod", 0.04e-6, detail="4 lines, 10 MΩ"),

@@ -149,7 +149,7 @@ class RuleEditor(QWidget):
     def _build_parts_row(self) -> QHBoxLayout:
         row = QHBoxLayout()
         self.parts_edit = QLineEdit()
-        self.parts_edit.setPlaceholderText("the parts that should be on, such as: Rowan M4 deep sleep + Thrush on")
+        self.parts_edit.setPlaceholderText("the parts that should be on, such as: Rowan deep sleep + Thrush on")
         self.parts_edit.setAccessibleName("Parts that should be on")
         self.group_edit = QLineEdit()
         self.group_edit.setPlaceholderText("none")
