@@ -63,7 +63,7 @@ def functions(window: MainWindow) -> None:
 def agreement(window: MainWindow) -> None:
     """Hold the firmware's sleep against the current, where the divider stays on."""
     around_the_report(window)
-    window.pages.states.show_view("belief")
+    window.pages.states.show_view("sleep check")
 
 
 def years(window: MainWindow) -> None:
@@ -112,7 +112,7 @@ def long_leads(window: MainWindow) -> None:
 def doubts(window: MainWindow) -> None:
     """Say what speaks against a capture, and what its leads do to the target."""
     long_leads(window)
-    window.pages.trace.show_view("doubts")
+    window.pages.trace.show_view("data quality")
     window.pages.trace.doubts.edits["burden in series"].setText("1.8")
     window.pages.trace.doubts.edits["serial line"].setText("3.1u")
     window.pages.trace.doubts.show_effect()

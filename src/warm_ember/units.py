@@ -27,6 +27,8 @@ _DURATIONS_S = {
     "h": HOUR_S, "hour": HOUR_S, "hours": HOUR_S, "d": DAY_S, "day": DAY_S, "days": DAY_S,
     "month": MONTH_S, "months": MONTH_S, "mo": MONTH_S, "y": YEAR_S, "year": YEAR_S, "years": YEAR_S,
 }  # fmt: skip
+THIN_SPACE = "\u2009"
+_LEAST_PERCENT = 0.001
 _NUMBER = r"[-+−]?(?:\d+(?:[.,]\d*)?|[.,]\d+)(?:[eE][-+]?\d+)?"
 _QUANTITY = re.compile(rf"\s*({_NUMBER})\s*([A-Za-zµμΩ%°]*)\s*\Z")
 _DURATION_PART = re.compile(rf"\s*({_NUMBER})\s*([A-Za-zµμ]*)")
@@ -137,7 +139,7 @@ def format_significant(value: float, digits: int = 3) -> str:
     Examples
     --------
     >>> format_significant(12.345), format_significant(-0.5), format_significant(1234.5), format_significant(99.96)
-    ('12.3', '−0.500', '1234', '100')
+    ('12.3', '−0.500', '1\u2009234', '100')
     """
     if not math.isfinite(value):
         return "–"
@@ -145,7 +147,36 @@ def format_significant(value: float, digits: int = 3) -> str:
         return "0"
     rounded = float(f"{value:.{digits - 1}e}")
     decimals = max(0, digits - 1 - math.floor(math.log10(abs(rounded))))
-    return f"{rounded:.{decimals}f}".replace("-", "−") if decimals else f"{value:.0f}".replace("-", "−")
+    return f"{rounded:.{decimals}f}".replace("-", "−") if decimals else count_text(value)
+
+
+def count_text(value: float) -> str:
+    """Write a whole number, its digits grouped by a thin space.
+
+    Examples
+    --------
+    >>> count_text(299999), count_text(-1234.4), count_text(12)
+    ('299\u2009999', '−1\u2009234', '12')
+    """
+    return f"{value:,.0f}".replace(",", THIN_SPACE).replace("-", "−")
+
+
+def counted(count: float, one: str, many: str = "") -> str:
+    """Write how many of something there are.
+
+    Parameters
+    ----------
+    count
+        The number.
+    one, many
+        What one, and what several are called; several get an s by default.
+
+    Examples
+    --------
+    >>> counted(1, "change"), counted(2, "change"), counted(0, "entry", "entries"), counted(39874, "reading")
+    ('1 change', '2 changes', '0 entries', '39\u2009874 readings')
+    """
+    return f"{count_text(count)} {one if count == 1 else many or f'{one}s'}"
 
 
 def format_trimmed(value: float, digits: int = 3) -> str:
@@ -159,7 +190,7 @@ def format_trimmed(value: float, digits: int = 3) -> str:
     if not math.isfinite(value):
         return "–"
     rounded = float(f"{value:.{digits - 1}e}") if value else 0.0
-    text = f"{rounded:,.0f}".replace(",", "\u2009") if abs(rounded) >= 1000 else f"{rounded:.{digits}g}"
+    text = count_text(rounded) if abs(rounded) >= 1000 else f"{rounded:.{digits}g}"
     return text.replace("-", "−")
 
 
@@ -237,18 +268,20 @@ def ampere_hours_text(charge_c: float | None, digits: int = 3) -> QuantityText:
 
 
 def percent_text(share: float | None) -> QuantityText:
-    """Write a share as a percentage, with enough digits that a small one does not read as nothing.
+    """Write a share as a percentage, with enough digits for a small one, down to a thousandth of a percent.
 
     Examples
     --------
-    >>> [str(percent_text(s)) for s in (0.339, 1.0, 0.00045, 0.0)]
-    ['33.9 %', '100 %', '0.045 %', '0 %']
+    >>> [str(percent_text(s)) for s in (0.339, 1.0, 0.00045, 1.2e-8, 0.0)]
+    ['33.9 %', '100 %', '0.045 %', '< 0.001 %', '0 %']
     """
     if share is None or not math.isfinite(share):
         return QuantityText("–", "")
     percent = share * 100
     if percent == 0:
         return QuantityText("0", "%")
+    if abs(percent) < _LEAST_PERCENT:
+        return QuantityText(f"< {_LEAST_PERCENT:g}", "%")
     if abs(percent) >= 99.95:
         return QuantityText(f"{percent:.0f}", "%")
     return QuantityText(
@@ -263,30 +296,30 @@ def decade(current_a: float) -> float:
 
 @dataclass(frozen=True, slots=True)
 class Rate:
-    """How often something happens: each so many seconds, or so many times a day; one of the two."""
+    """How often something happens: every so many seconds, or so many times a day; one of the two."""
 
     interval_s: float | None = None
     per_day: float | None = None
 
 
 def rate_text(rate_hz: float) -> str:
-    """Write a rate as people say it: each so long, or so many a day.
+    """Write a rate as people say it: every so long, or so many a day.
 
     Examples
     --------
     >>> rate_text(1 / 21600), rate_text(412 / 86400), rate_text(1.0)
-    ('each 6.00 h', '412 a day', 'each 1.00 s')
+    ('every 6.00 h', '412 a day', 'every 1.00 s')
     """
     if rate_hz <= 0:
         return "never"
     per_day = rate_hz * DAY_S
     if 12 <= per_day <= 5000:
         return f"{QuantityText(f'{per_day:.0f}', 'a day')}"
-    return f"each {duration_text(1 / rate_hz)}"
+    return f"every {duration_text(1 / rate_hz)}"
 
 
 def parse_rate(text: str) -> Rate:
-    """Read how often: ``"each 6 h"``, ``"15 min"``, ``"412 a day"``, ``"4/day"`` or a bare number a day.
+    """Read how often: ``"every 6 h"`` or ``"each 6 h"``, ``"15 min"``, ``"412 a day"``, ``"4/day"``, a bare number.
 
     Raises
     ------
@@ -295,12 +328,16 @@ def parse_rate(text: str) -> Rate:
 
     Examples
     --------
-    >>> parse_rate("each 6 h"), parse_rate("412 a day")
+    >>> parse_rate("every 6 h"), parse_rate("412 a day")
     (Rate(interval_s=21600.0, per_day=None), Rate(interval_s=None, per_day=412.0))
     """
     stripped = text.strip().lower()
     daily = re.match(rf"({_NUMBER})\s*(?:(?:times\s*)?(?:a|per|/)\s*d(?:ay)?)?\Z", stripped)
-    rate = Rate(per_day=_number(daily[1])) if daily else Rate(interval_s=parse_duration(stripped.removeprefix("each")))
+    rate = (
+        Rate(per_day=_number(daily[1]))
+        if daily
+        else Rate(interval_s=parse_duration(stripped.removeprefix("every").removeprefix("each")))
+    )
     if not (rate.per_day or rate.interval_s or 0.0) > 0:
         raise ParseError(f"{text!r} must be above 0")
     return rate

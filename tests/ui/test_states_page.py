@@ -15,7 +15,7 @@ from warm_ember.model.rules import HandRule, LevelsRule
 from warm_ember.ui.pages.states.page import StatesPage
 from warm_ember.ui.shell.window import MainWindow
 
-VIEWS = ("ledger", "levels", "crossings", "belief", "functions", "clock")
+VIEWS = ("ledger", "levels", "transitions", "sleep check", "functions", "clock")
 
 
 @pytest.fixture
@@ -79,7 +79,7 @@ def test_a_function_is_chosen_in_the_bars_by_mouse_and_key(window, page: StatesP
 def test_the_bus_leak_is_a_sleep_that_draws_as_awake(window: MainWindow, page: StatesPage, settle) -> None:
     window.controller.select_run("r3")
     settle()
-    _show(window, settle, "belief")
+    _show(window, settle, "sleep check")
     assert "believes to be asleep, it draws **662** µA" in page.sentence()
     page.agreement.places.selectRow(0)
     page.agreement.places.row_asked.emit(0)
@@ -89,7 +89,7 @@ def test_the_bus_leak_is_a_sleep_that_draws_as_awake(window: MainWindow, page: S
 
 
 def test_a_line_can_be_the_marker(window: MainWindow, page: StatesPage, settle) -> None:
-    _show(window, settle, "belief")
+    _show(window, settle, "sleep check")
     combo = page.agreement.marker
     combo.setCurrentText("line MODEM_EN low")
     combo.activated.emit(combo.currentIndex())
@@ -100,7 +100,7 @@ def test_a_line_can_be_the_marker(window: MainWindow, page: StatesPage, settle) 
 
 
 def test_crossings_say_what_waking_takes(window: MainWindow, page: StatesPage, settle) -> None:
-    _show(window, settle, "crossings")
+    _show(window, settle, "transitions")
     found = {(c.before, c.after): c for c in page.transitions.found.changes}
     # The core runs for 1.5 ms at 3.1 mA before it waits at 0.95 mA.
     assert found["Deep sleep", "Idle wait"].entering_c.value == pytest.approx(1.5e-3 * (3.1e-3 - 0.95e-3), rel=0.1)
@@ -278,9 +278,9 @@ def test_a_capture_without_log_or_trace_says_what_is_missing(empty_window: MainW
         _show(empty_window, settle, view)
         said[view] = empty_window.pages.states.sentence()
     assert "--itm" in said["functions"]
-    assert "says nothing of its sleep" in said["belief"]
+    assert "does not report its sleep" in said["sleep check"]
     assert "no log" in said["clock"]
-    assert "one state only" in said["crossings"]
+    assert "one state only" in said["transitions"]
 
 
 def test_a_file_of_parts_is_taken_in_and_a_bad_one_is_told(window: MainWindow, page, tmp_path: Path, settle) -> None:

@@ -346,12 +346,12 @@ def test_doubts_stand_on_the_trace_on_the_spine_and_in_their_view(
     box = lane._boxes[0][0]
     qtbot.mouseClick(lane, LEFT, pos=box.center().toPoint())
     assert shown.from_s <= first.from_s <= shown.to_s
-    qtbot.mouseClick(window.header.switches.words["View", "doubts"], LEFT)
+    qtbot.mouseClick(window.header.switches.words["View", "data quality"], LEFT)
     assert len(window.pages.trace.doubts.cards) == 1
     window.grab()
     qtbot.mouseClick(window.pages.trace.doubts.cards[0], LEFT)
     assert window.pages.trace.view == "lanes"
-    window.pages.trace.show_view("doubts")
+    window.pages.trace.show_view("data quality")
     qtbot.keyClick(window.pages.trace.doubts.cards[0], Qt.Key.Key_Return)
     assert shown.from_s <= window.controller.findings[1].from_s <= shown.to_s
 
@@ -382,7 +382,7 @@ def test_a_corrected_copy_and_a_joined_capture(
     faulty_project(tmp_path, random)
     window.controller.open(tmp_path / "p")
     settle()
-    window.pages.trace.show_view("doubts")
+    window.pages.trace.show_view("data quality")
     mean_a = window.controller.results.whole.mean_a
     assert not doubts.correct_button.isEnabled()
     type_into(qtbot, doubts.edits["debugger or programmer"], "310 uA")

@@ -16,7 +16,7 @@ from warm_ember.signal.bands import band_stays
 from warm_ember.signal.bits import LineSeries, rising_edges
 from warm_ember.signal.levels import Levels
 from warm_ember.signal.series import CHUNK_SAMPLES
-from warm_ember.units import duration_text, format_trimmed
+from warm_ember.units import counted, duration_text, format_trimmed
 
 TIMED_EVENTS = ("state", "wake", "sleep", "sync")
 """What a log is laid on a capture by."""
@@ -274,9 +274,9 @@ def clock_sentence(alignment: Alignment) -> str:
     """Return how the log's clock lies on the capture's, with its figures as rich text."""
     if alignment.is_ambiguous:
         shift = duration_text(abs(alignment.rival_s or 0.0)).rich
-        return f"The log fits as well when it is shifted by {shift}: type the offset, or record a sync pulse."
+        return f"The log fits as well when it is shifted by {shift}: enter the offset, or record a sync pulse."
     if alignment.lies_outside:
-        return "The log tells of **another time** than the capture's and fits nowhere in it: nothing is placed by it."
+        return "The log is of **another time** than the capture and fits nowhere in it: nothing is placed by it."
     if alignment.is_unconfirmed:
         return "The current changes **elsewhere** than the log says, however it is shifted: nothing is placed by it."
     if alignment.method == SAME_CLOCK:
@@ -291,9 +291,9 @@ def misfit_words(alignment: Alignment) -> str:
     """Return why a log fits nowhere, and what was tried."""
     tried = "it was tried with both clocks the same, and shifted with a drift of up to 500 millionths"
     if alignment.lies_outside:
-        return f"all that the log tells lies outside the capture, and it fits nowhere in it ({tried})"
-    counts = f"only {alignment.matched} of the log's {alignment.expected} changes are seen in the current"
-    return f"{counts}, which changes {alignment.seen} times: it is not this capture's log ({tried})"
+        return f"all events of the log lie outside the capture, and it fits nowhere in it ({tried})"
+    counts = f"only {alignment.matched} of the log's {counted(alignment.expected, 'change')} are seen in the current"
+    return f"{counts}, which changes {counted(alignment.seen, 'time')}: it is not this capture's log ({tried})"
 
 
 @dataclass(frozen=True, eq=False)

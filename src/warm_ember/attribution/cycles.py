@@ -17,6 +17,7 @@ from warm_ember.signal.fold import Fold, fold, without_odd
 from warm_ember.signal.fold_period import find_period, whole_cycles
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.signal.stretch import total
+from warm_ember.units import counted
 
 _LONGEST_S = 120.0
 _MOST_CYCLES = 1_000_000
@@ -94,7 +95,7 @@ def cycle_starts(
         what = f" {plan.what!r}" if plan.what else ""
         raise BadArgumentError(f"there is no {plan.by.value}{what} in this capture to align cycles on")
     if len(starts) > _MOST_CYCLES:
-        raise BadArgumentError(f"{len(starts)} cycles are more than {_MOST_CYCLES}: use a higher threshold")
+        raise BadArgumentError(f"{counted(len(starts), 'cycle')} are more than {_MOST_CYCLES}: use a higher threshold")
     return np.asarray(starts, dtype=np.int64)
 
 
@@ -117,7 +118,7 @@ def _periodic_starts(recording: Recording, plan: FoldPlan) -> Indices:
     if not period_s >= 2 * current.interval_s:
         raise BadArgumentError(f"a period of {period_s:g} s is shorter than two samples")
     if duration_s / period_s > _MOST_CYCLES:
-        raise BadArgumentError(f"a period of {period_s:g} s gives more than {_MOST_CYCLES} cycles")
+        raise BadArgumentError(f"a period of {period_s:g} s gives more than {counted(_MOST_CYCLES, 'cycle')}")
     # The first cycle leaves room for what is shown before the alignment.
     starts_s = plan.before_s + np.arange(int(duration_s / period_s)) * period_s
     return np.asarray(np.rint(starts_s / current.interval_s), dtype=np.int64)

@@ -72,14 +72,14 @@ def _unless(known: object, why_not: str) -> str:
     return "" if known else why_not
 
 
-_NOT_TYPED = "none typed"
+_NOT_TYPED = "none entered"
 _NOT_KNOWN = "not known of this cell"
 
 
 def _of_charge(model: LifeModel) -> tuple[_Known, ...]:
     battery, cell = model.battery, cell_of(model.battery) or Cell(())
     warmth = cell.self_discharge_doubles_k or cell.capacity_by_temperature or cell.resistance_by_temperature
-    year = _unless(model.climate.months_c, "20 °C all year: type the months") or _unless(warmth, _NOT_KNOWN)
+    year = _unless(model.climate.months_c, "20 °C all year: enter the months") or _unless(warmth, _NOT_KNOWN)
     seasons = any(cost.months for cost in model.load.costs)
     return (
         ("reserve", _unless(battery.reserve, _NOT_TYPED), lambda: _with(model, "battery", reserve=0.0)),
@@ -105,7 +105,7 @@ def _of_charge(model: LifeModel) -> tuple[_Known, ...]:
 def _of_voltage(model: LifeModel) -> tuple[_Known, ...]:
     cell = cell_of(model.battery)
     ends = model.battery.cutoff_v > 0 or model.supply.min_v > 0
-    none = _unless(cell, "no cell chosen") or _unless(ends, "no cut-off voltage typed")
+    none = _unless(cell, "no cell chosen") or _unless(ends, "no cut-off voltage entered")
     ages = cell is not None and cell.resistance_growth_per_year
 
     def endless() -> LifeModel:

@@ -163,7 +163,7 @@ def constant_discharge(cell: Cell, current_a: float, end_v: float, temperature_c
         If the capacity is not known.
     """
     if cell.capacity_c is None:
-        raise BadArgumentError("the cell's capacity is not known: type it first")
+        raise BadArgumentError("the cell's capacity is not known: enter it first")
     battery = Battery(capacity_c=cell.capacity_c, cutoff_v=end_v, cell=cell)
     nothing = np.zeros(1)
     variants = Variants(np.array([[current_a]]), nothing, np.array([cell.capacity_c]), nothing, nothing)

@@ -17,6 +17,7 @@ import platformdirs
 
 from warm_ember.bench.patterns import compile_expression
 from warm_ember.errors import BadArgumentError, BadFileError
+from warm_ember.units import counted
 
 FORMAT = 1
 MOST_LINES = 24
@@ -154,7 +155,7 @@ def _check(path: Path, found: InstrumentDescription) -> None:
     elif "lines" in found.sense and not (found.line_names and found.commands.fetch_lines):
         problem = 'sense has "lines", but line_names or commands.fetch_lines is missing'
     elif len(found.line_names) > MOST_LINES:
-        problem = f"{len(found.line_names)} lines: REAL,32 carries {MOST_LINES} of them exactly"
+        problem = f"{counted(len(found.line_names), 'line')}: REAL,32 carries {MOST_LINES} of them exactly"
     elif found.interval_s is not None and not 0 < found.interval_s[0] <= found.interval_s[1]:
         problem = f"expected the shortest and the longest interval, found {found.interval_s}"
     elif any(one.full_a >= other.full_a for one, other in zip(found.ranges, found.ranges[1:], strict=False)):

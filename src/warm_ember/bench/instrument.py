@@ -121,7 +121,7 @@ class Instrument:
         shortest, longest = known.interval_s or (0.0, np.inf)
         if not (settings.interval_s > 0 and shortest * 0.999 <= settings.interval_s <= longest):
             raise BadArgumentError(
-                f"{known.name} samples each {shortest:g} to {longest:g} s, not {settings.interval_s:g} s"
+                f"{known.name} takes samples every {shortest:g} to {longest:g} s, not {settings.interval_s:g} s"
             )
         if settings.duration_s is not None and not settings.duration_s >= settings.interval_s:
             raise BadArgumentError(f"a recording must last one interval at least, found {settings.duration_s:g} s")
@@ -329,7 +329,7 @@ def _check_voltage(voltage_v: float | None, guard_v: float | None, most_v: float
     if guard_v is not None and voltage_v > guard_v * (1 + 1e-9):
         raise BadArgumentError(
             f"{voltage_v:g} V is above the guard of this project, {guard_v:g} V: nothing was switched on; "
-            "change the guard on the Bench page if the target takes it"
+            "change the guard on the Bench page if the target tolerates it"
         )
     if most_v is not None and voltage_v > most_v * (1 + 1e-9):
         raise BadArgumentError(f"{voltage_v:g} V is above the {most_v:g} V that the instrument can do")

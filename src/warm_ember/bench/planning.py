@@ -201,10 +201,13 @@ def _unseen(wanted: Expectation, planned: PlannedCapture, reading: _Reading) -> 
         found.append(f"The {peak} peak is clipped: {quantity_text(reading.full_a, 'A')} is the most that is read.")
     if reading.resolved_a is not None and wanted.floor_a < 3 * reading.resolved_a:
         least = quantity_text(reading.resolved_a, "A")
-        found.append(f"A floor of {floor} is not told from zero: {least} is resolved. Set a zero, and average.")
+        found.append(
+            f"A floor of {floor} cannot be told from zero: {least} is the smallest resolvable current. Record a zero, "
+            f"and average."
+        )
     inside = wanted.shortest_s / planned.interval_s
     if inside < _SAMPLES_PER_EVENT * 0.99:
-        found.append(f"An event of {duration_text(wanted.shortest_s)} has only {inside:.1f} samples.")
+        found.append(f"An event of {duration_text(wanted.shortest_s)} is only {inside:.1f} samples long.")
     left_v = wanted.supply_v - planned.burden_v
     if left_v < wanted.least_v:
         found.append(

@@ -32,7 +32,7 @@ from warm_ember.store.capture_name import CaptureName
 from warm_ember.store.recording_file import RecordingFile
 from warm_ember.store.room import not_written, room_left
 from warm_ember.store.write_behind import WriteBehind
-from warm_ember.units import quantity_text
+from warm_ember.units import counted, quantity_text
 
 log = logging.getLogger(__name__)
 
@@ -459,7 +459,7 @@ class Recorder:
     def _info_with_losses(self) -> CaptureInfo:
         if not self.lost_lines:
             return self._info
-        said = f"{self.lost_lines} lines of the console are missing from the log"
+        said = f"{counted(self.lost_lines, 'line')} of the console missing from the log"
         note = f"{self._info.note}; {said}" if self._info.note else said
         return msgspec.structs.replace(self._info, note=note)
 

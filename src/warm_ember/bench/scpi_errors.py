@@ -21,7 +21,7 @@ _WORDS = {
     -350: "so many errors came that some are lost",
     -363: "it was read too slowly and lost samples",
     -410: "a question was broken off",
-    -420: "it was asked for nothing",
+    -420: "it received no query",
 }
 _CLASSES = {
     1: "it did not understand",

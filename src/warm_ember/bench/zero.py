@@ -14,6 +14,7 @@ from warm_ember.errors import BadArgumentError, Cancelled, InstrumentError
 from warm_ember.model.arrays import Samples
 from warm_ember.model.bench import BenchSettings, Trigger, Zero
 from warm_ember.signal.series import Progress, ShouldStop, ignore_progress, never
+from warm_ember.units import counted
 
 _BATCHES = 20
 _UNSTEADY = 12.0
@@ -67,7 +68,7 @@ def level_of(samples: Samples) -> Level:
     measured = samples[~np.isnan(samples)].astype(np.float64)
     if len(measured) < _BATCHES:
         raise BadArgumentError(
-            f"only {len(measured)} of {len(samples)} readings are numbers, {_BATCHES} are needed: is it out of range?"
+            f"only {len(measured)} of {counted(len(samples), 'reading')} are numbers, {_BATCHES} needed: out of range?"
         )
     batches = np.array_split(measured, _BATCHES)
     means = np.array([batch.mean() for batch in batches])

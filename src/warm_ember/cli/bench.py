@@ -23,23 +23,27 @@ PORT = 5025
 
 
 def bench(
-    port: Annotated[int, typer.Option(metavar="N", help="Where SCPI is spoken; 0 for any free port.")] = PORT,
+    port: Annotated[int, typer.Option(metavar="N", help="SCPI port; 0 picks a free one.")] = PORT,
     firmware: Annotated[str, typer.Option(metavar="NAME", help="What runs on the target: r1 to r5.")] = "r5",
-    console_port: Annotated[int, typer.Option(metavar="N", help="Where the target's console is.")] = 0,
-    host: Annotated[str, typer.Option(metavar="ADDRESS", help="Where to listen.")] = "127.0.0.1",
-    serial: Annotated[bool, typer.Option("--serial", help="Speak on a serial line too.")] = False,
-    speed: Annotated[float, typer.Option(metavar="FACTOR", help="How much faster than the wall clock.")] = 1.0,
+    console_port: Annotated[
+        int, typer.Option(metavar="N", help="Port of the target's console; 0 picks a free one.")
+    ] = 0,
+    host: Annotated[str, typer.Option(metavar="ADDRESS", help="Address to listen on.")] = "127.0.0.1",
+    serial: Annotated[bool, typer.Option("--serial", help="Offer a serial line as well.")] = False,
+    speed: Annotated[float, typer.Option(metavar="FACTOR", help="How many times faster than the wall clock.")] = 1.0,
     seed: Annotated[int, typer.Option(metavar="N", help="Same seed, same target.")] = 1,
-    report_after: Annotated[float, typer.Option(metavar="S", help="When it reports first after power-on.")] = 60.0,
-    attach: Annotated[list[str] | None, typer.Option(metavar="PART", help="Hang it on the rail; repeatable.")] = None,
+    report_after: Annotated[float, typer.Option(metavar="S", help="Seconds from power-on to the first report.")] = 60.0,
+    attach: Annotated[
+        list[str] | None, typer.Option(metavar="PART", help="Add this load to the rail; repeatable.")
+    ] = None,
     battery: Annotated[
         Path | None,
         typer.Option(metavar="TABLE", help="Play a battery, as export writes it, instead of a fixed voltage."),
     ] = None,
-    drawn: Annotated[float, typer.Option(metavar="C", help="What was drawn from that battery before.")] = 0.0,
-    drain: Annotated[float, typer.Option(metavar="FACTOR", help="How much faster than truly it empties.")] = 1.0,
+    drawn: Annotated[float, typer.Option(metavar="C", help="Charge already drawn from that battery.")] = 0.0,
+    drain: Annotated[float, typer.Option(metavar="FACTOR", help="How many times faster than real it drains.")] = 1.0,
     fault: Annotated[str, typer.Option(metavar="MODE", help="Fail on purpose: " + ", ".join(FaultMode))] = "none",
-    fault_after: Annotated[int, typer.Option(metavar="N", help="After so many blocks of samples.")] = 5,
+    fault_after: Annotated[int, typer.Option(metavar="N", help="Number of sample blocks before the fault.")] = 5,
 ) -> None:
     """Serve a simulated source-measure unit with a simulated target behind it, until interrupted."""
     from warm_ember.bench.simulated.instrument import SimulatedInstrument

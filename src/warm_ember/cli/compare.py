@@ -16,7 +16,7 @@ from warm_ember.tuning.claims import ClaimResult
 from warm_ember.tuning.difference import Difference
 from warm_ember.units import HOUR_S, months_text, quantity_text
 
-OtherArgument = Annotated[str, typer.Argument(metavar="NAME", help="The capture that it is held against the first.")]
+OtherArgument = Annotated[str, typer.Argument(metavar="NAME", help="The capture to compare with the first.")]
 
 
 ClaimOption = Annotated[

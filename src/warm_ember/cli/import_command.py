@@ -15,7 +15,7 @@ from warm_ember.formats.reading import load
 from warm_ember.formats.source import ImportOptions
 from warm_ember.session.importing import ImportRequest, import_file
 from warm_ember.session.new_capture import adopt
-from warm_ember.units import duration_text, quantity_text
+from warm_ember.units import counted, duration_text, quantity_text
 
 _DELIMITERS = {"comma": ",", "semicolon": ";", "tab": "\t", "bar": "|", "space": " ", "\\t": "\t"}
 _DECIMALS = {"point": ".", "comma": ","}
@@ -48,7 +48,8 @@ def import_(
     delimiter: Annotated[str | None, typer.Option(metavar="SIGN", help="Between columns; 'tab' for a tab.")] = None,
     decimal: Annotated[str | None, typer.Option(metavar="point|comma", help="Decimal sign.")] = None,
     dates: Annotated[
-        str | None, typer.Option(metavar="day-first|month-first", help="Where dates do not tell by themselves.")
+        str | None,
+        typer.Option(metavar="day-first|month-first", help="Order of day and month where dates are ambiguous."),
     ] = None,
     reading: Annotated[str | None, typer.Option(metavar="NAME", help="Read it as this reading says.")] = None,
     lines: Annotated[Path | None, typer.Option(metavar="FILE.vcd", help="Digital lines.")] = None,
@@ -102,6 +103,6 @@ def import_(
         )
         return
     rate_text = quantity_text(1 / report.sample_interval_s, "S/s")
-    print_line(f"{report.name}: {report.samples} samples, {duration_text(report.duration_s)} at {rate_text}")
+    print_line(f"{report.name}: {counted(report.samples, 'sample')}, {duration_text(report.duration_s)} at {rate_text}")
     for note in report.notes:
         print_line(f"  {note}")

@@ -10,6 +10,8 @@ from typing import Any
 
 import msgspec
 
+from warm_ember.units import THIN_SPACE
+
 
 def print_json(content: Any) -> None:
     """Print one JSON object; what is not finite becomes null, and what an output cannot show is escaped."""
@@ -33,8 +35,9 @@ def _finite(content: Any) -> Any:
 
 
 def print_line(text: str = "") -> None:
-    """Print a line of text; what would steer a terminal is shown as a dot."""
-    sys.stdout.write("".join(c if c.isprintable() else "·" for c in text) + "\n")
+    """Print a line of text; what would steer a terminal is shown as a dot, the space within numbers as a plain one."""
+    shown = text.replace(THIN_SPACE, " ")
+    sys.stdout.write("".join(c if c.isprintable() else "·" for c in shown) + "\n")
 
 
 def print_table(header: Sequence[str], rows: Sequence[Sequence[object]], *, left: int = 1) -> None:

@@ -21,7 +21,7 @@ from warm_ember.model.bench import Bench, Recipe, SwitchOutput, Take
 from warm_ember.model.project import Project
 from warm_ember.session.recording import RecordRequest, adopt_recorded, record
 from warm_ember.session.session import Session
-from warm_ember.units import duration_text
+from warm_ember.units import counted, duration_text
 
 replace = msgspec.structs.replace
 
@@ -41,9 +41,7 @@ def record_(
     console: Annotated[str, typer.Option(metavar="DEVICE|socket://HOST:PORT", help="The target's console.")] = "",
     firmware: Annotated[str, typer.Option(help="Which build runs on the target.")] = "",
     keep_power: Annotated[bool, typer.Option("--keep-power", help="Leave the output on afterwards.")] = False,
-    as_is: Annotated[
-        bool, typer.Option("--as-is", help="Do not reset or switch: the target goes on as it is.")
-    ] = False,
+    as_is: Annotated[bool, typer.Option("--as-is", help="Do not reset or switch: the target keeps running.")] = False,
     reconnect: Annotated[float, typer.Option(metavar="S", help="How long to look for a lost link.")] = 0.0,
     timeout: Annotated[float, typer.Option(metavar="S", help="How long the instrument may say nothing.")] = 5.0,
     overwrite: Annotated[bool, typer.Option("--replace", help="Replace a capture of that name.")] = False,
@@ -89,7 +87,7 @@ def record_(
     if asked.number is not None:
         stopped = Stopped(asked.number)
         output = "left on" if request.keep_power and not as_is else "as it was" if as_is else "off"
-        say(f"{stopped}: the output is {output}, {taken[-1].samples} samples are kept as {taken[-1].name!r}")
+        say(f"{stopped}: the output is {output}, {counted(taken[-1].samples, 'sample')} kept as {taken[-1].name!r}")
         return stopped.exit_code
     return 0
 
@@ -142,16 +140,19 @@ def _report(taken: tuple[Recorded, ...], bench: Bench, *, json: bool) -> None:
         raise InstrumentError(bench.resource, "nothing was recorded: it was stopped before the first sample")
     fault = taken[-1].fault
     if fault is not None:
-        kept = f"{taken[-1].samples} samples are kept as {taken[-1].name!r}"
+        kept = f"{counted(taken[-1].samples, 'sample')} kept as {taken[-1].name!r}"
         raise InstrumentError(bench.resource, f"{fault.one_line.removeprefix(bench.resource + ': ')}; {kept}")
     if json:
         print_json({"captures": [_json(one) for one in taken]} | _json(taken[-1]))
         return
     for one in taken:
         length = duration_text(one.samples * one.sample_interval_s)
-        print_line(f"{one.name}: {one.samples} samples, {length}, {one.missing} missing, {one.events} events")
+        print_line(
+            f"{one.name}: {counted(one.samples, 'sample')}, {length}, {one.missing} missing, "
+            f"{counted(one.events, 'event')}"
+        )
         if one.lost_lines:
-            print_line(f"  {one.lost_lines} lines of the console came too fast and are missing from the log")
+            print_line(f"  {counted(one.lost_lines, 'line')} of the console came too fast: missing from the log")
         if one.ending != "done":
             print_line(f"  ended early: {one.ending.value}")
 

@@ -15,9 +15,9 @@ from warm_ember.battery.life import LifeEstimate
 from warm_ember.cli.output import print_line, print_table
 from warm_ember.model.estimate import Estimate
 from warm_ember.model.figure import Bound, Figure, Grade
-from warm_ember.model.finding import Finding
+from warm_ember.model.finding import Finding, confidence_word
 from warm_ember.session.battery_results import UnseenLife
-from warm_ember.units import HOUR_S, duration_text, format_trimmed, months_text, percent_text, quantity_text
+from warm_ember.units import HOUR_S, counted, duration_text, format_trimmed, months_text, percent_text, quantity_text
 
 
 def ends_json(name: str, ends: tuple[float | None, float | None] | None) -> dict[str, float | None]:
@@ -167,7 +167,7 @@ def print_life(life: LifeEstimate, window: Window | None = None, unseen: UnseenL
     print_line(
         f"{side}{months_text(life.life_s)} at {quantity_text(life.mean_a, 'A')} on average; "
         f"{life.band_words.replace('**', '')} months; "
-        f"ended by {life.limit.value}; weakest: {life.weakest.origin}, {life.weakest.grade.value}"
+        f"ended by {life.limit.value}; least certain input: {life.weakest.origin} ({life.weakest.grade.words})"
     )
     if window is not None:
         print_line(window.words)
@@ -200,7 +200,7 @@ def print_findings(findings: tuple[Finding, ...]) -> None:
     for finding in findings:
         cost = f", costs {quantity_text(finding.cost_a, 'A')}" if finding.cost_a is not None else ""
         where = f"{duration_text(finding.from_s)} to {duration_text(finding.to_s)}"
-        print_line(f"{finding.kind} from {where}, {percent_text(finding.confidence)} sure{cost}")
+        print_line(f"{finding.kind} from {where}, {confidence_word(finding.confidence)}{cost}")
         print_line(f"  {finding.text}")
 
 
@@ -276,4 +276,4 @@ def print_wakes(ledger: WakeLedger) -> None:
     aligned = (
         f"aligned {format_trimmed(ledger.aligned.rate_per_h)}, which saves {quantity_text(ledger.aligned.saved_a, 'A')}"
     )
-    print_line(f"{ledger.wakes.count} wakes, {format_trimmed(ledger.rate_per_h)} an hour; {aligned}")
+    print_line(f"{counted(ledger.wakes.count, 'wake')}, {format_trimmed(ledger.rate_per_h)} an hour; {aligned}")

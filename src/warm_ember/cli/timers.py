@@ -22,7 +22,7 @@ from warm_ember.units import duration_text, parse_quantity, quantity_text
 _DECODE, _ENCODE, _MODEL, _REPLY = "decode", "encode", "model", "at"
 _WORDS = {
     "mode": "mode", "stat": "registration", "act": "access", "active_s": "active time", "periodic_s": "periodic update",
-    "edrx_s": "cycle asked for", "granted_edrx_s": "cycle granted", "ptw_s": "paging window",
+    "edrx_s": "requested cycle", "granted_edrx_s": "cycle granted", "ptw_s": "paging window",
 }  # fmt: skip
 
 

@@ -28,6 +28,7 @@ from warm_ember.model.arrays import Samples
 from warm_ember.model.capture import CaptureInfo, Event
 from warm_ember.model.program import ProgramTrace
 from warm_ember.signal.series import CHUNK_SAMPLES, Progress, ShouldStop
+from warm_ember.units import counted
 
 _MOST_COLUMNS = 1024
 _FEW, _MANY = 16, 64
@@ -247,7 +248,7 @@ class TableSource(ColumnReader):
         self._width = 0 if element.names else shape[1]
         self._element = element
         if self._width > _MOST_COLUMNS:
-            raise BadFileError(path, f"expected at most {_MOST_COLUMNS} columns, found the shape {shape}")
+            raise BadFileError(path, f"expected at most {counted(_MOST_COLUMNS, 'column')}, found the shape {shape}")
         names = [_title(name, element[name]) for name in element.names] if element.names else None
         words = frozenset(k for k, name in enumerate(element.names or ()) if element[name].kind not in "fiubMm")
         width = self._width or len(element.names or ())
@@ -257,7 +258,7 @@ class TableSource(ColumnReader):
         super().__init__(path, options, columns, stamp_step_s=0.0)
         self.length = self._rows
         if turned:
-            self._notes.append(f"{self._width} rows of {self._rows} numbers taken as columns")
+            self._notes.append(f"{counted(self._width, 'row')} of {self._rows} numbers taken as columns")
         self.titles = tuple(names or (f"column {index + 1}" for index in range(self._width)))
 
     def row_place(self, row: int) -> str:

@@ -127,7 +127,7 @@ def form_of(cells: Sequence[str], *, dates: bool = False, month_first: bool | No
     if month_first is not None:
         return ClockForm(name, month_first=month_first)
     if len(set(pairs)) > 1 and any(first != second for first, second in pairs):
-        raise BadArgumentError(f"nothing tells whether the month or the day stands first in dates such as {cells[0]!r}")
+        raise BadArgumentError(f"cannot tell whether month or day stands first in dates such as {cells[0]!r}")
     same = pairs[0][0] == pairs[0][1] if pairs else False
     return ClockForm(name, month_first=False if same else None)
 

@@ -87,7 +87,7 @@ def _needed(
 def _steady_current(path: Path, currents_a: Floats | None) -> float:
     if currents_a is None:
         raise BadFileError(
-            path, "it has no current column", remedy="type the current, or add a column such as current_mA"
+            path, "it has no current column", remedy="enter the current, or add a column such as current_mA"
         )
     middle_a = float(np.median(np.abs(currents_a)))
     spread_a = float(np.quantile(np.abs(currents_a), 0.95) - np.quantile(np.abs(currents_a), 0.05))

@@ -14,6 +14,7 @@ from typing import Any
 
 from warm_ember.errors import BadFileError
 from warm_ember.model.capture import Event
+from warm_ember.units import counted
 
 _REPLACED = "\N{REPLACEMENT CHARACTER}"
 _MOST_EVENTS = 2_000_000
@@ -87,7 +88,9 @@ def read_events(path: Path) -> EventLog:
 def _limited(path: Path, found: Iterable[tuple[int, Event, str]]) -> list[tuple[int, Event, str]]:
     kept = list(itertools.islice(found, _MOST_EVENTS + 1))
     if len(kept) > _MOST_EVENTS:
-        raise BadFileError(path, f"holds more than {_MOST_EVENTS} events", remedy="split it, as the captures are")
+        raise BadFileError(
+            path, f"holds more than {counted(_MOST_EVENTS, 'event')}", remedy="split it, as the captures are"
+        )
     return kept
 
 
@@ -132,7 +135,9 @@ def _csv_rows(path: Path, lines: Iterable[str]) -> Iterator[tuple[int, dict[str,
         if not any(cell.strip() for cell in row):
             continue
         if len(row) > len(header):
-            raise BadFileError(path, f"expected {len(header)} columns, found {len(row)}", where=f"line {number}")
+            raise BadFileError(
+                path, f"expected {counted(len(header), 'column')}, found {len(row)}", where=f"line {number}"
+            )
         cells = dict(zip(header, row, strict=False))
         if delimiter != ",":
             cells["time_s"] = cells.get("time_s", "").replace(",", ".")

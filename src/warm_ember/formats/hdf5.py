@@ -19,6 +19,7 @@ from warm_ember.model.capture import CaptureInfo, Event, events_from, info_from,
 from warm_ember.model.program import ProgramTrace, program_from
 from warm_ember.signal.series import CHUNK_SAMPLES, Progress, ShouldStop
 from warm_ember.store.layout import check_size, open_file
+from warm_ember.units import counted
 
 if TYPE_CHECKING:
     import h5py
@@ -172,7 +173,7 @@ class DatasetSource(ColumnReader):
             check_size(file[current.dataset], current.dataset, path)
             same = [k for k, one in enumerate(self._fields) if file[one.dataset].shape[0] == self._rows]
             if any(index not in same for index in (c.index for c in (columns.time, columns.voltage) if c is not None)):
-                raise BadFileError(path, f"expected {self._rows} samples in every used dataset")
+                raise BadFileError(path, f"expected {counted(self._rows, 'sample')} in every used dataset")
             columns = replace(columns, aux=tuple(column for column in columns.aux if column.index in same))
             rows = np.full((min(self._rows, _PEEK_ROWS), len(header)), np.nan)
             for index in columns.used:

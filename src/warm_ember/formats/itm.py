@@ -17,7 +17,7 @@ from warm_ember.errors import BadFileError, Cancelled
 from warm_ember.model.arrays import Addresses, Floats
 from warm_ember.model.program import ASLEEP
 from warm_ember.signal.series import ShouldStop, never
-from warm_ember.units import quantity_text
+from warm_ember.units import counted, quantity_text
 
 _CHUNK_BYTES = 1 << 20
 _LONGEST_PACKET = 8
@@ -222,7 +222,7 @@ class _Decoder:
         if left:
             found.append(f"the trace stream is cut off: its last {left} bytes are no whole packet")
         if self._overflows:
-            found.append(f"the trace stream overflowed {self._overflows} times: samples are missing there")
+            found.append(f"the trace stream overflowed {counted(self._overflows, 'time')}: samples are missing there")
         if self._damaged:
             found.append(
                 f"the trace stream is damaged in {self._damaged} places, the first at byte {self._first_damage}: "

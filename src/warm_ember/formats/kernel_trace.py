@@ -17,6 +17,7 @@ from warm_ember.errors import BadFileError, Cancelled
 from warm_ember.model.arrays import Floats, Indices
 from warm_ember.model.capture import Event
 from warm_ember.signal.series import ShouldStop, never
+from warm_ember.units import counted
 
 CPU = "cpu="
 _CHUNK = 1 << 23
@@ -321,9 +322,11 @@ class _Reading:
         if self.skipped_count:
             shown = ", ".join(map(str, self.skipped))
             more = " and so on" if self.skipped_count > len(self.skipped) else ""
-            notes.append(f"{self.skipped_count} lines of the trace are no events and were skipped: {shown}{more}")
+            notes.append(f"{counted(self.skipped_count, 'line')} of the trace skipped, as no events: {shown}{more}")
         if self.steps_back:
-            notes.append(f"the trace's clock steps back {self.steps_back} times: its lines are taken by their times")
+            notes.append(
+                f"the trace's clock steps back {counted(self.steps_back, 'time')}: its lines are taken by their times"
+            )
         return KernelTrace(
             tuple(events[index] for index in order),
             tuple(sorted({cpu for _, cpu, _ in self.slept})),

@@ -31,6 +31,7 @@ from warm_ember.formats.text_dialect import (
     row_problem,
 )
 from warm_ember.signal.series import Progress, ShouldStop
+from warm_ember.units import counted
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -88,7 +89,7 @@ class TextSource(ColumnReader):
     def notes(self) -> tuple[str, ...]:
         """What was assumed, filled or dropped."""
         over = self._overrange
-        told = (f"{over} readings out of the instrument's range are missing",) if over else ()
+        told = (f"{counted(over, 'reading')} out of the instrument's range: missing",) if over else ()
         return (*super().notes, *told)
 
     def row_place(self, row: int) -> str:

@@ -21,6 +21,7 @@ from warm_ember.formats.clock_text import ClockForm, form_of, is_clock, is_date
 from warm_ember.formats.column_words import unit_of
 from warm_ember.formats.plain_text import PlainText, plain_text
 from warm_ember.model.arrays import Floats
+from warm_ember.units import counted
 
 _EXPONENT = re.compile(r"[+-]?[0-9]{1,3}")
 _HEAD_BYTES = 1 << 16
@@ -386,7 +387,7 @@ def _cell_kind(
         if way is None:
             way, is_open = numerals_of(_bare(some), decimal)
         if way is None:
-            problem = f"column {index + 1}: nothing tells how numbers such as {some[0]!r} and {some[-1]!r} are written"
+            problem = f"column {index + 1}: cannot tell how numbers such as {some[0]!r} and {some[-1]!r} are written"
             raise BadFileError(path, problem, remedy="give the decimal sign with --decimal")
         return CellKind(CellType.NUMBER, way, with_unit, is_open and _is_open(way, sign, some), example)
     return CellKind(CellType.TEXT, example=example)
@@ -431,13 +432,15 @@ def _find_header(path: Path, before: list[str], table: _Table) -> tuple[list[str
     trailing = all(not row[-1].strip() for row in table.rows)
     while rows and not (_may_be_header(rows[-1], table.width) or (trailing and len(rows[-1]) == table.width - 2)):
         if _has_names(rows[-1]):
-            found = f"{len(rows[-1])} names, and the rows {table.width} columns"
+            found = f"{len(rows[-1])} names, and the rows {counted(table.width, 'column')}"
             raise BadFileError(path, f"the header has {found}", remedy="correct it, or name --delimiter")
         rows.pop()
         if rows and not _may_be_header(rows[-1], table.width):
             return None, ["no header row"]
     if not rows:
-        return None, ["no header row" if not any(before) else f"no header row; {len(before)} lines before it left out"]
+        return None, [
+            "no header row" if not any(before) else f"no header row; {counted(len(before), 'line')} before it left out"
+        ]
     units = None
     if len(rows) > 1 and all(_is_unit(cell) for cell in rows[-1]) and _may_be_header(rows[-2], table.width):
         units = _fitted(rows.pop(), table)
@@ -529,7 +532,7 @@ def row_problem(line: str, dialect: Dialect, used: Sequence[int]) -> str | None:
     found = cells_of(line, dialect.delimiter)
     cells = fitted_row(found, dialect.width)
     if cells is None:
-        return f"expected {dialect.width} columns, found {len(found)}: {line[:60]!r}"
+        return f"expected {counted(dialect.width, 'column')}, found {len(found)}: {line[:60]!r}"
     for index in used:
         column, cell = dialect.columns[index], cells[index]
         if column.kind in (CellType.CLOCK, CellType.DATE) and not column.fits(cell):

@@ -13,6 +13,7 @@ import numpy as np
 from warm_ember.errors import BadFileError, Cancelled
 from warm_ember.model.arrays import Bits, Floats
 from warm_ember.signal.series import CHUNK_SAMPLES, ShouldStop, never
+from warm_ember.units import counted
 
 MOST_LINES = 32
 _TIME_UNITS_S = {"s": 1.0, "ms": 1e-3, "us": 1e-6, "ns": 1e-9, "ps": 1e-12, "fs": 1e-15}
@@ -201,7 +202,9 @@ class VcdFile:
                 continue
             if len(names) + one.size > MOST_LINES:
                 self._variables[one.code] = None
-                self.notes.append(f"{one.name!r} left out: a capture holds {MOST_LINES} lines; choose with --line")
+                self.notes.append(
+                    f"{one.name!r} left out: a capture holds {counted(MOST_LINES, 'line')}; choose with --line"
+                )
                 continue
             self._variables[one.code] = _Variable(len(names), one.size)
             names += [one.name] if one.size == 1 else [f"{one.name}[{one.low + bit}]" for bit in range(one.size)]

@@ -22,6 +22,11 @@ class Grade(StrEnum):
         return cls.ENTERED if value == "typed" else None
 
     @property
+    def words(self) -> str:
+        """Where the figure comes from, as it is said in a sentence."""
+        return "entered by hand" if self is Grade.ENTERED else self.value
+
+    @property
     def weakness(self) -> int:
         """Rank from 0 for the strongest grade."""
         return list(Grade).index(self)

@@ -1,4 +1,4 @@
-"""What the analysis thinks is wasted, or must not be believed."""
+"""What the analysis thinks is wasted, or is wrong with the measurement."""
 
 from __future__ import annotations
 
@@ -7,6 +7,8 @@ from enum import StrEnum
 import msgspec
 
 from warm_ember.model.plan import Effect
+
+_CERTAIN, _VERY_LIKELY = 0.97, 0.9
 
 
 class FindingKind(StrEnum):
@@ -29,6 +31,17 @@ class FindingKind(StrEnum):
     RANGE_GLITCH = "range-glitch"
     TRUNCATED = "truncated"
     AMBIGUOUS_CLOCK = "ambiguous-clock"
+
+
+def confidence_word(confidence: float) -> str:
+    """Return how sure a finding is, in words.
+
+    Examples
+    --------
+    >>> confidence_word(0.98), confidence_word(0.93), confidence_word(0.75)
+    ('certain', 'very likely', 'likely')
+    """
+    return "certain" if confidence >= _CERTAIN else "very likely" if confidence >= _VERY_LIKELY else "likely"
 
 
 class Finding(msgspec.Struct, frozen=True):

@@ -92,7 +92,7 @@ class ActivityCost:
         """What is assumed of its charge, as a sentence; empty where that was typed, or measured more than once."""
         if self.measured_times != 1:
             return ""
-        return f"{self.name} was measured once: it is taken to scatter by {100 * ONCE_SPREAD:.0f} %"
+        return f"{self.name} was measured once: a spread of {100 * ONCE_SPREAD:.0f} % is assumed"
 
     def added_a(self, base_a: float) -> float:
         """Return what it adds to an average current that is the base otherwise."""

@@ -144,7 +144,7 @@ class UnseenLife:
         if self.at_limit_s is None or self.unseen.charge_c is None:
             return text
         each = quantity_text(self.unseen.charge_c, "C")
-        what = f"{each} each" if self.unseen.is_asked else f"wakes of {each}, the dearest seen,"
+        what = f"{each} each" if self.unseen.is_asked else f"wakes of {each}, the costliest seen,"
         return f"{text}; {what} once in {often} on top would make it {months_text(self.at_limit_s)}"
 
 

@@ -149,7 +149,7 @@ def _expected() -> tuple[ExpectedValue, ...]:
         of("Count", "24 MHz, LED off", "run with converter"),
         of("Log write", "FRAM at 3.0 V", "run", memory="write"),
         of("Transmit", "23 dBm, −104 dBm", "run", modem="report"),
-        of("Modem idle", "paged each 2.56 s", "deep sleep", modem="idle, paged"),
+        of("Modem idle", "paged every 2.56 s", "deep sleep", modem="idle, paged"),
     )
 
 
@@ -172,7 +172,7 @@ def _plan() -> Plan:
             change("Unplug the serial bridge", 2, "bench", CurrentBy(-310e-6)),
             change(
                 "Stop the tick in sleep", 3, "tick-running", CurrentBy(-190e-6, "Deep sleep"),
-                costs="time is made up for after each sleep",
+                costs="the tick count is corrected after each sleep",
             ),
             change("Switch the divider off between readings", 4, "floor-above-expected", CurrentBy(-710e-6)),
             change(
@@ -181,7 +181,7 @@ def _plan() -> Plan:
             ),
             change(
                 "Keep the LED dark while counting", 5, "matrix", CurrentBy(-2.8e-3, "Count"),
-                costs="nobody sees it count",
+                costs="counting shows no light",
             ),
             change("Gate the FRAM between writes", 5, "matrix", PartTo("Sedge", "unpowered", of="standby"), effort=2.0),
             change(

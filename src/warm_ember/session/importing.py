@@ -32,7 +32,7 @@ from warm_ember.store.capture import Capture
 from warm_ember.store.capture_file import CaptureWriter
 from warm_ember.store.layout import MOST_SAMPLES
 from warm_ember.store.room import not_written, room_left
-from warm_ember.units import duration_text
+from warm_ember.units import counted, duration_text
 
 log = logging.getLogger(__name__)
 
@@ -262,7 +262,7 @@ class _Import:
         """Refuse at once what cannot end well."""
         file = self.request.file
         if samples > MOST_SAMPLES:
-            raise BadFileError(file, f"holds {samples:.4g} samples, {MOST_SAMPLES:.4g} at most are possible")
+            raise BadFileError(file, f"holds {counted(samples, 'sample')}, {MOST_SAMPLES:.4g} at most are possible")
         needed, left = 4 * samples * channels, room_left(self.path.parent)
         if needed > left:
             words = f"needs {needed / 1e6:.4g} MB, {left / 1e6:.4g} MB are left: nothing was imported"

@@ -17,7 +17,7 @@ from warm_ember.signal.series import CHUNK_SAMPLES, Progress, Series, ShouldStop
 from warm_ember.signal.stretch import total
 from warm_ember.store.capture import Capture
 from warm_ember.store.capture_file import CaptureWriter
-from warm_ember.units import duration_text, quantity_text
+from warm_ember.units import counted, duration_text, quantity_text
 
 _NOISE_BOUND = 3.0
 
@@ -75,9 +75,10 @@ def join_captures(
             )
             progress(min(1.0, (first + CHUNK_SAMPLES) / fine.current.samples))
         limit = quantity_text(ranges.fine_limit_a, "A")
+        laid = f"laid on by {counted(fit.matched, 'burst')} within {duration_text(fit.residual_s)}"
         notes = (
-            f"above {limit} from {coarse_name}, laid on by {fit.matched} bursts within {duration_text(fit.residual_s)}",
-            f"{missing} samples that neither resolves are bounds",
+            f"above {limit} from {coarse_name}, {laid}",
+            f"bounds for {counted(missing, 'sample')} that neither resolves",
         )
         corrections = (*fine.info.corrections, f"joined with {coarse_name}: {notes[0]}")
         writer.finish(msgspec.structs.replace(fine.info, corrections=corrections), fine.events, fine.program)

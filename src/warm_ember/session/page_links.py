@@ -94,7 +94,7 @@ def bench_doubt(bench: Bench, quietest: QuietestState | None) -> str:
     if share is not None and share > _STAYS_LIMIT:
         return "the set-up is a part of the floor: subtract it, or unplug it"
     if bench.resource and bench.guard_v is None:
-        return "no voltage guard is set: type it into the recipe"
+        return "no voltage guard is set: enter it in the recipe"
     return ""
 
 
@@ -173,7 +173,7 @@ def wakes_doubt(
 
     ledger, clock = wakes.ledger, clock_doubt(results)
     if clock:
-        return f"{clock}: wakes are told by the current alone"
+        return f"{clock}: wakes come from the current alone"
     late = late_sources(ledger, project)
     if late:
         return f"**{late[0]}** cannot be served within its deadline: see modes"
@@ -202,7 +202,7 @@ def battery_doubt(results: RunResults | None, project: Project) -> str:
         return ""
     load = results.load
     if project.battery.grade is Grade.ASSUMED:
-        return "**no battery chosen**: type yours at the right"
+        return "**no battery chosen**: enter yours at the right"
     if load.missing:
         return f"**{', '.join(load.missing)}** not in this capture: left out"
     stray = [one for one in load.base_parts[1:] if one.charge_share > _STRAY]

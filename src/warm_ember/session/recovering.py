@@ -12,6 +12,7 @@ from warm_ember.session.new_capture import free_name
 from warm_ember.session.session import Session
 from warm_ember.store import recording_file
 from warm_ember.store.room import not_written
+from warm_ember.units import counted
 
 log = logging.getLogger(__name__)
 
@@ -42,7 +43,9 @@ class Recovered:
         """What to tell the user."""
         if self.capture:
             other = "" if self.capture == self.recording else f" as {self.capture!r}"
-            return f"finished the interrupted recording {self.recording!r}: {self.samples} samples are kept{other}"
+            return (
+                f"finished the interrupted recording {self.recording!r}: {counted(self.samples, 'sample')} kept{other}"
+            )
         if self.problem:
             return f"the interrupted recording {self.recording!r} could not be finished: {self.problem}"
         return f"the interrupted recording {self.recording!r} held no sample yet and was removed"

@@ -8,7 +8,7 @@ from warm_ember.tuning.timers.coded import EXACT
 from warm_ember.tuning.timers.intervals import ALLOWED, STANDARDS
 from warm_ember.tuning.timers.period_model import PeriodModel
 from warm_ember.tuning.timers.registry import ANY, KINDS, interval_at, timer_of
-from warm_ember.units import duration_text, quantity_text
+from warm_ember.units import count_text, duration_text, quantity_text
 
 CODED_TIMERS = tuple(KINDS)
 PERIOD_STANDARDS = (ANY, *STANDARDS, *KINDS)
@@ -93,14 +93,14 @@ def try_period(model: PeriodModel, standard: str, asked_s: float, skipped: int) 
     """
     found = interval_at(standard, asked_s, skipped)
     now, then = (quantity_text(model.mean_a(one), "A") for one in (model.period_s, found.wakes_each_s))
-    where = f"in {model.name}" if model.in_state else "on average in the capture"
-    what = f"What pulses in {model.name}" if model.in_state else model.name
+    where = f"in {model.name}" if model.in_state else "of the capture"
+    what = f"Pulses in {model.name}" if model.in_state else model.name
     used = "" if found.state == ALLOWED else f" {found.state.capitalize()}: {duration_text(found.seconds)} is used."
     limits = f" The standard allows {found.limits}." if found.limits else ""
     words = (
-        f"{what} comes each {duration_text(model.period_s)} now and takes "
-        f"{quantity_text(model.charge_c, 'C')} each time ({model.times} seen): {now} {where} becomes {then}. "
-        f"The device answers within {duration_text(found.worst_s)}, {duration_text(found.reacts_s)} on average."
-        f"{used}{limits}"
+        f"{what}: every {duration_text(model.period_s)}, {quantity_text(model.charge_c, 'C')} each "
+        f"({count_text(model.times)} measured). With {duration_text(found.wakes_each_s)} the average {where} goes from "
+        f"{now} to {then}. Response time: {duration_text(found.worst_s)} worst case, "
+        f"{duration_text(found.reacts_s)} on average.{used}{limits}"
     )
     return TriedPeriod(words, found.wakes_each_s)

@@ -42,7 +42,7 @@ def check_corrections(corrections: Sequence[Correction], *, has_voltage: bool) -
         if isinstance(correction, InputResistance | Burden) and not correction.ohm > 0:
             raise BadArgumentError(f"a resistance must be above 0, found {correction.ohm:g}")
         if isinstance(correction, InputResistance | Burden) and not has_voltage:
-            raise BadArgumentError("the voltage is not known: type the supply voltage first")
+            raise BadArgumentError("the voltage is not known: enter the supply voltage first")
 
 
 def correct(

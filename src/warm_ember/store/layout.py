@@ -11,6 +11,7 @@ import numpy as np
 
 from warm_ember.errors import BadFileError
 from warm_ember.store.hdf5_storage import import_h5py
+from warm_ember.units import counted
 
 if TYPE_CHECKING:
     import h5py
@@ -119,7 +120,9 @@ def check_layout(file: h5py.File, path: Path) -> None:
             raise BadFileError(path, f"expected {wanted}, found {one.dtype}", where=f"/{name}")
         if one.shape != current.shape:
             raise BadFileError(
-                path, f"expected {current.shape[0]} samples like /current, found {one.shape}", where=f"/{name}"
+                path,
+                f"expected {counted(current.shape[0], 'sample')} like /current, found {one.shape}",
+                where=f"/{name}",
             )
         check_size(one, f"/{name}", path)
     if lines is not None and len(np.atleast_1d(lines.attrs.get("names", []))) > 8 * lines.dtype.itemsize:

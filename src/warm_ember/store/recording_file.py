@@ -42,6 +42,7 @@ from warm_ember.store.journaled_storage import JournaledStorage, complete, forge
 from warm_ember.store.layout import open_file
 from warm_ember.store.new_file import sync_folder
 from warm_ember.store.summary import remove_beside, stamp_now, write_summary
+from warm_ember.units import counted
 
 if TYPE_CHECKING:
     import h5py
@@ -459,7 +460,7 @@ def _recover(partial: Path, path: Path, name: CaptureName) -> int:
                 raise BadFileError(partial, "no sample of this recording can be read", remedy="it stays as it is")
             said = "interrupted"
             if writer.samples < samples:
-                said += f", damaged after {writer.samples} samples"
+                said += f", damaged after {counted(writer.samples, 'sample')}"
             note = f"{info.note}; {said}" if info.note else said
             writer.finish(msgspec.structs.replace(info, note=note), events)
             return writer.samples

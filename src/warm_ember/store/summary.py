@@ -26,6 +26,7 @@ from warm_ember.signal.series import CHUNK_SAMPLES, Progress, ShouldStop, ignore
 from warm_ember.store.hdf5_storage import Storage, import_h5py
 from warm_ember.store.layout import check_finite
 from warm_ember.store.new_file import NewFile
+from warm_ember.units import counted
 
 if TYPE_CHECKING:
     import h5py
@@ -171,7 +172,7 @@ def _levels(group: h5py.Group, samples: int) -> list[Any]:
     for index, level in enumerate(levels):
         size = BLOCK_SAMPLES * RATIO**index
         if level.name.rsplit("_", 1)[1] != str(size) or level.shape[0] != -(-samples // size):
-            raise ValueError(f"{level.name} has {level.shape[0]} blocks for {samples} samples")
+            raise ValueError(f"{level.name} has {level.shape[0]} blocks for {counted(samples, 'sample')}")
     if not levels:
         raise ValueError(f"{group.name} is empty")
     return levels

@@ -272,10 +272,11 @@ def _of_plan(plan: WakePlan, states: list[str], powers: list[ModePower | None]) 
 
 
 def lead_words(column: StateColumn) -> str:
-    """Return what of a state has no owner, or that its parts draw less than they should."""
+    """Return what of a state is unexplained, or that its parts draw less than they should."""
     left_a, sum_a = column.unexplained_a or 0.0, column.sum_a or 0.0
     if left_a < 0:
         return f"{column.state} draws {quantity_text(-left_a, 'A')} less than its parts should: is one of them off?"
     return (
-        f"{quantity_text(left_a, 'A')} of {column.state} have no owner: its parts explain {quantity_text(sum_a, 'A')}."
+        f"{quantity_text(left_a, 'A')} in {column.state} is unexplained: its parts account for "
+        f"{quantity_text(sum_a, 'A')}."
     )

@@ -89,7 +89,7 @@ class Predicted:
     load
         What it draws over its life.
     by_state
-        The average by state; typed savings have a segment of their own.
+        The average by state; entered savings have a segment of their own.
     ledger
         The states of its capture, changed.
     unclear
@@ -130,7 +130,7 @@ def predict(start: PredictionStart, changes: Iterable[PlannedChange]) -> Predict
         resting = 1 - sum(cost.rate_hz * cost.duration_s for cost in load.costs)
         base_a = load.base_a - saved_a / max(resting, _GONE)
         load = replace(load, base=msgspec.structs.replace(load.base, value=base_a))
-        by_state = (*by_state, BudgetSegment("typed savings", -saved_a, saved_a))
+        by_state = (*by_state, BudgetSegment("entered savings", -saved_a, saved_a))
     return Predicted(load, by_state, ledger, tuple(unclear))
 
 
@@ -139,7 +139,7 @@ def _every(activities: tuple[Activity, ...], effect: ActivityEvery, unclear: lis
     if activity is None:
         unclear.append(f"no activity is called {effect.activity}")
     elif activity.follows:
-        unclear.append(f"{activity.name} comes as often as {activity.follows}, which it follows: change that interval")
+        unclear.append(f"{activity.name} follows {activity.follows}: change the interval of that one")
         return activities
     return tuple(
         msgspec.structs.replace(one, interval_s=effect.interval_s, per_day=None) if one.name == effect.activity else one

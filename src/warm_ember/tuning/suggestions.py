@@ -170,7 +170,7 @@ def _idle_parts(start: PredictionStart, matrix: Matrix, run: str) -> list[Sugges
                 latency_s=lower.settle_s,
                 accuracy=lower.accuracy,
             )
-            words = f"{part.name} idles in {mode_name} in {', '.join(states)}, and knows {lower.name}, which takes less"
+            words = f"{part.name} stays in {mode_name} in {', '.join(states)}; {lower.name} draws less"
             found.append(SuggestedChange(change, words, 0.0))
     return found
 

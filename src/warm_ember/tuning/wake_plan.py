@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from warm_ember.model.wake_plan import ModePower, Pull, RestLevel, WakeOn, WakePath, WakePlan
-from warm_ember.units import DAY_S, duration_text
+from warm_ember.units import DAY_S, counted, duration_text
 
 
 @dataclass(frozen=True)
@@ -145,7 +145,7 @@ def _of_modes(plan: WakePlan, verdicts: tuple[PathVerdict, ...]) -> list[str]:
 def _of_pins(plan: WakePlan) -> list[str]:
     """Return what is wrong with pins."""
     found = [
-        f"{path.pin} of {path.source} floats: nobody drives it and no pull holds it."
+        f"{path.pin} of {path.source} floats: it is not driven, and no pull-up or pull-down holds it."
         for path in plan.paths
         if path.pin and _level(path) is None
     ]
@@ -158,7 +158,8 @@ def _of_pins(plan: WakePlan) -> list[str]:
         turned = {WakeOn.RISING: "high", WakeOn.FALLING: "low"}.get(path.trigger)
         if path.pin and turned is not None and turned == _level(path):
             found.append(
-                f"{path.source} wakes at the end of its pulse: {path.pin} rests {turned}, on {path.trigger} edges."
+                f"{path.source} wakes the device at the end of its pulse: {path.pin} rests {turned}, on "
+                f"{path.trigger} edges."
             )
     if plan.together and not plan.can_join:
         pins = " and ".join(plan.together)
@@ -177,4 +178,8 @@ def refusals(events: Mapping[str, int]) -> str:
     if not events:
         return ""
     ordered = sorted(events.items(), key=lambda one: -one[1])
-    return f"Sleep was refused {sum(events.values())} times: " + ", ".join(f"{n} by {who}" for who, n in ordered) + "."
+    return (
+        f"Sleep was refused {counted(sum(events.values()), 'time')}: "
+        + ", ".join(f"{n} by {who}" for who, n in ordered)
+        + "."
+    )

@@ -1,7 +1,7 @@
 """The trail counter post: its parts, and its firmware from the first light to the target.
 
-``r1`` waits in a loop; ``r2`` sleeps but the 512 Hz tick runs; ``r3`` has the tick off, and the battery's sense divider is
-left on between readings; ``r4`` switches it off, and the modem idles because the network granted other timers than
+``r1`` waits in a loop; ``r2`` sleeps but the 512 Hz tick runs; ``r3`` has the tick off, and the battery's sense divider
+is left on between readings; ``r4`` switches it off, and the modem idles because the network granted other timers than
 requested; ``r5`` has the timers renegotiated, LED and FRAM gated and counts batched.
 """
 

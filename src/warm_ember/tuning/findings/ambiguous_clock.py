@@ -18,10 +18,10 @@ def ambiguous_clock(evidence: Evidence) -> list[Finding]:
     if found.rival_s is not None:
         text = (
             f"the log fits the capture as well when it is shifted by {duration_text(abs(found.rival_s))}: it is too "
-            "regular to tell which is right; record a sync pulse on a line, or type the offset"
+            "regular to tell which is right; record a sync pulse on a line, or enter the offset"
         )
     elif found.is_unusable:
-        text = f"{misfit_words(found)}; record a sync pulse on a line, type the offset, or give this capture's own log"
+        text = f"{misfit_words(found)}; record a sync pulse on a line, enter the offset, or give this capture's own log"
     else:
         return []
     length_s = recording.current.samples * recording.current.interval_s

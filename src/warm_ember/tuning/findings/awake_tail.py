@@ -81,9 +81,9 @@ def _of_source(waste: WasteContext, row: SourceRow, overridden: list[Finding]) -
         return []
     name = f"by {row.source}" if row.source else ""
     text = (
-        f"wakes {name} end in {duration_text(lasts_s)} at {quantity_text(level_a, 'A')} in which nothing changes, of "
-        f"{duration_text(row.awake_s_mean)} awake: the core waits for something slow. Sleep meanwhile, and let the "
-        f"end of it wake the device"
+        f"wakes {name} end with {duration_text(lasts_s)} at a steady {quantity_text(level_a, 'A')}, of "
+        f"{duration_text(row.awake_s_mean)} awake: the core waits for something slow. Sleep meanwhile, and let its "
+        f"completion interrupt wake the device"
     )
     first, last = float(wakes.first[mine[0]]) * interval_s, float(wakes.last[mine[-1]]) * interval_s
     sure, remedy = confidence(FindingKind.AWAKE_TAIL, is_sure=len(mine) > 1), f"Sleep while {row.source} waits"

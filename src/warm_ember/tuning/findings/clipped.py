@@ -6,7 +6,7 @@ from warm_ember.model.finding import Finding, FindingKind
 from warm_ember.signal.clipping import find_clipping
 from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.evidence import Evidence, places
-from warm_ember.units import quantity_text
+from warm_ember.units import counted, quantity_text
 
 _MANY = 10
 
@@ -30,7 +30,8 @@ def clipped(evidence: Evidence) -> list[Finding]:
                 last * current.interval_s,
                 None,
                 sure,
-                f"{count} readings stand at {limit}, where neighbours elsewhere differ: the range was exceeded, and "
+                f"{counted(count, 'reading')} at {limit}, where neighbours elsewhere differ: the range was "
+                f"exceeded, and "
                 f"charge and peak here are lower bounds; measure again with a higher range",
             )
         )

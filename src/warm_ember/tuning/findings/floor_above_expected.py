@@ -33,11 +33,11 @@ def floor_above_expected(waste: WasteContext) -> list[Finding]:
     if above_a <= max(tolerance_a, resolved_a) or cost_a < _MATTERS * waste.usual_a:
         return []
     leaks = possible_leaks(above_a, waste.supply_v, waste.parts, expected.parts, waste.attached)
-    causes = f"It fits {leak_words(leaks, above_a)}" if leaks else "Nothing that is known of the device fits it"
+    causes = f"Likely cause: {leak_words(leaks, above_a)}" if leaks else "No known part or pull-up matches it"
     name = rest.state or rest.mode or "sleep"
     text = (
-        f"{quantity_text(floor_a, 'A')} flow in {name}, and {quantity_text(expected.current_a, 'A')} are expected: "
-        f"{quantity_text(above_a, 'A')} have no owner. {causes}"
+        f"{name} draws {quantity_text(floor_a, 'A')} where {quantity_text(expected.current_a, 'A')} is expected: "
+        f"{quantity_text(above_a, 'A')} is unexplained. {causes}"
     )
     interval_s = rest.current.interval_s
     from_s, to_s = float(rest.first[0]) * interval_s, float(rest.last[-1]) * interval_s

@@ -12,7 +12,7 @@ from warm_ember.signal.bands import runs_of
 from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.waste import WasteContext
 from warm_ember.tuning.leaks import leak_words, possible_leaks
-from warm_ember.units import duration_text, quantity_text
+from warm_ember.units import counted, duration_text, quantity_text
 
 _MATTERS, _OF_REST, _LEAST = 0.02, 0.1, 2e-3
 _CLEAR, _NOISES, _FLAT = 0.25, 8.0, 0.25
@@ -52,7 +52,8 @@ def part_left_on(waste: WasteContext) -> list[Finding]:
     interval_s = rest.current.interval_s
     from_s, to_s = float(blocks.first[runs[0][0]]) * interval_s, float(blocks.last[runs[-1][1] - 1]) * interval_s
     text = (
-        f"{len(runs)} times {quantity_text(level_a, 'A')} above the floor of {quantity_text(base_a, 'A')} stay after "
+        f"{counted(len(runs), 'time')}, {quantity_text(level_a, 'A')} above the floor of "
+        f"{quantity_text(base_a, 'A')} stays after "
         f"an activity ended, {duration_text(time_s)} in all.{fits} Switch off what the activity switched on"
     )
     sure, remedy = confidence(FindingKind.PART_LEFT_ON, is_sure=len(runs) > 1), "Switch off what an activity leaves on"

@@ -9,7 +9,7 @@ from warm_ember.signal.pulses import edge_breakouts
 from warm_ember.signal.stretch import total
 from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.evidence import Evidence, places
-from warm_ember.units import percent_text, quantity_text
+from warm_ember.units import count_text, counted, percent_text, quantity_text
 
 _LEAST_EDGES = 5
 _LEAST_SHARE = 0.2
@@ -26,9 +26,9 @@ def range_glitch(evidence: Evidence) -> list[Finding]:
     if count < _LEAST_EDGES or count < _LEAST_SHARE * found.looked_at or part < _LEAST_CHARGE:
         return []
     text = (
-        f"at {count} of {found.looked_at} changes of the level one or two readings lie beyond both levels, "
-        f"{quantity_text(found.charge_c, 'C')} in all ({percent_text(part)} of the charge): the instrument changing "
-        f"its range, or an inrush current that it does not follow; compare with a fixed range"
+        f"spikes of one or two readings at {count_text(count)} of {counted(found.looked_at, 'level change')}, "
+        f"{quantity_text(found.charge_c, 'C')} in all ({percent_text(part)} of the charge): the instrument changes its "
+        f"range, or an inrush current is too fast for it; compare with a fixed range"
     )
     stretches = np.column_stack((found.edges - 1, found.edges + 2))
     return [

@@ -81,7 +81,7 @@ def _facts(evidence: Evidence, found: set[FindingKind]) -> tuple[Fact, ...]:
     """Return what was seen where nothing was found."""
     current, lowest = evidence.recording.current, evidence.lowest
     highest = quantity_text(total(current, 0, current.samples).high, "A")
-    facts = [(FindingKind.CLIPPED, "range", f"the highest reading, {highest}, is no flat top: nothing is cut off")]
+    facts = [(FindingKind.CLIPPED, "range", f"the highest reading, {highest}, is not a flat top: no clipping")]
     if lowest is not None:
         level, noise = quantity_text(lowest.level_a, "A"), quantity_text(lowest.noise_a, "A")
         step = f", step {quantity_text(lowest.step_a, 'A')}" if lowest.step_a else ""
@@ -99,9 +99,9 @@ def _facts(evidence: Evidence, found: set[FindingKind]) -> tuple[Fact, ...]:
             "sampling",
             f"pulses are longer than the sample of {duration_text(current.interval_s)}",
         ),
-        (FindingKind.RANGE_GLITCH, "range changes", "readings do not break out where the level changes"),
-        (FindingKind.TRUNCATED, "end", "the capture ends at rest, or in what lasts as long as the rest of it"),
+        (FindingKind.RANGE_GLITCH, "range changes", "no spikes at level changes"),
+        (FindingKind.TRUNCATED, "end", "the capture ends at rest, or at the end of a full activity"),
     ]
     if current.interval_s > _SLOWEST_FOR_HUM_S:
-        facts[-4] = (FindingKind.HUM, "hum", "sampled too slowly to tell the mains from anything else")
+        facts[-4] = (FindingKind.HUM, "hum", "sample rate too low to detect mains hum")
     return tuple(Fact(what, words) for kind, what, words in facts if kind not in found)

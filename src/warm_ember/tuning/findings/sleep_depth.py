@@ -9,7 +9,7 @@ from warm_ember.attribution.wake_ledger import WakeLedger
 from warm_ember.model.finding import Finding, FindingKind
 from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.waste import WasteContext
-from warm_ember.units import duration_text, quantity_text
+from warm_ember.units import count_text, counted, duration_text, quantity_text
 
 _MATTERS, _OFTEN = 0.02, 0.2
 
@@ -51,10 +51,10 @@ def _words(ledger: WakeLedger, mode: Mode, other: Mode, wrong: int, count: int) 
     even = next(one for one in ledger.depth.break_evens(mode.name) if {one.lighter, one.deeper} == both)
     side = "longer" if even.deeper == other.name else "shorter"
     is_typed = mode.crossing_is_typed and other.crossing_is_typed
-    cost = "as it was typed" if is_typed else "as the wakes after each show it"
+    cost = "as it was entered" if is_typed else "as the wakes after each show it"
     floors = f"{quantity_text(mode.floor_a, 'A')} against {quantity_text(other.floor_a, 'A')}"
     length = duration_text(even.from_s)
     return (
-        f"{wrong} of {count} stretches in {mode.name} are {side} than {length}, and {other.name} would have taken "
-        f"less ({floors}). The charge to enter and leave is {cost}"
+        f"{count_text(wrong)} of {counted(count, 'stretch', 'stretches')} in {mode.name}: {side} than {length}, where "
+        f"{other.name} would draw less ({floors}). The charge to enter and leave is {cost}"
     )

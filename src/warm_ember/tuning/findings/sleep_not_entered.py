@@ -16,7 +16,7 @@ from warm_ember.model.plan import CurrentBy, Effect, ReplaceState
 from warm_ember.signal.intervals import interval_sums
 from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.waste import WasteContext
-from warm_ember.units import duration_text, quantity_text
+from warm_ember.units import counted, duration_text, quantity_text
 
 _RUNNING_A = 50e-6
 _AS_RUNNING, _MORE_THAN_RUNNING, _FEW, _MATTERS = 0.55, 1.35, 0.05, 0.03
@@ -76,11 +76,12 @@ def _told(waste: WasteContext, rest: Rest) -> list[Finding]:
         return []
     at = np.flatnonzero(awake)
     from_s, to_s = (float(edge) * rest.current.interval_s for edge in (rest.first[at[0]], rest.last[at[-1]]))
-    flows = quantity_text(float(np.average(mean_a[awake], weights=lengths_s[awake])), "A")
+    drawn = quantity_text(float(np.average(mean_a[awake], weights=lengths_s[awake])), "A")
     text = (
-        f"in {awake.sum()} of {len(rest.first)} stretches of sleep {flows} flow, and {quantity_text(running_a, 'A')} "
-        f"awake: the mode is enabled and not entered{known}. Look for a pending interrupt, a debugger that keeps the "
-        f"clocks up, or a part that refuses to stop"
+        f"{awake.sum()} of {counted(len(rest.first), 'sleep stretch', 'sleep stretches')}: {drawn} "
+        f"({quantity_text(running_a, 'A')} awake): "
+        f"sleep is requested but not entered{known}. Check for a pending interrupt, a debugger that keeps clocks "
+        f"running, or a peripheral that blocks sleep"
     )
     effects = waste.less_in(rest.state, cost_a)
     return [
@@ -91,7 +92,7 @@ def _told(waste: WasteContext, rest: Rest) -> list[Finding]:
             cost_a,
             confidence(FindingKind.SLEEP_NOT_ENTERED),
             text,
-            "Enter the sleep that is asked for",
+            "Enter the sleep that is requested",
             effects,
         )
     ]
@@ -189,10 +190,10 @@ def _asleep_a(waste: WasteContext, slept_a: Floats) -> tuple[float, str]:
     """Return what sleep should draw, and where that is known from."""
     expected = waste.expected_at_rest
     if expected is not None:
-        return expected.current_a, f"; {quantity_text(expected.current_a, 'A')} are expected"
+        return expected.current_a, f"; {quantity_text(expected.current_a, 'A')} is expected"
     if len(slept_a):
         least_a = float(np.median(slept_a))
-        return least_a, f"; where it was, {quantity_text(least_a, 'A')} flow"
+        return least_a, f"; entered, it draws {quantity_text(least_a, 'A')}"
     return 0.0, ""
 
 
@@ -213,9 +214,9 @@ def _never(waste: WasteContext) -> list[Finding]:
     if cost_a < _MATTERS * waste.usual_a:
         return []
     text = (
-        f"nothing says that the device sleeps, and in {longest.name}, where it spends "
-        f"{duration_text(longest.dwell_s)} of {duration_text(waste.duration_s)}, {quantity_text(resting_a, 'A')} flow"
-        f"{words}. Sleep there until the next interrupt instead of waiting in a loop"
+        f"the device never reports sleep, and {longest.name}, where it spends {duration_text(longest.dwell_s)} of "
+        f"{duration_text(waste.duration_s)}, draws {quantity_text(resting_a, 'A')}{words}. Sleep there until the "
+        f"next interrupt instead of waiting in a loop"
     )
     effects: tuple[Effect, ...] = (CurrentBy(-less_a, longest.name),)
     least = min(waste.expected, key=lambda one: one.current_a, default=None)
@@ -230,7 +231,7 @@ def _could_spare_a(waste: WasteContext, resting_a: float) -> tuple[float, str]:
     least = min(waste.expected, key=lambda one: one.current_a, default=None)
     if least is None or least.current_a >= resting_a:
         return resting_a, ""
-    words = f"; {least.state} would take {quantity_text(least.current_a, 'A')}"
+    words = f"; {least.state} would draw {quantity_text(least.current_a, 'A')}"
     modes = [(part, part.mode(one.mode)) for one in least.parts for part in waste.parts if part.name == one.part]
     running = [
         (mode.current_a, mode.current_a - asleep.current_a, part.name, mode.name, asleep.name)

@@ -21,7 +21,7 @@ from warm_ember.units import duration_text
 
 _ASKED = re.compile(r'(?:AT)?\+CPSMS\s*[=:]\s*1\s*,[^,]*,[^,]*,\s*"?([01]{8})?"?\s*,\s*"?([01]{8})?"?', re.IGNORECASE)
 _CLOSE = 1e-6
-_REMEDY = "Have the timers granted that are asked for"
+_REMEDY = "Get the requested timers granted"
 
 
 @dataclass(frozen=True)
@@ -147,6 +147,6 @@ def _words(asked: Timers, granted: Timers) -> str:
         ("periodic update", asked.periodic_s, granted.periodic_s),
     ):
         if one is not None and other is not None and abs(one - other) > _CLOSE:
-            parts.append(f"{name} {duration_text(one)} was asked for and {duration_text(other)} granted")
+            parts.append(f"{name}: {duration_text(one)} requested, {duration_text(other)} granted")
     remedy = "Ask the operator for other limits, or let the modem's release assistance end the active time"
-    return f"{', '.join(parts)}. {remedy}"
+    return f"{'; '.join(parts)}. {remedy}"

@@ -10,7 +10,7 @@ from warm_ember.model.finding import Finding, FindingKind
 from warm_ember.model.plan import ReduceAverage
 from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.waste import LONGEST_TICK_S, WasteContext
-from warm_ember.units import duration_text
+from warm_ember.units import count_text, counted, duration_text
 
 _WITHIN = 0.5
 _MATTERS, _SPARED = 0.03, 0.2
@@ -49,10 +49,10 @@ def timers_unaligned(waste: WasteContext) -> list[Finding]:
     cost_a = spared * max(cheapest_c, 0.0) / waste.duration_s
     if spared < _SPARED * len(first) or cost_a < _MATTERS * waste.usual_a:
         return []
-    names = ", ".join(f"{source} each {duration_text(period_s)}" for source, period_s, _ in timers[:4])
+    names = ", ".join(f"{source} every {duration_text(period_s)}" for source, period_s, _ in timers[:4])
     text = (
-        f"{names}: {spared} of their {len(first)} wakes could come along with another. Start the timers together, or "
-        f"let each come later by up to {duration_text(_WITHIN * shortest_s)}"
+        f"{names}: {count_text(spared)} of their {counted(len(first), 'wake')} could be merged with another. Start the "
+        f"timers together, or let each expire up to {duration_text(_WITHIN * shortest_s)} later"
     )
     from_s, to_s = (float(edge) * ledger.interval_s for edge in (first[0], first[-1]))
     remedy, effects = "Let the timers wake together", (ReduceAverage(cost_a),)

@@ -6,7 +6,7 @@ from warm_ember.model.finding import Finding, FindingKind
 from warm_ember.signal.pulses import pulse_widths
 from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.evidence import Evidence
-from warm_ember.units import duration_text, quantity_text
+from warm_ember.units import counted, duration_text, quantity_text
 
 _LEAST_PULSES = 5
 _LEAST_SHARE, _MOSTLY = 0.55, 0.75
@@ -24,7 +24,8 @@ def undersampled(evidence: Evidence) -> list[Finding]:
         return []
     interval_s = current.interval_s
     text = (
-        f"{short} of {short + found.wide} pulses rise and fall within about a sample of {duration_text(interval_s)}, "
+        f"{short} of {counted(short + found.wide, 'pulse')} rise and fall within about a sample of "
+        f"{duration_text(interval_s)}, "
         f"{quantity_text(found.height_a, 'A')} high at the median: they are shorter than the sampling shows, so their "
         f"peaks and lengths are not known, and an instrument that does not average over the sample misses charge; "
         f"sample faster"

@@ -9,7 +9,7 @@ from warm_ember.model.finding import Finding, FindingKind
 from warm_ember.model.plan import ReduceAverage
 from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.waste import LONGEST_TICK_S, WasteContext
-from warm_ember.units import duration_text, quantity_text
+from warm_ember.units import counted, duration_text, quantity_text
 
 _LONGEST_GAP_S, _SHORTEST_GAP_S, _TRIED = 1.5, 1e-3, 25
 _LONGEST_S = 4.0
@@ -46,9 +46,10 @@ def wake_burst(waste: WasteContext) -> list[Finding]:
         sizes = np.bincount(np.cumsum(~later) - 1)
         typical = int(np.median(sizes[sizes > 1]))
         text = (
-            f"{row.source} wakes the device {len(mine)} times in {bunches} bunches of often {typical}, closer than "
-            f"{duration_text(gap_s)}, where one would do: each costs "
-            f"{quantity_text(float(ledger.cost_c[mine].mean()), 'C')}. Debounce it, or mask it until it was served"
+            f"{row.source}: {counted(len(mine), 'wake')} in {counted(bunches, 'burst')}, mostly of {typical}, "
+            f"less than "
+            f"{duration_text(gap_s)} apart; one wake per burst would do, and each costs "
+            f"{quantity_text(float(ledger.cost_c[mine].mean()), 'C')}. Debounce it, or mask it until it is served"
         )
         at = np.flatnonzero(later)
         from_s, to_s = float(starts_s[at[0] - 1]), float(ends_s[at[-1]])

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from warm_ember.errors import BadArgumentError
-from warm_ember.units import duration_text, format_trimmed
+from warm_ember.units import counted, duration_text, format_trimmed
 
 ALLOWED, ROUNDED, OUTSIDE = "allowed", "rounded", "outside"
 _CLOSE = 1e-9
@@ -113,11 +113,11 @@ def supervision(interval_s: float, skipped: int, timeout_s: float) -> str:
     100 ms to 32 s, is longer than twice the interval times the latency and one.
     """
     if not 0 <= skipped <= MOST_SKIPPED:
-        return f"a peripheral may skip 0 to {MOST_SKIPPED} events, not {skipped}"
+        return f"a peripheral may skip 0 to {counted(MOST_SKIPPED, 'event')}, not {skipped}"
     least_s = max(2 * (1 + skipped) * interval_s, 0.1)
     if not least_s < timeout_s <= LONGEST_SUPERVISION_S:
         return (
-            f"with {skipped} events skipped at {duration_text(interval_s)} the timeout has to be above "
+            f"with {counted(skipped, 'event')} skipped at {duration_text(interval_s)} the timeout has to be above "
             f"{duration_text(least_s)} and at most {format_trimmed(LONGEST_SUPERVISION_S)} s"
         )
     return ""

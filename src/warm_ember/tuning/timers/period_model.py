@@ -79,7 +79,7 @@ class PeriodModel:
         elif activity is not None:
             effect = ActivityEvery(activity.name, period_s)
         late_s = max(period_s - self.period_s, 0.0)
-        return PlannedChange(f"{self.name} each {duration_text(period_s)}", (effect,), run, "timer", latency_s=late_s)
+        return PlannedChange(f"{self.name} every {duration_text(period_s)}", (effect,), run, "timer", latency_s=late_s)
 
 
 def _is_near(interval_s: float | None, period_s: float) -> bool:

@@ -19,7 +19,7 @@ EXPORTS = {
     "capture": "The capture",
     "brackets": "The brackets",
     "ledger": "The ledger",
-    "crossings": "The crossings between states",
+    "crossings": "The transitions between states",
     "functions": "The charge by function",
     "wakes": "The wakes",
     "fold": "The mean occurrence",

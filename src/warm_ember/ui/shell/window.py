@@ -38,6 +38,7 @@ from warm_ember.ui.shell.message_panel import MessagePanel, ProgressPanel
 from warm_ember.ui.shell.navigation_bar import NavigationBar
 from warm_ember.ui.shell.page_header import PageHeader
 from warm_ember.ui.shell.page_stack import TITLES, PageStack
+from warm_ember.units import counted
 
 log = logging.getLogger(__name__)
 
@@ -139,7 +140,7 @@ class MainWindow(QMainWindow):
         self._after_views = menus["View"].addSeparator()
         self._action(menus["View"], "Night", "", lambda: self.look.set_theme(NIGHT))
         self._action(menus["View"], "Day", "", lambda: self.look.set_theme(DAY))
-        self._action(menus["View"], "The other theme", "Ctrl+T", self.other_theme)
+        self._action(menus["View"], "Switch theme", "Ctrl+T", self.other_theme)
         menus["View"].addSeparator()
         self.lanes_menu = menus["View"].addMenu("Lanes")
         self.lanes_menu.aboutToShow.connect(self._fill_lanes_menu)
@@ -371,9 +372,9 @@ class MainWindow(QMainWindow):
             self.messages.show_trouble(error.one_line)
             return
         parts = library.parts
-        self.controller.apply(edits.add_parts(library), f"add {len(parts)} parts")
+        self.controller.apply(edits.add_parts(library), f"add {counted(len(parts), 'part')}")
         self.messages.show_note(
-            f"{len(parts)} parts from {path.name} are there: {', '.join(part.name for part in parts)}"
+            f"{counted(len(parts), 'part')} added from {path.name}: {', '.join(part.name for part in parts)}"
         )
 
     def import_files(self, paths: list[Path]) -> None:
@@ -444,7 +445,7 @@ class MainWindow(QMainWindow):
             "Choose a step's edge in the fold": "Left, Right",
             "Move, add and remove a step's edge": "Ctrl+Left, Ctrl+Right, Insert, Delete",
             "Import the file that is shown, or leave it out": "Ctrl+Return, Esc",
-            "Make a corrected copy": "Ctrl+Return in the doubts",
+            "Make a corrected copy": "Ctrl+Return in data quality",
         }
         return "\n".join(f"{text}: {keys}" for text, keys in found.items())
 

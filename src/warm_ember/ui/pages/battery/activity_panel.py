@@ -24,7 +24,7 @@ from warm_ember.ui.widgets.key_button import KeyButton
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.units import format_trimmed, quantity_text, rate_text
 
-_BY_ITSELF = "by itself"
+_BY_ITSELF = "on its own schedule"
 _MATTERS = 0.05
 _HOURS = tuple(str(hour) if hour % 6 == 0 else "" for hour in range(24))
 
@@ -231,7 +231,7 @@ def _origin(activity: Activity) -> str:
         return f"charge of each wake by {source.wake_source}, up to the sleep after it"
     if isinstance(source, FromStretch):
         return f"charge of one bracket on {source.capture}"
-    return "charge as typed"
+    return "charge as entered"
 
 
 def _facts(cost: ActivityCost, results: RunResults) -> str:

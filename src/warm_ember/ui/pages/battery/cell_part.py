@@ -91,12 +91,12 @@ class CellPart(QObject):
         before = self._battery.cell
         if isinstance(before, str):
             # A library cell is not changed: it becomes one's own.
-            cell = msgspec.structs.replace(cell, what=f"{before}, changed", origin=f"typed, from {before}")
+            cell = msgspec.structs.replace(cell, what=f"{before}, changed", origin=f"entered, from {before}")
         self.cell_entered.emit({"cell": cell}, "change the cell")
 
     def check(self) -> None:
         """Ask for a measured discharge and hold the cell against it."""
-        chosen, _ = QFileDialog.getOpenFileName(self.view, "Hold the cell against a discharge", "", _TABLES)
+        chosen, _ = QFileDialog.getOpenFileName(self.view, "Compare the cell with a discharge", "", _TABLES)
         if chosen:
             self.check_against(Path(chosen))
 
@@ -210,11 +210,11 @@ class CellPart(QObject):
         if self.run is not None and self.run.check is not None:
             check = self.run.check
             return (
-                f"{name} gives back the discharge at {quantity_text(self.run.current_a, 'A').rich} within "
+                f"{name} reproduces the discharge at {quantity_text(self.run.current_a, 'A').rich} within "
                 f"{percent_text(abs(check.charge_difference)).rich} of its charge and "
                 f"{quantity_text(check.worst_v, 'V', 2).rich}."
             )
-        return f"{name}: {cell.origin or 'typed'}. A measured discharge of yours would tell how true it is."
+        return f"{name}: {cell.origin or 'typed'}. Check it against a discharge you measured."
 
     def text(self) -> str:
         """Return the cell as text."""

@@ -175,7 +175,7 @@ class CellView(QWidget):
         grid.setVerticalSpacing(px(2))
         fields = (
             ("capacity_c", "rated charge", "C"), ("resistance_ohm", "resistance", "Ω"),
-            ("self_discharge_per_year", "lost a year", "%"), ("self_discharge_doubles_k", "doubles each", "K"),
+            ("self_discharge_per_year", "lost a year", "%"), ("self_discharge_doubles_k", "doubles every", "K"),
             ("resistance_growth_per_year", "grows a year", "%"), ("ocv_v_per_k", "voltage by warmth", "V/K"),
             ("shelf_years", "years on the shelf", ""),
         )  # fmt: skip

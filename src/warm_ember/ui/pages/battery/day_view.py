@@ -38,7 +38,7 @@ class RateEdit(QLineEdit):
         self.activity = name
         self.setAlignment(_RIGHT)
         self.setAccessibleName(f"How often: {name}")
-        self.setToolTip("How often; for instance each 6 h, 15 min, or 412 a day")
+        self.setToolTip("How often; for instance every 6 h, 15 min, or 412 a day")
         self._shown = ""
         self.textEdited.connect(lambda _text: self._mark())
         self.editingFinished.connect(self._on_finished)
@@ -335,7 +335,7 @@ class DayView(QWidget):
         if found is None or not self.results.load.costs:
             return
         off = percent_text(max(abs(found.difference), 0.001)).rich
-        words = f"gives the capture's {quantity_text(found.measured_a, 'A').rich} back within {off}"
+        words = f"model reproduces the capture's {quantity_text(found.measured_a, 'A').rich} within {off}"
         if found.unknown:
             words += f", less {', '.join(found.unknown)}"
         look = self._look

@@ -108,8 +108,8 @@ class MonthsView(QWidget):
         bars = QRectF(plot.left(), chance.bottom() + px(8), plot.width(), step_height)
         for box, name, second in (
             (voltage, "Voltage", ""),
-            (chance, "Chance of life", ""),
-            (bars, "One more step", ""),
+            (chance, "Spread of life", ""),
+            (bars, "Sensitivity", ""),
         ):
             painter.fillRect(box, theme.sunken)
             draw_rich_text(painter, QRectF(px(22), box.top() + px(2), px(100), px(18)), name, look, dim=theme.ink)

@@ -126,7 +126,7 @@ class BatteryPage(Page):
             ("Year by year", "Ctrl+2", lambda: self.show_view(_YEARS)),
             ("Trade-offs", "Ctrl+3", lambda: self.show_view(_TRADE)),
             ("The cell", "Ctrl+4", lambda: self.show_view(_CELL)),
-            ("Hold the cell against a discharge …", "Ctrl+K", self.cell.check),
+            ("Compare the cell with a discharge …", "Ctrl+K", self.cell.check),
             ("Make a cell from discharges …", "Ctrl+J", self.cell.from_discharges),
             ("Open a cell …", "Ctrl+L", self.cell.open),
             ("Save the cell …", "Ctrl+U", self.cell.save),

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 def life_sentence(results: RunResults, steps: tuple[SensitivityStep, ...]) -> str:
     """Return how long the battery lasts against the target, and which input that rests on most weakly."""
     weakest = results.life.weakest
-    return f"{_answer(results, steps)} Weakest: {weakest.origin}, {weakest.grade.value}."
+    return f"{_answer(results, steps)} Least certain input: {weakest.origin} ({weakest.grade.words})."
 
 
 def rests_on(results: RunResults, unseen: UnseenLife | None) -> str:
@@ -35,7 +35,7 @@ def years_sentence(results: RunResults, found: LifeInYears, steps: tuple[Sensiti
     strongest = max(found.effects, key=lambda effect: effect.takes_s or 0.0)
     text = f"**{months_text(results.life.life_s).number}** months, ended by {results.life.limit.value}"
     if strongest.takes_s:
-        text += f"; {strongest.name} alone takes {months_text(strongest.takes_s).rich}"
+        text += f"; {strongest.name} alone costs {months_text(strongest.takes_s).rich}"
     if margins:
         least, year = min(margins, key=lambda one: one[0])
         text += f". The pulses come closest in year {year.number}: {quantity_text(least, 'V', 2).rich} above the stop"
@@ -47,19 +47,23 @@ def trade_sentence(found: Tradeoffs | None, results: RunResults | None) -> str:
     if found is None:
         return "Trying each parameter …"
     if found.target_s is None:
-        return "Type a target to see what would meet it."
+        return "Enter a target to see what would meet it."
     wanted = months_text(found.target_s).rich
     possible = [way for way in found.ways if way.needed is not None]
     if any(way.factor == 1.0 for way in possible):
-        return f"The target of {wanted} is met; each parameter is shown with what it may be."
+        return f"The target of {wanted} is met; each parameter is shown with its limit."
     floor = next((way for way in found.ways if results and way.name == results.load.base_name), None)
-    text = f"The smallest single change that lasts {wanted}: none there is."
+    text = f"No single change reaches {wanted}."
     if possible:
         best = possible[0]
-        text = f"The smallest single change that lasts {wanted}: {best.name}, from {best.now} to **{best.needed}**."
+        text = f"Smallest single change that reaches {wanted}: {best.name}, from {best.now} to **{best.needed}**."
     if floor is not None and floor.needed is None:
-        text += " Impossible at any sleep current alone."
+        text += " Lowering the sleep current alone cannot reach it."
     return text
+
+
+def _first_up(text: str) -> str:
+    return text[:1].upper() + text[1:]
 
 
 def side_words(life: LifeEstimate) -> str:
@@ -73,13 +77,13 @@ def _answer(results: RunResults, steps: tuple[SensitivityStep, ...]) -> str:
         return "Nothing is drawn on average: this model never ends."
     lasts = f"{side_words(life)}**{format_significant(life.life_s / MONTH_S)}** months"
     if life.target_s is None:
-        return f"{results.run.label} lasts {lasts}, ended by {life.limit.value}; type a target to compare."
+        return f"{results.run.label} lasts {lasts}, ended by {life.limit.value}; enter a target to compare."
     wanted = f"**{format_trimmed(life.target_s / MONTH_S)}**"
     if life.life_s >= life.target_s:
-        return f"{lasts} where {wanted} are wanted: the target is met; {life.limit.value} ends it."
+        return f"{lasts}; target {wanted}: met. {_first_up(life.limit.value)} ends it."
     single = next((s for s in steps if s.better_s >= life.target_s), None)
     if life.budget_a == 0:
-        return f"{lasts} where {wanted} are wanted: impossible with this battery, whatever is drawn."
+        return f"{lasts}; target {wanted}: impossible with this battery at any current."
     if single is None:
-        return f"{lasts} where {wanted} are wanted, and no single step of any parameter gets there."
-    return f"{lasts} where {wanted} are wanted; {single.name} at {single.better} would get there."
+        return f"{lasts}; target {wanted}. No single parameter step reaches it."
+    return f"{lasts}; target {wanted}. {_first_up(single.name)} at {single.better} would reach it."

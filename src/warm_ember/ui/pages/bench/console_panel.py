@@ -81,7 +81,7 @@ class ConsolePanel(QWidget):
         self._build_patterns()
         column.addWidget(self.views, 1)
         self.field = QLineEdit()
-        self.field.setPlaceholderText("type to the target")
+        self.field.setPlaceholderText("send to the target")
         self.field.setAccessibleName("Type to the target")
         self.field.setFont(look.font("small"))
         self.field.returnPressed.connect(self._on_return)
@@ -228,5 +228,5 @@ class ConsolePanel(QWidget):
         )
 
     def focus_field(self) -> None:
-        """Let the reader type to the target."""
+        """Let the reader send to the target."""
         self.field.setFocus(Qt.FocusReason.ShortcutFocusReason)

@@ -20,6 +20,7 @@ from warm_ember.session.new_capture import free_name
 from warm_ember.session.recording import RecordRequest, adopt_recorded, check_request, record
 from warm_ember.session.session import Session
 from warm_ember.ui.project_controller import ProjectController
+from warm_ember.units import counted
 
 if TYPE_CHECKING:
     from warm_ember.session.records import (
@@ -116,7 +117,7 @@ class BenchController(QObject):
     def send(self, text: str) -> None:
         """Send a line to the target."""
         if self.console is None:
-            self.controller.troubled.emit("No console is open: type its address first, such as /dev/ttyUSB0.")
+            self.controller.troubled.emit("No console is open: enter its address first, such as /dev/ttyUSB0.")
             return
         try:
             self.console.send(text)
@@ -130,7 +131,7 @@ class BenchController(QObject):
         def done(found: tuple[DiscoveredInstrument, ...]) -> None:
             self.found = found
             names = "; ".join(f"{one.identity} at {one.resource}" for one in found)
-            self.controller.noted.emit(f"Found {names}" if found else "No instrument answers; type its address.")
+            self.controller.noted.emit(f"Found {names}" if found else "No instrument answers; enter its address.")
             if found and not self.bench.resource:
                 self.change("instrument", resource=found[0].resource)
             self.look_up()
@@ -237,8 +238,10 @@ class BenchController(QObject):
             adopt_recorded(session, recorded, title=self._title)
         except WarmEmberError as error:
             self.controller.troubled.emit(error.one_line)
-        missing = f", {recorded.missing} samples missing" if recorded.missing else ", none missing"
-        self.controller.noted.emit(f"{recorded.name}: {recorded.samples} samples{missing}; {recorded.ending.value}")
+        missing = f", {counted(recorded.missing, 'sample')} missing" if recorded.missing else ", none missing"
+        self.controller.noted.emit(
+            f"{recorded.name}: {counted(recorded.samples, 'sample')}{missing}; {recorded.ending.value}"
+        )
 
     def read_zero(self, stage: Stage) -> None:
         """Read what the set-up shows by itself, in the background."""

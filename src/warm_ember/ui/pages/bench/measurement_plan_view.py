@@ -251,6 +251,6 @@ class PlanView(QWidget):
             f"**{unseen}** {'thing' if unseen == 1 else 'things'} to know first" if unseen else "all of it can be seen"
         )
         return (
-            f"Record {duration_text(planned.duration_s).rich} each {duration_text(planned.interval_s).rich}: "
+            f"Record {duration_text(planned.duration_s).rich} every {duration_text(planned.interval_s).rich}: "
             f"{quantity_text(planned.size_bytes, 'B').rich}, {tail}."
         )

@@ -438,7 +438,7 @@ class BenchPage(Page):
         bench = self.controller.project.bench
         added = added_by(bench)
         if not added.added_a:
-            return "Nothing is said to hang on the rail beside the target."
+            return "No other load on the rail is entered."
         stays = quantity_text(added.stays_a, "A").rich if added.stays_a else "**nothing**"
         subtracted = quantity_text(added.subtracted_a, "A").rich if added.subtracted_a else "**nothing**"
         text = f"The set-up adds {quantity_text(added.added_a, 'A').rich}, {subtracted} is subtracted: {stays} stays"

@@ -138,7 +138,7 @@ class RecipePanel(QWidget):
         for field, words, unit, note in (
             ("voltage_v", "voltage", "V", "at the source"),
             ("limit_a", "current limit", "A", "then off"),
-            ("range_a", "range", "A", "0: by itself"),
+            ("range_a", "range", "A", "0: automatic"),
             ("interval_s", "interval", "s", ""),
             ("duration_s", "length", "s", ""),
         ):
@@ -290,7 +290,7 @@ class RecipePanel(QWidget):
         self.identity_words.setToolTip(tip(identity))
         for field, edit in self.settings.items():
             edit.set_value(getattr(settings, field))
-        for field, empty in (("range_a", "by itself"), ("duration_s", "no end"), ("limit_a", "as it is")):
+        for field, empty in (("range_a", "automatic"), ("duration_s", "no end"), ("limit_a", "as it is")):
             self.settings[field].setPlaceholderText(empty)
         self.guard.set_value(bench.guard_v)
         self.guard.setPlaceholderText("none")

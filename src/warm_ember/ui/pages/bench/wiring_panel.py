@@ -93,7 +93,7 @@ class _AttachedCard(_Card):
         super().__init__(look, "")
         self._one = one
         self.name = QLineEdit()
-        self.name.setAccessibleName("What hangs on the rail")
+        self.name.setAccessibleName("Other loads to the rail")
         self.name.setFont(look.font("small", bold=True))
         self.name.editingFinished.connect(self._on_name)
         self.value = QuantityEdit(look, "Ω" if one.ohm else "A", "what it draws", 68)
@@ -221,7 +221,7 @@ class _Drawing(QWidget):
 
 
 class WiringPanel(QWidget):
-    """What hangs on the rail, what each adds, and what stays.
+    """Other loads on the rail, what each adds, and what stays.
 
     Signals
     -------
@@ -242,7 +242,7 @@ class WiringPanel(QWidget):
         head = QHBoxLayout()
         head.addWidget(Label("Wiring"))
         head.addStretch(1)
-        self.add = QPushButton("Hang on the rail …")
+        self.add = QPushButton("Add a load …")
         self.add.setFont(look.font("small"))
         self.add.clicked.connect(self._ask_part)
         head.addWidget(self.add)
@@ -303,7 +303,7 @@ class WiringPanel(QWidget):
         """Hang something on the rail."""
         if self._bench is not None:
             fields = {"attached": (*self._bench.attached, part)}
-            self.changed.emit(f"hang {part.name} on the rail", fields)
+            self.changed.emit(f"add {part.name} to the rail", fields)
 
     def show_bench(
         self, bench: Bench, *, peak_a: float, quietest: tuple[str, float] | None, burden_ohm: float | None
@@ -325,12 +325,12 @@ class WiringPanel(QWidget):
         settings = bench.settings
         self.voltage.set_value(settings.voltage_v)
         limit = f"limit {quantity_text(settings.limit_a, 'A')}, " if settings.limit_a else ""
-        self.source.detail.setText(f"{limit}{'range by itself' if settings.range_a is None else 'one range'}")
+        self.source.detail.setText(f"{limit}{'automatic range' if settings.range_a is None else 'one range'}")
         self.ohm.set_value(bench.burden_ohm if bench.burden_ohm is not None else burden_ohm)
         at_peak = at_target(bench, peak_a, burden_ohm)
         at_rest = at_target(bench, quietest[1], burden_ohm) if quietest is not None else None
         if at_peak is None:
-            self.burden.detail.setText("type its resistance to know what it takes")
+            self.burden.detail.setText("enter its resistance to see its drop")
             self.rail.setText("Rail")
         else:
             rest = f", {quantity_text(at_rest.lost_v, 'V')} in {quietest[0]}" if at_rest and quietest else ""

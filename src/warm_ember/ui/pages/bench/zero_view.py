@@ -52,7 +52,7 @@ class ZeroView(QWidget):
         column.addWidget(self.outcome)
         self.subtract_zero = QCheckBox("subtract the zero from what is recorded")
         self.subtract_zero.clicked.connect(self._on_subtract)
-        self.subtract_load = QPushButton("Hang the measured load on the rail")
+        self.subtract_load = QPushButton("Add the measured load")
         self.subtract_load.clicked.connect(self._hang_load)
         column.addWidget(self.subtract_zero)
         column.addWidget(self.subtract_load, 0, Qt.AlignmentFlag.AlignLeft)
@@ -120,10 +120,10 @@ class ZeroView(QWidget):
         zero = self._bench.zero
         self.subtract_load.setEnabled(zero is not None and zero.load_a is not None)
         if zero is None:
-            self.outcome.setText("No zero is set: what the instrument reads by itself stays in what is recorded.")
+            self.outcome.setText("No zero is set: the instrument's own offset stays in the recording.")
             return
         parts = [
-            f"By itself the instrument reads {level_text(Level(zero.offset_a, zero.offset_error_a))}.",
+            f"With open leads the instrument reads {level_text(Level(zero.offset_a, zero.offset_error_a))}.",
             f"Set {zero.set_utc.replace('T', ' at ')}.",
         ]
         if zero.load_a is not None:
@@ -178,4 +178,4 @@ class ZeroView(QWidget):
         checks = f"**{done}** of **{len(self._bench.checks)}** links were looked at"
         if zero is None:
             return f"No zero is set yet; {checks}."
-        return f"The instrument reads {quantity_text(zero.offset_a, 'A').rich} by itself; {checks}."
+        return f"The instrument reads {quantity_text(zero.offset_a, 'A').rich} with open leads; {checks}."

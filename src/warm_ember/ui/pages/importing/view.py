@@ -53,7 +53,7 @@ _NUMBER_FIELDS = {
     "rate": "rate_hz", "shunt": "shunt_ohm", "gain": "gain", "amplifier's offset": "offset_v",
     "ampere per count": "scale_a",
 }  # fmt: skip
-_BY_ITSELF = "found by itself"
+_BY_ITSELF = "automatic"
 _RAW_ENDINGS = (".bin", ".raw", ".dat", ".f32", ".f64", ".i16")
 
 
@@ -156,7 +156,7 @@ class ImportView(QWidget):
             self.look, ("column", "taken as", "unit", "first values", "why"), sortable=False, words=(0, 1, 2, 3, 4)
         )
         self.columns.setAccessibleName("The file's columns")
-        self.columns.setToolTip(tip("Click a column to take it as something else, or in another unit"))
+        self.columns.setToolTip(tip("Click a column to change its role or unit"))
         self.columns.row_clicked.connect(self.ask_role)
         self.columns.row_asked.connect(self.ask_role)
         self._columns_title = Label("Its columns")
@@ -432,7 +432,7 @@ class ImportView(QWidget):
             [_Choice("point", "."), _Choice("comma", ",")],
             shown=delimited,
         )
-        self._fill("dates", "as they tell", [_Choice(one, one) for one in DATE_ORDERS], shown=delimited)
+        self._fill("dates", "automatic", [_Choice(one, one) for one in DATE_ORDERS], shown=delimited)
         self._fill("gaps", "are missing", [_Choice("hold the value before", "hold")], shown=bool(titles))
         raw = bool(self.queue) and self.queue[0].file.suffix.lower() in _RAW_ENDINGS
         self._fill("samples are", "by the file's ending", [_Choice(name, name) for name in _FORMATS], shown=raw)

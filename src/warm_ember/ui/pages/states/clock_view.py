@@ -19,7 +19,7 @@ from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.states.part import StatesPart
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
-from warm_ember.units import duration_text, percent_text
+from warm_ember.units import counted, duration_text, percent_text
 
 if TYPE_CHECKING:
     from warm_ember.session.records import Residuals
@@ -168,7 +168,7 @@ class ClockView(StatesPart):
     @staticmethod
     def _words(alignment: Alignment, left: Residuals) -> tuple[str, str, str, str]:
         how = {TYPED_CLOCK: "typed"}.get(alignment.method, f"found by: {alignment.method}")
-        matched = f"{left.matched} of {left.expected} changes of the log are seen in the capture"
+        matched = f"{left.matched} of {counted(left.expected, 'change')} of the log are seen in the capture"
         if alignment.confidence is not None:
             matched += f": confidence {percent_text(alignment.confidence)}"
         residual = f"they lie {duration_text(left.rms_s)} apart (root mean square)" if left.matched else ""
@@ -182,7 +182,7 @@ class ClockView(StatesPart):
         if self.results is None or self.alignment is None:
             return
         known = TypedClock(self.results.run.name, self.alignment.offset_s, self.alignment.drift)
-        self.controller.apply(edits.set_clock(msgspec.structs.replace(known, **changes)), "type the clock's offset")
+        self.controller.apply(edits.set_clock(msgspec.structs.replace(known, **changes)), "enter the clock's offset")
 
     def _on_find(self) -> None:
         if self.results is not None:

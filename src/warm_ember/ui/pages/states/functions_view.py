@@ -12,7 +12,7 @@ from warm_ember.ui.pages.states.part import StatesPart
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.figure_table import FigureTable
 from warm_ember.ui.widgets.switches import Switch, Switches
-from warm_ember.units import duration_text, percent_text, quantity_text
+from warm_ember.units import counted, duration_text, percent_text, quantity_text
 
 if TYPE_CHECKING:
     from warm_ember.session.records import FunctionLedger, FunctionRow
@@ -93,7 +93,7 @@ class FunctionsView(StatesPart):
         self._fill()
         if ledger is not None:
             rate = quantity_text(1 / ledger.period_s if ledger.period_s else None, "Hz")
-            words = f"{ledger.samples} samples of the program counter, {rate}; the error is that of where they fell"
+            words = f"{counted(ledger.samples, 'sample')} of the program counter, {rate}; error from the sample count"
             if ledger.shifted_s:
                 words += f"; shifted by {duration_text(abs(ledger.shifted_s))} to fit the current"
             if ledger.is_locked:

@@ -20,7 +20,7 @@ from warm_ember.ui.pages.states.part import StatesPart
 from warm_ember.ui.pages.states.rule_editor import RuleEditor
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.switches import Switch, Switches
-from warm_ember.units import percent_text
+from warm_ember.units import counted, percent_text
 
 if TYPE_CHECKING:
     from warm_ember.session.records import Ledger, LedgerRow
@@ -186,7 +186,8 @@ class LedgerPart(StatesPart):
             self.editor.show_preview(f"places nothing as {state}")
             return
         self.editor.show_preview(
-            f"{state} would have {row.entries} entries, {percent_text(row.time_share)} of the time and "
+            f"{state} would have {counted(row.entries, 'entry', 'entries')}, {percent_text(row.time_share)} of "
+            f"the time and "
             f"{percent_text(row.charge_share)} of the charge; {percent_text(ledger.unplaced_share)} would stay unplaced"
         )
 

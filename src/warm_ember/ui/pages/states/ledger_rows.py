@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from warm_ember.model.placement import UNPLACED_NAME
 from warm_ember.session.state_results import Verdict
-from warm_ember.units import QuantityText, format_significant, quantity_text
+from warm_ember.units import QuantityText, count_text, format_significant, quantity_text
 
 if TYPE_CHECKING:
     from warm_ember.session.records import LedgerRow
@@ -78,11 +78,11 @@ SORTS: dict[str, Callable[[ShownRow], float]] = {
 }
 
 
-def count_text(entries: float) -> str:
+def entries_text(entries: float) -> str:
     """Write a number of entries, which in a day may be a fraction."""
     if 0 < entries < 10 and abs(entries - round(entries)) > 0.05:
         return f"{entries:.1f}"
-    return f"{entries:,.0f}".replace(",", "\u2009")
+    return count_text(entries)
 
 
 def spread_text(row: LedgerRow) -> str:

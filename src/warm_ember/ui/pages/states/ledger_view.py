@@ -21,11 +21,11 @@ from warm_ember.ui.pages.states.ledger_rows import (
     ENERGY,
     SORTS,
     ShownRow,
-    count_text,
+    entries_text,
     spread_text,
     verdict_words,
 )
-from warm_ember.units import DAY_S, duration_text, format_significant, percent_text, quantity_text
+from warm_ember.units import DAY_S, counted, duration_text, format_significant, percent_text, quantity_text
 
 if TYPE_CHECKING:
     from warm_ember.session.records import DayRow, Ledger, LedgerRow
@@ -367,7 +367,7 @@ class LedgerView(QWidget):
             box = QRectF(rights[name] - px(120), top + offset, px(120), px(18))
             draw_rich_text(painter, box, rich, look, size=size, dim=theme.faint if faint else None, align=_RIGHT)
 
-        cell("entries", f"**{count_text(shown.entries)}**")
+        cell("entries", f"**{entries_text(shown.entries)}**")
         cell("mean dwell", duration_text(row.mean_dwell_s).rich)
         if self.by == ENERGY:
             cell("mean current", quantity_text(shown.mean_w, "W").rich)
@@ -390,7 +390,7 @@ class LedgerView(QWidget):
             text = f"{quantity_text(row.expected.current_a, 'A').rich} ± {row.expected.tolerance * 100:.0f} %"
             draw_rich_text(painter, box, text, look)
             parts = len(row.expected.parts)
-            source = f"{parts} parts" if parts else row.expected.source
+            source = f"{counted(parts, 'part')}" if parts else row.expected.source
             condition = ", ".join(part for part in (row.expected.condition, source) if part)
             draw_rich_text(painter, box.translated(0, px(17)), condition, look, size="small", dim=theme.faint)
         elif row.name != UNPLACED_NAME:

@@ -131,7 +131,7 @@ class RuleEditor(QWidget):
         self.condition_edit.setAccessibleName("Condition of the expected value")
         self.condition_edit.setFixedWidth(self._look.px(150))
         self.source_edit = QLineEdit()
-        self.source_edit.setPlaceholderText("who says so")
+        self.source_edit.setPlaceholderText("source")
         self.source_edit.setAccessibleName("Source of the expected value")
         self.source_edit.setFixedWidth(self._look.px(150))
         self._name_widgets = []

@@ -36,7 +36,7 @@ class _Square(QWidget):
         self._agreement: SleepAgreement | None = None
         self.setMinimumWidth(look.px(340))
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.setAccessibleName("Belief against current")
+        self.setAccessibleName("Sleep reported against sleep seen")
         look.changed.connect(self.update)
 
     def show_agreement(self, agreement: SleepAgreement | None) -> None:
@@ -50,10 +50,10 @@ class _Square(QWidget):
         if self._agreement is not None:
             left, top = px(112), px(24)
             width, height = (self.width() - left - px(8)) / 2, min((self.height() - top) / 2 - px(8), px(128))
-            for column, words in enumerate(("believes to be asleep", "believes to be awake")):
+            for column, words in enumerate(("firmware says asleep", "firmware says awake")):
                 box = QRectF(left + column * (width + px(8)), 0, width, px(20))
                 draw_rich_text(painter, box, words, look, size="small", align=_CENTER)
-            for row, words in enumerate(("draws as asleep", "draws as awake")):
+            for row, words in enumerate(("current says asleep", "current says awake")):
                 box = QRectF(0, top + row * (height + px(8)), left - px(12), height)
                 draw_rich_text(painter, box, words, look, size="small", align=_RIGHT)
             for one in self._agreement.rows:
@@ -88,7 +88,7 @@ class _Square(QWidget):
 class SleepAgreementView(StatesPart):
     """Choose what says that the firmware sleeps, and see where the current says otherwise."""
 
-    name = "belief"
+    name = "sleep check"
 
     def __init__(self, controller: ProjectController, look: Appearance) -> None:
         super().__init__(controller, look)
@@ -97,7 +97,7 @@ class SleepAgreementView(StatesPart):
         self.square = _Square(look)
         self.places = FigureTable(look, ("believes", "at", "for", "mean", "charge"), largest_first=4)
         self.places.share_width(9, 10, 9, 9, 9)
-        self.places.setAccessibleName("Where belief and current differ")
+        self.places.setAccessibleName("Where firmware and current differ")
         self.marker = QComboBox()
         self.marker.setAccessibleName("What says that the firmware sleeps")
         self.threshold = QuantityEdit(look, "A", "Awake from this current on", 88, low=1e-12)
@@ -184,18 +184,18 @@ class SleepAgreementView(StatesPart):
 
     def sentence(self) -> str:
         if not self._known:
-            return "Holding the firmware's belief against the current …"
+            return "Comparing the sleep that is reported with the current …"
         if self.agreement is None:
-            return (
-                "The firmware says nothing of its sleep here: log its **sleep** and **wake**, or choose a line below."
-            )
+            return "The firmware does not report its sleep here: log **sleep** and **wake** events, or choose a line."
         row = next(one for one in self.agreement.rows if one.believed_asleep and not one.drew_asleep)
         asleep_s = sum(one.time_s for one in self.agreement.rows if one.believed_asleep)
         if not asleep_s or row.time_s < _WORTH_TELLING * asleep_s:
-            return f"When the firmware believes to be asleep, it draws less than {self._threshold}: it does sleep."
+            return (
+                f"While the firmware reports sleep, the device draws less than {self._threshold}: sleep is confirmed."
+            )
         share = percent_text(row.time_s / asleep_s).rich
         mean, charge = quantity_text(row.mean_a, "A").rich, quantity_text(row.charge_c, "C").rich
-        return f"While the firmware believes to be asleep, it draws {mean} for {share} of the time: {charge}."
+        return f"For {share} of the sleep that the firmware reports, the device draws {mean}: {charge}."
 
     @property
     def _threshold(self) -> str:
@@ -204,7 +204,7 @@ class SleepAgreementView(StatesPart):
     def text(self) -> str:
         if self.agreement is None:
             return ""
-        lines = ["believed asleep\tdrew asleep\tcount\ttime_s\tcharge_c\tmean_a"]
+        lines = ["reported asleep\tcurrent asleep\tcount\ttime_s\tcharge_c\tmean_a"]
         lines += [
             f"{row.believed_asleep}\t{row.drew_asleep}\t{row.count}\t{row.time_s:.9g}\t{row.charge_c:.9g}\t"
             f"{row.mean_a or 0:.9g}"

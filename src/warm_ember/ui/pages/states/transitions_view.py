@@ -25,7 +25,7 @@ _COMEBACK = ("state", "after", "times", "before", "again", "difference", "as it 
 class TransitionsView(StatesPart):
     """Two tables: the changes of state, and the states on both sides of others."""
 
-    name = "crossings"
+    name = "transitions"
 
     def __init__(self, controller: ProjectController, look: Appearance) -> None:
         super().__init__(controller, look)

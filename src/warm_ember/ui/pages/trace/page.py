@@ -56,7 +56,7 @@ class TracePage(Page):
         self.fold = FoldView(controller, look, window)
         self.doubts = QualityView(controller, look, window)
         self.stack = self.lanes.stack
-        self.views: dict[str, QWidget] = {"lanes": self.lanes, "fold": self.fold, "doubts": self.doubts}
+        self.views: dict[str, QWidget] = {"lanes": self.lanes, "fold": self.fold, "data quality": self.doubts}
         self._stacked = QStackedWidget()
         for view in self.views.values():
             self._stacked.addWidget(view)
@@ -107,10 +107,10 @@ class TracePage(Page):
         for text, keys, view in (
             ("Lanes", "L", "lanes"),
             ("Fold", "O", "fold"),
-            ("Doubts", "U", "doubts"),
+            ("Data quality", "U", "data quality"),
         ):
             self.view_actions.append(self.make_action(text, keys, partial(self.show_view, view)))
-        self.view_actions.append(self.make_action("Next doubt", "J", self.next_doubt))
+        self.view_actions.append(self.make_action("Next fault", "J", self.next_doubt))
 
     def _move_edge(self, *, right: bool, later: bool) -> None:
         snaps, length_s = self.stack.current.snaps, self._window.length_s
@@ -169,7 +169,7 @@ class TracePage(Page):
         """Go to the first finding after the middle of the window, else to the first."""
         findings = self.controller.findings or ()
         if not findings:
-            self.controller.noted.emit("Nothing speaks against this capture.")
+            self.controller.noted.emit("No measurement faults found.")
             return
         middle = (self._window.from_s + self._window.to_s) / 2
         later = (f for f in findings if (f.from_s + f.to_s) / 2 > middle + self._window.interval_s)
@@ -189,7 +189,7 @@ class TracePage(Page):
             return "Drop a file of current here, or import one with **Ctrl+I**."
         if self.view == "fold":
             return self.fold.sentence()
-        if self.view == "doubts":
+        if self.view == "data quality":
             return self._doubt_sentence()
         bracket = self.book.chosen_bracket
         if bracket is None:
@@ -215,12 +215,11 @@ class TracePage(Page):
     def _doubt_sentence(self) -> str:
         findings = self.controller.findings
         if findings is None:
-            return "Looking for what speaks against this capture …"
+            return "Checking for measurement faults …"
         if not findings:
-            return "Nothing speaks against this capture."
+            return "No measurement faults found."
         kinds = list(dict.fromkeys(finding.kind.value for finding in findings))
-        places = "place" if len(findings) == 1 else "places"
-        return f"This capture must not be believed in **{len(findings)}** {places}: {', '.join(kinds)}."
+        return f"**{len(findings)}** measurement fault{'s' if len(findings) > 1 else ''} found: {', '.join(kinds)}."
 
     def switches(self) -> tuple[Switch, ...]:
         view = Switch("View", tuple(self.views), self.view, self.show_view)
@@ -231,7 +230,7 @@ class TracePage(Page):
             "log" if current.log else "linear",
             self._set_axis,
         )
-        if self.view == "doubts":
+        if self.view == "data quality":
             return (view,)
         if self.view == "fold":
             plan = self.fold.plan
@@ -258,7 +257,7 @@ class TracePage(Page):
         self.fold.plot.set_log(option == "log")
 
     def warning(self) -> str:
-        return trace_doubt(self.results, self.controller.findings or () if self.view != "doubts" else ())
+        return trace_doubt(self.results, self.controller.findings or () if self.view != "data quality" else ())
 
     def link(self) -> LinkFigure:
         return trace_link(self.results, self.warning())

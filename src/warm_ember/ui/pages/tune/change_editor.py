@@ -74,8 +74,8 @@ class ChangeEditor(QWidget):
             self._add_effect(index, effect)
         self._add_row(
             ("effort", self._number("effort", change.effort, "", "effort"), 0),
-            ("later by", self._number("latency_s", change.latency_s, "s", "reaction time that it adds"), 0),
-            ("less exact by", self._number("accuracy", change.accuracy, "%", "accuracy that it loses"), 0),
+            ("added latency", self._number("latency_s", change.latency_s, "s", "reaction time that it adds"), 0),
+            ("lost accuracy", self._number("accuracy", change.accuracy, "%", "accuracy that it loses"), 0),
             ("memory", self._number("memory_bytes", change.memory_bytes, "B", "memory that it takes"), 0),
         )
         costs = QLineEdit(change.costs)
@@ -173,19 +173,19 @@ _WRITE: dict[str, Callable[[float], str]] = {"B": lambda value: str(quantity_tex
 def _effect_words(effect: Effect) -> tuple[str, str, str]:
     """Return which field of an effect is typed, its unit, and what stands before it."""
     if isinstance(effect, CurrentBy):
-        return "by_a", "A", f"{effect.state or 'every state'} draws more by"
+        return "by_a", "A", f"{effect.state or 'every state'}: current"
     if isinstance(effect, CurrentTo):
         return "to_a", "A", f"{effect.state} draws"
     if isinstance(effect, LengthTo):
         return "to_s", "s", f"{effect.state} lasts at most"
     if isinstance(effect, ScaleRate):
-        return "factor", "", f"{effect.state} happens as often, times"
+        return "factor", "", f"{effect.state}: rate ×"
     if isinstance(effect, ActivityEvery):
-        return "interval_s", "s", f"{effect.activity} comes each"
+        return "interval_s", "s", f"{effect.activity} every"
     if isinstance(effect, ReduceAverage):
         return "saved_a", "A", "the average falls by"
     if isinstance(effect, ReplaceState):
-        return "", "", f"{effect.state} is called {effect.name} from then on"
+        return "", "", f"rename {effect.state} to {effect.name}"
     where = f" in {effect.state}" if effect.state else ""
     return "", "", f"{effect.part} {effect.mode}{f' instead of {effect.of}' if effect.of else ''}{where}"
 

@@ -34,7 +34,7 @@ from warm_ember.ui.widgets.claim_edit import ClaimLine
 from warm_ember.ui.widgets.key_button import KeyButton
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.ui.widgets.switches import Switch
-from warm_ember.units import duration_text, format_trimmed, months_text, percent_text, quantity_text
+from warm_ember.units import counted, duration_text, format_trimmed, months_text, percent_text, quantity_text
 
 if TYPE_CHECKING:
     from warm_ember.session.records import ClaimResult, PeriodModel, SmallestSet, SuggestedChange
@@ -161,13 +161,13 @@ class TunePage(Page):
         row = QHBoxLayout(limits)
         row.setContentsMargins(px(16), 0, px(12), px(4))
         row.setSpacing(px(6))
-        together = Label("together they may be")
+        together = Label("Limits for the whole plan:")
         together.setFont(self.look.font("small"))
         row.addWidget(together)
         for field, unit, words in (
-            ("latency_s", "s", "later by"),
-            ("accuracy", "%", "less exact by"),
-            ("memory_bytes", "B", "take"),
+            ("latency_s", "s", "added latency"),
+            ("accuracy", "%", "lost accuracy"),
+            ("memory_bytes", "B", "memory"),
         ):
             label = Label(words)
             label.setFont(self.look.font("small"))
@@ -222,7 +222,7 @@ class TunePage(Page):
             ("Find the smallest set that meets the target", "S", self.search),
             ("Order the plan by gain", "G", self.order),
             ("New change …", "N", self.open_new),
-            ("Plan the period that is asked for", "Ctrl+Return", self.timers.plan),
+            ("Plan the period that is entered", "Ctrl+Return", self.timers.plan),
             ("Copy the plan as text", "Ctrl+C", lambda: QGuiApplication.clipboard().setText(self.list.text())),
         )
         return [self.make_action(*one) for one in some]
@@ -302,9 +302,9 @@ class TunePage(Page):
         over = over_limits(self.controller.project, self.results.run.name) if self.results is not None else {}
         self.together.setVisible(bool(over))
         words: dict[str, Callable[[float], str]] = {
-            "latency": lambda late_s: f"they answer {duration_text(late_s)} later",
-            "accuracy": lambda share: f"they are {format_trimmed(100 * share)} % less exact",
-            "memory": lambda size: f"they take {format_trimmed(size)} B",
+            "latency": lambda late_s: f"added latency {duration_text(late_s)}",
+            "accuracy": lambda share: f"lost accuracy {format_trimmed(100 * share)} %",
+            "memory": lambda size: f"memory {format_trimmed(size)} B",
         }
         self.together.setText("Over a limit: " + ", ".join(words[one](value) for one, value in over.items()))
         self.together.setStyleSheet(f"color: {self.look.theme.warning_text.name()}")
@@ -370,18 +370,22 @@ class TunePage(Page):
 
     def _on_searched(self, found: SmallestSet | None, changes: tuple[PlannedChange, ...]) -> None:
         if found is None:
-            self.controller.noted.emit("There is no target: type one on the Battery page.")
+            self.controller.noted.emit("There is no target: enter one on the Battery page.")
         elif found.changes is None:
             self.controller.noted.emit(
-                f"No set of these {len(changes)} changes meets the target within the limits: the lowest they reach is "
-                f"{quantity_text(found.mean_a, 'A')}."
+                f"No set of these {counted(len(changes), 'change')} meets the target within the limits; "
+                f"the lowest average is {quantity_text(found.mean_a, 'A')}."
             )
         elif not found.changes:
             self.controller.noted.emit("The target is met without any change.")
         else:
             self.controller.apply(plan_edits.choose_changes(found.changes, changes), "plan the smallest set")
             names = ", ".join(one.name for one in found.changes)
-            how = "" if found.is_complete else " There are too many sets to try all: each time the best next was taken."
+            how = (
+                ""
+                if found.is_complete
+                else " There are too many sets to try all of them: the best next change was added each time."
+            )
             self.controller.noted.emit(f"{len(found.changes)} of {len(changes)} are enough: {names}.{how}")
 
     def order(self) -> None:
@@ -409,7 +413,7 @@ class TunePage(Page):
         if self.results is None:
             return []
         rows, run = self.results.ledger.rows, self.results.run.name
-        found = [("The average falls by …", PlannedChange("A typed saving", (ReduceAverage(10e-6),), run))]
+        found = [("The average falls by …", PlannedChange("An entered saving", (ReduceAverage(10e-6),), run))]
         for row in rows:
             mean_a = row.mean.value or 0.0
             found += [
@@ -491,13 +495,14 @@ class TunePage(Page):
                 much = quantity_text(abs(gap_a), "A").rich
                 target = f", {much} {'above' if gap_a > 0 else 'below'} the target"
             offered = len(found.suggestions)
-            more = f" {'One change is' if offered == 1 else f'{offered} changes are'} offered." if offered else ""
-            return f"{self.results.run.name} takes {now}{target}, and no change is planned.{more}"
-        changes = "One change takes" if count == 1 else f"**{count}** changes take"
-        words = f"{changes} {now} to {then}: {signed(found.life.bound, months_text(found.life.life_s).rich)}"
+            more = f" {counted(offered, 'change')} offered." if offered else ""
+            return f"{self.results.run.name} draws {now}{target}; no change is planned.{more}"
+        changes = "One change brings" if count == 1 else f"**{count}** changes bring"
+        life = signed(found.life.bound, months_text(found.life.life_s).rich)
+        words = f"{changes} the average from {now} to {then}: {life}"
         if found.target_s is not None and found.life.chance is not None:
             goal = months_text(found.target_s).number
-            words += f", and {percent_text(found.life.chance).rich} sure of the **{goal}**"
+            words += f"; chance of reaching **{goal}** months: {percent_text(found.life.chance).rich}"
         return words + "."
 
     def warning(self) -> str:

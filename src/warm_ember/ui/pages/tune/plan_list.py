@@ -337,8 +337,8 @@ def _costs(item: Item) -> str:
         return f"from {item.proof.before} to {item.proof.after}: as predicted"
     if change is None:
         return ""
-    parts = [f"answers {quantity_text(change.latency_s, 's')} later"] if change.latency_s else []
-    parts += [f"{format_trimmed(100 * change.accuracy)} % less exact"] if change.accuracy else []
+    parts = [f"+{quantity_text(change.latency_s, 's')} latency"] if change.latency_s else []
+    parts += [f"−{format_trimmed(100 * change.accuracy)} % accuracy"] if change.accuracy else []
     parts += [f"{format_trimmed(change.memory_bytes)} B"] if change.memory_bytes else []
     parts += [change.costs] if change.costs else []
     return "costs: " + (", ".join(parts) or "nothing known")
@@ -346,7 +346,7 @@ def _costs(item: Item) -> str:
 
 def _tip(item: Item) -> str:
     if item.offer is not None:
-        return f"{item.offer.words}\nEnter takes it into the plan, E shows its evidence."
+        return f"{item.offer.words}\nEnter adds it to the plan, E shows its evidence."
     if item.step is not None:
         alone, saved = (quantity_text(value, "A") for value in (item.step.alone_a, item.step.saved_a))
         return f"{item.words}: saves {alone} alone, and {saved} after those above it."

@@ -25,13 +25,13 @@ from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.widgets.figure_table import FigureTable
 from warm_ember.ui.widgets.key_button import KeyButton
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
-from warm_ember.units import duration_text, quantity_text
+from warm_ember.units import counted, duration_text, quantity_text
 
 if TYPE_CHECKING:
     from warm_ember.session.records import GrantedTimer, PeriodModel
 
 
-_HEADS = ("granted at", "timer", "asked", "granted", "")
+_HEADS = ("granted at", "timer", "requested", "granted", "")
 _RIGHT = Qt.AlignmentFlag.AlignRight
 _STEPS, _DECADES = 120, 2.0
 _LEFT, _TOP, _BOTTOM = 84, 34, 30
@@ -50,7 +50,7 @@ class _Curve(QWidget):
         look.changed.connect(self.update)
 
     def show_model(self, model: PeriodModel | None, asked_s: float) -> None:
-        """Show a model and the period that is asked for."""
+        """Show a model and the period to try."""
         self.model, self.asked_s = model, asked_s
         self.update()
 
@@ -84,7 +84,7 @@ class _Curve(QWidget):
             painter.setPen(QPen(theme.ramp.color(model.mean_a(before)), 2.4))
             painter.drawLine(place(before), place(after))
         self._paint_grid(painter, plot, (low_s, high_s), (bottom_a, top_a))
-        for period_s, name in ((model.period_s, "now"), (self.asked_s, "asked")):
+        for period_s, name in ((model.period_s, "now"), (self.asked_s, "tried")):
             is_left = (period_s <= self.asked_s) if name == "now" else (period_s < model.period_s)
             self._paint_mark(
                 painter, plot, place(period_s), f"{name} {quantity_text(model.mean_a(period_s), 'A').rich}", is_left
@@ -148,11 +148,11 @@ class TimersView(QWidget):
         self.look = look
         self.models: tuple[PeriodModel, ...] = ()
         self.table = FigureTable(look, _HEADS, words=(0, 1, 4))
-        self.table.setAccessibleName("Timers asked for and granted")
-        self.none = Label("The log tells of no timer: record the modem's replies with it.")
+        self.table.setAccessibleName("Timers requested and granted")
+        self.none = Label("The log has no timers: record the modem's replies with it.")
         self.kind, self.time, self.codes = QComboBox(), QLineEdit("10 min"), Label()
         self.what, self.standard = QComboBox(), QComboBox()
-        self.period = QuantityEdit(look, "s", "the period that is asked for", 92, allowed=Allowed(1e-6, above=True))
+        self.period = QuantityEdit(look, "s", "the period to try", 92, allowed=Allowed(1e-6, above=True))
         self.skipped = QuantityEdit(look, "", "events that are skipped", 60, allowed=Allowed(0, 499))
         self.answer = Label()
         self.curve = _Curve(look)
@@ -183,7 +183,7 @@ class TimersView(QWidget):
         left.setContentsMargins(px(16), px(8), px(16), px(8))
         left.setSpacing(px(8))
         self.table.share_width(3, 4, 2, 3, 2)
-        left.addWidget(self._title("Asked of the network, and granted"))
+        left.addWidget(self._title("Requested from the network, and granted"))
         left.addWidget(self.none)
         left.addWidget(self.table)
         left.addWidget(self._title("All ways to write a time"))
@@ -210,7 +210,7 @@ class TimersView(QWidget):
         grid.setContentsMargins(px(16), 0, 0, 0)
         fields: tuple[tuple[str, QWidget], ...] = (
             ("what if", self.what),
-            ("came each", self.period),
+            ("came every", self.period),
             ("as", self.standard),
             ("skipping", self.skipped),
         )
@@ -249,7 +249,9 @@ class TimersView(QWidget):
                 ("active time", one.asked.active_s, one.granted.active_s),
                 ("periodic update", one.asked.periodic_s, one.granted.periodic_s),
             ):
-                verdict = "" if asked is None or given is None else "as asked" if abs(asked - given) < 1e-6 else "other"
+                verdict = (
+                    "" if asked is None or given is None else "as requested" if abs(asked - given) < 1e-6 else "other"
+                )
                 at = (str(duration_text(one.at_s)), one.at_s)
                 rows.append((at, (name, name), _time(asked), _time(given), (verdict, verdict)))
         self.table.show_rows(rows)
@@ -311,7 +313,7 @@ def _allowed() -> list[tuple[tuple[str, float | str], ...]]:
     for one in timer_limits():
         step = (str(duration_text(one.step_s)), one.step_s) if one.step_s else ("any", 0.0)
         if one.times is not None:
-            step = (f"{one.times} times", float(one.times))
+            step = (f"{counted(one.times, 'time')}", float(one.times))
         name, where = (one.timer, one.timer), (one.clause, one.clause)
         rows.append((name, _time(one.shortest_s), _time(one.longest_s), step, where))
     return rows

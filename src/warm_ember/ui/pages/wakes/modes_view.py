@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from warm_ember.session.records import Mode, SleepDepth, SourceRow, WakeLedger
 
 
-_HEADS = ("mode", "what sleeps", "draws", "to enter and leave", "answers after", "memory", "who says so", "pays",
+_HEADS = ("mode", "what sleeps", "draws", "to enter and leave", "answers after", "memory", "source", "pays",
           "right", "too shallow", "too deep", "loses")  # fmt: skip
 _SOURCE_HEADS = (
     "source",
@@ -166,14 +166,14 @@ class ModesView(QWidget):
         memory.clicked.connect(lambda checked: self._on_number(name, "keeps_memory", checked))
         self.fields[name, "keeps_memory"] = memory
         self._put(self._modes, row, 5, memory)
-        self._put(self._modes, row, 6, self._text(name, "source", "who says so", 150))
+        self._put(self._modes, row, 6, self._text(name, "source", "source", 150))
         for column, field in enumerate(("pays", "right", "shallow", "deep", "loses"), 7):
             label = self._label("", right=column >= 8)
             self.labels[name, field] = label
             self._put(self._modes, row, column, label)
         if any(mode.name == name for mode in self._project.sleep_modes):
             drop = QPushButton("forget")
-            drop.setAccessibleName(f"Forget what was typed of {name}")
+            drop.setAccessibleName(f"Forget what was entered for {name}")
             drop.clicked.connect(lambda _checked: self.mode_dropped.emit(name))
             self._put(self._modes, row, 12, drop)
 
@@ -236,7 +236,7 @@ class ModesView(QWidget):
         against = [one for one in depth.break_evens(mode.name) if one.deeper == mode.name]
         words = ", ".join(f"from {duration_text(one.from_s)} against {one.lighter}" for one in against)
         self.labels[mode.name, "pays"].setText(
-            words or "the lightest" if depth.break_evens(mode.name) else "held against none"
+            words or "the lightest" if depth.break_evens(mode.name) else "no other mode to compare with"
         )
 
     def _fill_source(self, row: SourceRow, ledger: WakeLedger) -> None:

@@ -340,7 +340,7 @@ class WakesPage(Page):
             self.controller.noted.emit(f"The wakes by {row.source} have no period to split them by.")
             return
         words, agreed = QInputDialog.getItem(
-            self, "Split a source", f"Wakes by {row.source} that come each:", list(periods), 0, False
+            self, "Split a source", f"Wakes by {row.source} that come every:", list(periods), 0, False
         )
         if agreed:
             self.split(row.source, period_s=periods[words])
@@ -385,9 +385,7 @@ class WakesPage(Page):
     def _ask_without_core(self) -> None:
         found = self._as_activity()
         if found is not None:
-            words = (
-                f"Charge that hardware takes in place of {quantity_text(found[1].charge_c_mean, 'C')}, such as 2 uC:"
-            )
+            words = f"Charge used by hardware instead of {quantity_text(found[1].charge_c_mean, 'C')}, such as 2 uC:"
             text, agreed = QInputDialog.getText(self, "Without the core", words)
             if agreed:
                 try:
@@ -437,12 +435,12 @@ class WakesPage(Page):
         often = max(ledger.sources, key=lambda row: row.count)
         adds = signed(top.bound, quantity_text(top.added_a, "A").rich)
         most = f"{top.source} adds {adds} of the {signed(ledger.bound, quantity_text(mean_a, 'A').rich)}"
-        most += f", {often.source} wakes most often" if often is not top else " and wakes most often"
+        most += f"; most wakes come from {often.source}" if often is not top else ", and most of the wakes"
         judged = any(ledger.depth.break_evens(row.mode) for row in ledger.idle)
         fits = "; the depth of sleep fits."
         if lost_a > 0:
             fits = f"; a better choice of sleep would save {quantity_text(lost_a, 'A', 2).rich}."
-        fits = fits if judged else "; no other sleep mode to hold it against: see modes."
+        fits = fits if judged else "; no other sleep mode to compare it with: see modes."
         return f"{most}{fits} {saved}"
 
     def warning(self) -> str:

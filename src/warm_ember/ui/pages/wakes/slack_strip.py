@@ -123,7 +123,7 @@ class SlackStrip(QWidget):
             title = QRectF(px(16), px(6), px(300), px(18))
             draw_rich_text(painter, title, "Slack: how late a timer may run", look, dim=theme.ink)
             left, now = format_trimmed(self.ledger.aligned.rate_per_h), format_trimmed(self.ledger.rate_per_h)
-            words = f"aligned so **{left}** wakes an hour are left, of **{now}**"
+            words = f"aligned: **{left}** wakes/h instead of **{now}**"
             right = QRectF(px(320), px(6), self.width() - px(336), px(18))
             draw_rich_text(painter, right, words, look, size="small", align=_RIGHT)
             for index, source in enumerate(self.sources):
@@ -185,7 +185,7 @@ class SlackStrip(QWidget):
         saved_a, spared = float(saving.saved_a[at]), int(saving.spared[at])
         when = f"at {duration_text(slack_s).rich}" if slack_s else "without slack"
         if spared <= 0:
-            words = f"{when} no wake comes along with another"
+            words = f"{when} no wakes are merged"
         else:
             little = saved_a < _NOTHING * ledger.mean_a
             gain = quantity_text(saved_a, "A", 2).rich

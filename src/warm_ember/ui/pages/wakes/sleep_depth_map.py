@@ -109,7 +109,7 @@ class DepthMap(QWidget):
             painter.end()
             return
         draw_rich_text(painter, QRectF(px(16), px(6), px(200), px(18)), "Sleep-depth map", look, dim=theme.ink)
-        words = "each dot an idle stretch"
+        words = "every dot an idle stretch"
         draw_rich_text(
             painter, QRectF(px(16), px(6), self.width() - px(28), px(18)), words, look, size="small", align=_RIGHT
         )
@@ -184,7 +184,7 @@ class DepthMap(QWidget):
             lose = f", lose {quantity_text(row.lost_a, 'A').rich}" if self.mean_a > 0 else ""
             lines.append((f"**{wrong}** {kind}{lose}", warn, warn))
         if not depth.break_evens(row.mode):
-            lines.append(("no other mode to hold it against", theme.dim, theme.dim))
+            lines.append(("no other mode to compare with", theme.dim, theme.dim))
         for line, (words, ink, dim) in enumerate(lines):
             box = QRectF(band.left() + px(8), band.top() + px(3) + line * px(16), band.width() - px(16), px(16))
             draw_rich_text(painter, box, words, look, size="small", ink=ink, dim=dim, align=_RIGHT, on=theme.sunken)
@@ -194,9 +194,9 @@ class DepthMap(QWidget):
     def _paint_break_even(self, painter: QPainter, band: QRectF, one: BreakEven) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
         words = (
-            f"{one.deeper} pays from {duration_text(one.from_s).rich}"
+            f"break-even with {one.deeper}: {duration_text(one.from_s).rich}"
             if one.from_s > 0
-            else f"{one.deeper} always pays"
+            else f"{one.deeper} always draws less"
         )
         width = min(width_of(look, words, "small"), band.width() - px(8))
         x = float(self.x_of(np.array([one.from_s]))[0])
@@ -232,7 +232,7 @@ class DepthMap(QWidget):
         draw_rich_text(painter, line, quantity_text(depth.lost_a, "A").rich, look, size="large", align=_RIGHT)
         small = QRectF(px(16), top + px(30), self.width() - px(28), px(18))
         share = percent_text(depth.lost_a / self.mean_a).rich
-        words = f"knowing only the timers {quantity_text(depth.by_rule_a, 'A').rich}"
+        words = f"choosing by timers alone: {quantity_text(depth.by_rule_a, 'A').rich}"
         draw_rich_text(painter, small, words, look, size="small")
         draw_rich_text(painter, small, f"{share} of the average", look, size="small", align=_RIGHT)
 

@@ -152,7 +152,7 @@ class SourceTable(QWidget):
         top = px(_HEAD) + len(rows) * self._row_height
         self._paint_foot(painter, QRectF(0, top, self.width(), px(_FOOT)), ledger)
         if not rows:
-            words = "No wakes: the log tells of none, and the current never falls to a sleep and rises again."
+            words = "No wakes: the log has none, and the current never falls to a sleep and rises again."
             draw_rich_text(painter, QRectF(px(24), px(_HEAD), self.width() - px(32), px(20)), words, look)
         if self.hasFocus():
             painter.setPen(QPen(theme.mark, 1))
@@ -265,7 +265,7 @@ class SourceTable(QWidget):
         if row.count < 2:
             first = "once"
         elif row.periods:
-            first = "each " + ", ".join(duration_text(period.period_s).rich for period in row.periods[:2])
+            first = "every " + ", ".join(duration_text(period.period_s).rich for period in row.periods[:2])
         else:
             first = "no period"
         words = [first]

@@ -29,7 +29,7 @@ if TYPE_CHECKING:
 _PATH_HEADS = ("source", "needs powered", "needs running", "pin", "wakes on", "at rest", "pull", "let through", "wired",
                "armed again", "a reset", "loses")  # fmt: skip
 _MODE_HEADS = ("sleep mode", "stays powered", "keeps running", "a probe attaches")
-UNPLANNED = "No wake plan is typed yet: say what each source needs, and what each sleep mode leaves on."
+UNPLANNED = "No wake plan is entered yet: enter what each source needs, and what each sleep mode leaves on."
 _WORDS: dict[str, str] = {"nobody": "not driven", "none": "none", "change": "any edge"}
 
 
