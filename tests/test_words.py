@@ -21,8 +21,8 @@ BANNED = re.compile(
 )
 EACH_TIME = re.compile(r"\b(come|comes|wakes|paged|samples|rate) each\b|\beach \{\}(?! (of|in|run|capture))")
 COUNTED = re.compile(
-    r"\{\} (changes|samples|states|stretches|lines|rows|readings|wakes|runs|parts|files|cycles|entries|captures|events"
-    r"|columns|levels|brackets|periods|pulses|bursts|faults|findings|sources|activities|times|intervals|pieces)\b"
+    r"\{\} (changes|samples|states|stretches|lines|rows|readings|wakes(?! the)|runs|parts|files|cycles|entries|captures"
+    r"|events|columns|levels|brackets|periods|pulses|bursts|faults|findings|sources|activities|intervals|pieces)\b"
 )
 
 

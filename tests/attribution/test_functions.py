@@ -87,7 +87,7 @@ def test_packets_of_other_kinds_are_passed_over(tmp_path: Path) -> None:
     assert found.addresses.tolist() == [0x0800_0200] * len(others)
     assert found.ticks is not None
     assert found.ticks.tolist() == list(range(1, len(others) + 1))
-    assert found.notes == ("the trace stream overflowed 1 times: samples are missing there",)
+    assert found.notes == ("the trace stream overflowed 1 time: samples are missing there",)
 
 
 def test_a_stream_without_samples_and_a_file_that_is_no_program_are_refused(tmp_path: Path) -> None:

@@ -15,7 +15,7 @@ def test_a_density_sums_to_one_and_follows_its_lives(seed: int, middle_s: float,
     step_s = found.life_s[1] - found.life_s[0]
     assert (found.per_s >= 0).all()
     assert found.per_s.sum() * step_s == pytest.approx(1.0, abs=0.02)
-    assert (found.per_s * found.life_s).sum() * step_s == pytest.approx(draws_s.mean(), rel=0.03)
+    assert (found.per_s * found.life_s).sum() * step_s == pytest.approx(draws_s.mean(), rel=0.04)
     at_middle = float(np.interp(middle_s, found.life_s, found.per_s))
     assert at_middle == pytest.approx(1 / (middle_s * spread * math.sqrt(2 * math.pi)), rel=0.2)
 

@@ -57,7 +57,7 @@ def test_any_line_is_some_event(text: str, time_s: float) -> None:
 def test_lines_with_the_targets_time_keep_it_and_others_follow_it(gaps, offset_s: float, start_s: float) -> None:
     received = [sum(gaps[: index + 1]) for index in range(len(gaps))]
     lines = [
-        ConsoleLine(time_s, f"st {index % 3}", max(0.0, time_s + offset_s) if index % 2 else None)
+        ConsoleLine(time_s, f"state {index % 3}", max(0.0, time_s + offset_s) if index % 2 else None)
         for index, time_s in enumerate(received)
     ]
     stamped = [line for line in lines if line.target_s is not None]
@@ -67,7 +67,7 @@ def test_lines_with_the_targets_time_keep_it_and_others_follow_it(gaps, offset_s
     before = [line for line in lines if line.received_s - start_s < -JUST_BEFORE_S]
     assert len(events) == len(lines) - len(before) + (1 if before else 0)
     if before:
-        assert events[0].name == before[-1].text.removeprefix("st ")
+        assert events[0].name == before[-1].text.removeprefix("state ")
 
 
 def test_without_the_targets_time_lines_count_from_the_start_of_the_recording() -> None:

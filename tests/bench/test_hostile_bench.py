@@ -122,7 +122,7 @@ def test_every_line_reaches_the_recording_however_fast_they_come() -> None:
 
     def speak() -> None:
         for number in range(said):
-            feed.put(ConsoleLine(float(number), f"st {number}"))
+            feed.put(ConsoleLine(float(number), f"state {number}"))
 
     speaking = threading.Thread(target=speak)
     speaking.start()
@@ -174,7 +174,7 @@ def test_lost_lines_stand_in_the_capture(serve: Serve, tmp_path: Path, monkeypat
     console.close()
     assert recorded.lost_lines > 0
     with Capture(tmp_path / "a.h5") as kept:
-        assert f"{recorded.lost_lines} lines of the console are missing" in kept.info.note
+        assert f"{recorded.lost_lines} lines of the console missing" in kept.info.note
 
 
 def test_the_keeper_switches_off_when_nobody_told_it_to_rest() -> None:

@@ -172,7 +172,7 @@ def test_only_commands_of_the_standard_are_sent_to_an_unknown_make() -> None:
         (BenchSettings(voltage_v=-1.0), "0 V or above"),
         (BenchSettings(voltage_v=float("nan")), "0 V or above"),
         (BenchSettings(limit_a=3.0), "current limit"),
-        (BenchSettings(interval_s=1e-9), "samples each"),
+        (BenchSettings(interval_s=1e-9), "samples every"),
         (BenchSettings(duration_s=1e-9), "one interval at least"),
         (BenchSettings(trigger=Trigger(TriggerSource.LINE, line="NOPE")), "NOPE"),
         (BenchSettings(trigger=Trigger(before_s=-1.0)), "0 or above"),

@@ -295,7 +295,7 @@ def test_what_hangs_on_the_rail_is_subtracted_with_its_reason(serve: Serve, sess
         wanted = request(address(server), settings, name=name, bench={"attached": attached})
         adopt_recorded(session, record(session, wanted, should_stop=never)[0])
         means[name] = float(np.median(session.capture(name).current.read(0, 4000)))
-    assert means["with"] - means["without"] == pytest.approx(1.3e-6 + 0.3e-6, abs=0.05e-6)
+    assert means["with"] - means["without"] == pytest.approx(1.3e-6 + 3.0 / 2.2e6, abs=0.05e-6)
     corrections = session.capture("without").info.corrections
     assert any("Debug probe" in one for one in corrections)
     assert any("Meter" in one for one in corrections)

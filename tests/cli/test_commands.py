@@ -167,7 +167,7 @@ def test_nothing_drawn_has_a_life_without_end(tmp_path: Path, command) -> None:
 def test_the_demo_prints_what_the_window_shows(demo_copy: Path, command) -> None:
     code, out, _ = command("demo", demo_copy, "--headless")
     assert code == 0
-    assert "25.3 months at 278 µA on average" in out
+    assert "25.5 months at 275 µA on average" in out
     assert "target 36.0 months met" in out
     code, out, _ = command("demo", demo_copy, "--headless", "--json")
     runs = json.loads(out)["runs"]

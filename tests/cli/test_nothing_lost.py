@@ -59,7 +59,7 @@ def test_the_next_command_finishes_an_interrupted_recording(project: Path, comma
     code, out, err = command("stretch", project, "a", "--from", 0, "--to", 1, "--json")
     assert code == 0
     assert json.loads(out)["mean_a"] == pytest.approx(1e-3)
-    assert err == "warm-ember: finished the interrupted recording 'night': 2000 samples are kept\n"
+    assert err == "warm-ember: finished the interrupted recording 'night': 2 000 samples kept\n"
     code, out, err = command("stretch", project, "night", "--from", 0, "--to", 2, "--json")
     assert (code, err) == (0, "")
     assert json.loads(out)["mean_a"] == pytest.approx(2e-3)

@@ -148,8 +148,8 @@ def test_skipped_lines_are_told_by_number_and_steps_back_are_told(tmp_path: Path
     path = tmp_path / "trace.txt"
     path.write_text("".join(lines), encoding="utf-8")
     notes = " ".join(read_kernel_trace(path).notes)
-    assert f"2 lines of the trace are no events and were skipped: 8, {len(lines)}" in notes
-    assert "steps back 1 times" in notes
+    assert f"2 lines of the trace skipped, as no events: 8, {len(lines)}" in notes
+    assert "steps back 1 time:" in notes
 
 
 def test_what_is_no_trace_is_refused(tmp_path: Path) -> None:

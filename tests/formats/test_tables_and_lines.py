@@ -355,7 +355,7 @@ def test_dates_that_do_not_tell_are_asked_for(tmp_path: Path, dates: str, other:
     rows += [f"{other} 00:00:{second:02d},1.0" for second in range(10)]
     path = tmp_path / "night.csv"
     path.write_text("\n".join(["time,current (mA)", *rows]))
-    with pytest.raises(BadFileError, match=r"month or the day.*--dates day-first or month-first"):
+    with pytest.raises(BadFileError, match=r"month or day.*--dates day-first or month-first"):
         open_source(path, ImportOptions())
     source = open_source(path, ImportOptions(dates=dates))
     assert sum(len(piece.current) for piece in source.pieces(never, ignore_progress)) == 20

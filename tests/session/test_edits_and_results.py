@@ -158,7 +158,12 @@ EDITS: dict[str, st.SearchStrategy[Edit]] = {
     "drop_activity": edit_of(edits.drop_activity, activities),
     "SetFields": fields.map(lambda one: edits.SetFields(*one)),
     "change_feed": st.sampled_from(
-        [("battery", "cell", "FR6"), ("battery", "capacity_c", 9e3), ("battery", "parallel", 3), ("supply", "min_v", 1.8)]
+        [
+            ("battery", "cell", "FR6"),
+            ("battery", "capacity_c", 9e3),
+            ("battery", "parallel", 3),
+            ("supply", "min_v", 1.8),
+        ]
     ).map(lambda one: edits.change_feed(*one)),
     "change_run": st.builds(lambda c: edits.change_run(c, title="Titled", changed="much"), captures),
     "change_source": st.builds(

@@ -97,7 +97,7 @@ def test_periods_of_the_demo_become_changes(demo_session: Session) -> None:
     alone = demo_session.project.__class__()
     assert rtc.change(2.0, alone, "r4").effects == (ReduceAverage(pytest.approx(rtc.charge_c / 2, rel=1e-3)),)
     granted = demo_session.tuning.asked(project, "r4")
-    assert [(one.asked.active_s, one.granted.active_s, one.differ) for one in granted] == [(10.0, 180.0, True)]
+    assert [(one.asked.active_s, one.granted.active_s, one.differ) for one in granted] == [(16.0, 180.0, True)]
     assert not demo_session.tuning.asked(project, "r5")[0].differ
 
 

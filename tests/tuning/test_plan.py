@@ -238,7 +238,7 @@ def test_the_waveform_holds_the_charge_that_is_predicted(session: Session, start
     edges = np.array([(one.from_s, one.to_s) for one in segments])
     assert (edges[1:, 0] >= edges[:-1, 1] - 1e-9).all()
     idle = next(segment for segment in segments if segment.state == "Modem idle")
-    assert idle.predicted_s == pytest.approx(10.0)
+    assert idle.predicted_s == pytest.approx(16.0)
 
 
 def test_a_planned_change_answers_what_it_is_about_and_nothing_else(session: Session) -> None:

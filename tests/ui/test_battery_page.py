@@ -53,7 +53,7 @@ def activity_of(window: MainWindow, name: str):
 def test_the_smallest_single_change_is_said_and_true(window: MainWindow, page: BatteryPage, settle) -> None:
     best = page.tradeoffs.found.ways[0]
     assert f"{best.name}, from {best.now} to **{best.needed}**" in page.sentence()
-    assert "Impossible at any sleep current alone" in page.sentence()
+    assert "Lowering the sleep current alone cannot reach it" in page.sentence()
     assert (best.name, best.factor) == ("capacity", pytest.approx(1.41, abs=0.02))
     edit = edits.SetFields("battery", {"capacity_c": window.controller.project.battery.capacity_c * best.factor})
     window.controller.apply(edit, "a larger battery")
@@ -80,7 +80,7 @@ def test_a_parameter_is_chosen_by_mouse_and_key(page: BatteryPage, qtbot: QtBot,
 def test_without_a_target_one_is_asked_for(window: MainWindow, page: BatteryPage, settle) -> None:
     window.controller.apply(edits.SetFields("project", {"target_s": None}), "forget the target")
     settle()
-    assert page.sentence() == "Type a target to see what would meet it."
+    assert page.sentence() == "Enter a target to see what would meet it."
     assert page.tradeoffs.found.region is None
 
 
@@ -361,7 +361,7 @@ def test_a_cell_is_made_from_discharges_checked_changed_saved_and_opened(
     # Emptied as it was measured it gives the same.
     assert abs(battery.cell.run.check.charge_difference) < 0.01
     assert battery.cell.run.check.worst_v < 0.01
-    assert "gives back the discharge" in battery.sentence()
+    assert "reproduces the discharge" in battery.sentence()
     type_into(qtbot, battery.cell.view.numbers["resistance_ohm"], "3")
     settle()
     assert cell_of(window.controller.project.battery).resistance_ohm == 3.0
@@ -409,7 +409,7 @@ def test_a_library_cell_that_is_changed_becomes_ones_own(
     type_into(qtbot, battery.cell.view.numbers["resistance_ohm"], "1")
     settle()
     cell = window.controller.project.battery.cell
-    assert (cell.what, cell.origin, cell.resistance_ohm) == ("FR6, changed", "typed, from FR6", 1.0)
+    assert (cell.what, cell.origin, cell.resistance_ohm) == ("FR6, changed", "entered, from FR6", 1.0)
     assert library()["FR6"].resistance_ohm == 0.15
     assert battery.panel.cell_box.currentText() == "FR6, changed"
 
@@ -451,7 +451,7 @@ def test_a_view_leaves_the_ramp_as_it_was(window: MainWindow, battery: BatteryPa
     [
         ("battery", {"cutoff_v": 3.9}, "impossible with this battery"),
         ("supply", {"kind": SupplyKind.SWITCHING, "output_v": 5000.0}, "impossible with this battery"),
-        ("battery", {"cell": None, "capacity_c": 1e12, "self_discharge_per_year": 0.0}, "the target is met"),
+        ("battery", {"cell": None, "capacity_c": 1e12, "self_discharge_per_year": 0.0}, ": met."),
     ],
 )
 def test_what_hardly_makes_sense_is_shown_all_the_same(

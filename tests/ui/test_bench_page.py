@@ -173,9 +173,9 @@ def test_what_is_typed_goes_to_the_target(page, window, qtbot: QtBot, serve) -> 
     server.instrument.run("OUTP ON")
     page.console.field.setText("tail?")
     qtbot.keyClick(page.console.field, Qt.Key.Key_Return)
-    qtbot.waitUntil(lambda: "tail 10 s" in page.console.lines.toPlainText(), timeout=5000)
+    qtbot.waitUntil(lambda: "tail 16 s" in page.console.lines.toPlainText(), timeout=5000)
     window.look.set_theme(DAY)
-    assert "tail 10 s" in page.console.lines.toPlainText()
+    assert "tail 16 s" in page.console.lines.toPlainText()
 
 
 def test_a_recipe_is_written_as_lines_and_kept(page, window, qtbot: QtBot) -> None:

@@ -76,11 +76,11 @@ def test_a_function_is_chosen_in_the_bars_by_mouse_and_key(window, page: StatesP
     assert icicle.chosen == ""
 
 
-def test_the_bus_leak_is_a_sleep_that_draws_as_awake(window: MainWindow, page: StatesPage, settle) -> None:
+def test_the_divider_left_on_is_a_sleep_that_draws_as_awake(window: MainWindow, page: StatesPage, settle) -> None:
     window.controller.select_run("r3")
     settle()
     _show(window, settle, "sleep check")
-    assert "believes to be asleep, it draws **662** µA" in page.sentence()
+    assert "of the sleep that the firmware reports, the device draws **732** µA" in page.sentence()
     page.agreement.places.selectRow(0)
     page.agreement.places.row_asked.emit(0)
     place = page.agreement.agreement.places[0]
@@ -96,7 +96,7 @@ def test_a_line_can_be_the_marker(window: MainWindow, page: StatesPage, settle) 
     settle()
     assert page.agreement.agreement.marker == "line MODEM_EN, asleep when low"
     modem_on_s = sum(row.time_s for row in page.agreement.agreement.rows if not row.believed_asleep)
-    assert modem_on_s == pytest.approx(9.38 + 180, abs=0.1)
+    assert modem_on_s == pytest.approx(8.90 + 180, abs=0.1)
 
 
 def test_crossings_say_what_waking_takes(window: MainWindow, page: StatesPage, settle) -> None:
@@ -146,7 +146,7 @@ def test_a_block_is_split_joined_and_relabelled(window: MainWindow, page: States
     qtbot.keyClick(page, Qt.Key.Key_R)
     type_into(qtbot, page.editor.as_edit, "Report")
     settle()
-    assert window.controller.results.ledger.row("Report").dwell_s == pytest.approx(9.38, abs=0.01)
+    assert window.controller.results.ledger.row("Report").dwell_s == pytest.approx(8.90, abs=0.01)
     assert window.controller.results.ledger.row("Transmit") is None
 
 
@@ -176,7 +176,7 @@ def test_a_block_is_painted_over_its_neighbours(window: MainWindow, page: States
     assert window.controller.results.ledger.row("Transmit").dwell_s > 13
     window.controller.undo()
     settle()
-    assert window.controller.results.ledger.row("Transmit").dwell_s == pytest.approx(9.38, abs=0.01)
+    assert window.controller.results.ledger.row("Transmit").dwell_s == pytest.approx(8.90, abs=0.01)
 
 
 def test_expected_values_are_summed_from_parts(window: MainWindow, page: StatesPage, qtbot: QtBot, settle) -> None:

@@ -335,8 +335,8 @@ def test_doubts_stand_on_the_trace_on_the_spine_and_in_their_view(
     assert window.controller.findings[0].kind is FindingKind.CLIPPED
     assert window.pages.trace.stack.doubts.isVisible()
     assert "clipped" in window.navigation.links["Trace"].shown.doubt
-    assert "see Doubts" in window.header.warning
-    next(a for a in window.pages.trace.view_actions if a.text() == "Next doubt").trigger()
+    assert "see data quality" in window.header.warning
+    next(a for a in window.pages.trace.view_actions if a.text() == "Next fault").trigger()
     shown, first = window.window_on_time, window.controller.findings[0]
     assert shown.length_s < 1.0
     assert "range was exceeded" in window.messages.words.text()

@@ -188,7 +188,7 @@ def test_modes_are_typed_and_forgotten_and_a_missed_deadline_is_told(
     settle()
     assert "mode 1" in {mode.name for mode in page.ledger.depth.modes}
     forget = [
-        one for one in modes.findChildren(QPushButton) if one.accessibleName() == "Forget what was typed of mode 1"
+        one for one in modes.findChildren(QPushButton) if one.accessibleName() == "Forget what was entered for mode 1"
     ]
     forget[-1].click()
     settle()

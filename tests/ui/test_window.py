@@ -36,13 +36,13 @@ def test_the_way_from_trace_to_the_reason(window: MainWindow, qtbot: QtBot, sett
     assert len(window.pages.trace.book.brackets) == before + 1
     qtbot.mouseClick(window.navigation.links["States"], LEFT)
     assert window.page is window.pages.states
-    assert "Modem idle takes 28.2 % of the charge" in plain(window.header.sentence)
+    assert "Modem idle takes 28.5 % of the charge" in plain(window.header.sentence)
     qtbot.mouseClick(window.navigation.links["Battery"], LEFT)
-    assert plain(window.header.sentence).startswith("25.3 months where 36 are wanted")
+    assert plain(window.header.sentence).startswith("25.5 months; target 36")
     window.controller.select_run("r5")
     settle()
-    assert "the target is met" in window.header.sentence
-    assert plain(window.navigation.links["Battery"].shown.figure) == "42.3 months"
+    assert "target **36**: met" in window.header.sentence
+    assert plain(window.navigation.links["Battery"].shown.figure) == "42.2 months"
     assert plain(window.navigation.links["Runs"].shown.figure) == "1st of 5"
 
 
@@ -192,7 +192,7 @@ def test_two_runs_are_picked_on_the_ladder(window: MainWindow, qtbot: QtBot, set
     qtbot.mouseClick(history, LEFT, pos=centre[4])
     qtbot.mouseClick(history, LEFT, Qt.KeyboardModifier.ShiftModifier, pos=centre[0])
     assert (window.pages.runs.first, window.pages.runs.second) == ("r1", "r5")
-    assert "r5 takes 4.01 mA less than r1" in plain(window.header.sentence)
+    assert "r5 takes 4.07 mA less than r1" in plain(window.header.sentence)
     qtbot.mouseDClick(history, LEFT, pos=centre[1])
     settle()
     assert window.controller.session.current == "r2"

@@ -207,7 +207,7 @@ def _unseen(wanted: Expectation, planned: PlannedCapture, reading: _Reading) -> 
         )
     inside = wanted.shortest_s / planned.interval_s
     if inside < _SAMPLES_PER_EVENT * 0.99:
-        found.append(f"An event of {duration_text(wanted.shortest_s)} is only {inside:.1f} samples long.")
+        found.append(f"An event of {duration_text(wanted.shortest_s)} lasts only {inside:.1f} sample intervals.")
     left_v = wanted.supply_v - planned.burden_v
     if left_v < wanted.least_v:
         found.append(

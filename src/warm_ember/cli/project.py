@@ -7,6 +7,8 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from warm_ember.units import THIN_SPACE
+
 if TYPE_CHECKING:
     from warm_ember.session.session import Session
 
@@ -44,5 +46,5 @@ def open_project(path: Path, *, create: bool = False) -> Session:
 def say(sentence: str) -> None:
     """Write one line to stderr, so that a command's answer stays alone on stdout."""
     with contextlib.suppress(OSError, AttributeError):  # a terminal that was closed takes no more words
-        sys.stderr.write(f"warm-ember: {sentence}\n")
+        sys.stderr.write(f"warm-ember: {sentence}\n".replace(THIN_SPACE, " "))
         sys.stderr.flush()

@@ -111,7 +111,7 @@ def trace_doubt(results: RunResults | None, findings: tuple[Finding, ...]) -> st
     if results is None:
         return ""
     kinds = list(dict.fromkeys(finding.kind.value for finding in findings))
-    parts = [f"{', '.join(kinds)}: see Doubts"] if kinds else []
+    parts = [f"{', '.join(kinds)}: see data quality"] if kinds else []
     whole = results.whole
     if whole.coverage < 0.999:
         missing = f"**{(1 - whole.coverage) * 100:.1f}** % not measured"

@@ -158,8 +158,8 @@ def _of_pins(plan: WakePlan) -> list[str]:
         turned = {WakeOn.RISING: "high", WakeOn.FALLING: "low"}.get(path.trigger)
         if path.pin and turned is not None and turned == _level(path):
             found.append(
-                f"{path.source} wakes the device at the end of its pulse: {path.pin} rests {turned}, on "
-                f"{path.trigger} edges."
+                f"{path.source} wakes the device only at the end of its pulse: {path.pin} rests {turned}, and the "
+                f"{path.trigger} edge is used."
             )
     if plan.together and not plan.can_join:
         pins = " and ".join(plan.together)

@@ -286,9 +286,9 @@ class Post:
             self.board.set(plover="search")
             yield 0.28
         for _ in range(6):
-            yield from self._burst(0.74)
+            yield from self._burst(0.7)
             self.board.set(plover="receive")
-            yield 0.42
+            yield 0.38
         self.log.line(self.board.now_s, "TX_ON", high=False)
         self.modem_on = True
         self.board.set(plover="idle")

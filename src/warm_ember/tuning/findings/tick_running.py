@@ -76,7 +76,7 @@ def _as_wakes(waste: WasteContext) -> list[Finding]:
 def _words(period_s: float, mean_a: float) -> str:
     rate = format_trimmed(1 / period_s)
     return (
-        f"during sleep the core wakes every {duration_text(period_s)} ({rate} times a second), which adds "
+        f"during sleep the core wakes every {duration_text(period_s)} ({rate}/s), which adds "
         f"{quantity_text(mean_a, 'A')} to the sleep current. Stop the system tick before sleep, and correct the tick "
         f"count on wake-up from a clock that keeps running"
     )
