@@ -132,7 +132,7 @@ def test_shift_drag_zooms_and_the_wheel_keeps_the_moment(window: MainWindow, qtb
 
 
 def test_the_overview_frame_moves_the_window(window: MainWindow, qtbot: QtBot) -> None:
-    overview, shown = window.pages.trace.stack.overview, window.window_on_time
+    overview, shown = window.pages.trace.stack.whole, window.window_on_time
     shown.show(50.0, 100.0)
     drag(qtbot, overview, overview.x_of(75.0), overview.x_of(175.0))
     assert (shown.from_s + shown.to_s) / 2 == pytest.approx(175, abs=1)

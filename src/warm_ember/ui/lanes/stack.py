@@ -14,11 +14,11 @@ from warm_ember.ui.lanes.digital_lines import LinesLane
 from warm_ember.ui.lanes.flags import AxisLane, FlagLane
 from warm_ember.ui.lanes.lane import Lane
 from warm_ember.ui.lanes.lane_data import LaneData
-from warm_ember.ui.lanes.overview import OverviewLane
 from warm_ember.ui.lanes.quality import QualityLane
 from warm_ember.ui.lanes.ribbon import RibbonLane
 from warm_ember.ui.lanes.scalar import ScalarLane
 from warm_ember.ui.lanes.time_window import TimeWindow
+from warm_ember.ui.lanes.whole_capture import WholeCaptureLane
 from warm_ember.ui.look.theme import Appearance
 
 
@@ -82,7 +82,6 @@ class LaneStack(QWidget):
         super().__init__()
         self.look, self.window_on_time = look, window
         self.results: LaneData | None = None
-        self.overview = OverviewLane(look, window)
         self.flags = FlagLane(look, window) if with_flags else None
         self.above = above
         self.current = CurrentLane(look, window)
@@ -96,6 +95,7 @@ class LaneStack(QWidget):
         self.doubts = QualityLane(look, window)
         self.aux: list[ScalarLane] = []
         self.axis = AxisLane(look, window)
+        self.whole = WholeCaptureLane(look, window)
         self._folded = set(folded)
         self._lay_out()
         self._cursor = _Cursor(self)
@@ -116,7 +116,6 @@ class LaneStack(QWidget):
     def lanes(self) -> list[Lane]:
         """All lanes from above."""
         some = (
-            self.overview,
             self.flags,
             *self.above,
             self.current,
@@ -128,13 +127,13 @@ class LaneStack(QWidget):
             self.power,
             *self.aux,
             self.axis,
+            self.whole,
         )
         return [lane for lane in some if lane is not None]
 
     @property
     def _foldable(self) -> list[Lane]:
         return [
-            self.overview,
             *self.above,
             self.doubts,
             self.ribbon,
@@ -171,7 +170,7 @@ class LaneStack(QWidget):
         self._cursor.raise_()
 
     def set_findings(self, findings: tuple[Finding, ...]) -> None:
-        """Show where the capture must not be believed."""
+        """Show where the measurement is at fault."""
         self.doubts.set_findings(findings)
         self._apply_folds()
 

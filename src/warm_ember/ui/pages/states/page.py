@@ -48,7 +48,7 @@ class StatesPage(Page):
         super().__init__(controller, look)
         self.results: RunResults | None = None
         self._window = window
-        folded = ("Overview", "Lines", "Charge so far", "Voltage", "Power")
+        folded = ("Lines", "Charge so far", "Voltage", "Power")
         self.stack = LaneStack(look, window, with_flags=False, folded=folded)
         self.stack.current.setMinimumHeight(look.px(_LANE))
         self.part = LedgerPart(controller, look)

@@ -64,7 +64,7 @@ class WakesPage(Page):
         self.cpu: int | None = None
         self._window = window
         self.raster = RasterLane(look, window)
-        folded = ("Overview", "States", "Lines", "Charge so far", "Voltage", "Power")
+        folded = ("States", "Lines", "Charge so far", "Voltage", "Power")
         self.stack = LaneStack(look, window, with_flags=False, above=(self.raster,), folded=folded)
         self.stack.current.setMinimumHeight(look.px(_LANE))
         self.sources, self.depth_map, self.slack = SourceTable(look), DepthMap(look), SlackStrip(look)

@@ -3,27 +3,33 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import QRectF
+from PySide6.QtCore import QPointF, QRectF
 from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPen
 
 from warm_ember.signal.envelope import envelope, per_column
 from warm_ember.ui.lanes.current_axis import draw_pixels
+from warm_ember.ui.lanes.flags import tick_step
 from warm_ember.ui.lanes.heat import heat_picture, log_scale
 from warm_ember.ui.lanes.lane import Lane
 from warm_ember.ui.lanes.time_window import TimeWindow
-from warm_ember.ui.look.rich_text import draw_rich_text
+from warm_ember.ui.look.rich_text import draw_rich_text, width_of
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import duration_text
 
 _EARS = 12
+_FUNNEL, _TIMES, _HEAD = 4, 15, 16
 
 
-class OverviewLane(Lane):
-    """The whole capture, always, with the window as a frame that can be dragged and resized."""
+class WholeCaptureLane(Lane):
+    """The whole capture, with the window as a frame that can be dragged and resized.
 
-    name = "Overview"
+    It hangs on the time axis: a thin funnel from the axis's ends to the frame's edges shows that these are two time
+    scales. A window on all of it has neither.
+    """
 
-    def __init__(self, look: Appearance, window: TimeWindow, height: int = 48) -> None:
+    name = "Whole capture"
+
+    def __init__(self, look: Appearance, window: TimeWindow, height: int = 64) -> None:
         super().__init__(look, window, height)
         self._grip = ""
         self._picture: tuple[object, np.ndarray] | None = None
@@ -37,22 +43,59 @@ class OverviewLane(Lane):
         return (x - rect.left()) / rect.width() * self.window_on_time.duration_s
 
     def head_key(self) -> object:
-        return (super().head_key(), self.window_on_time.duration_s)
+        window = self.window_on_time
+        return (super().head_key(), window.duration_s, window.length_s)
+
+    @property
+    def strip(self) -> QRectF:
+        """Where the capture is drawn, below its times."""
+        return self.plot_rect.adjusted(0, self.look.px(_FUNNEL + _TIMES), 0, -self.look.px(2))
+
+    @property
+    def shows_all(self) -> bool:
+        """Whether the window is on all of the capture."""
+        return self.window_on_time.length_s >= self.window_on_time.duration_s * 0.9999
 
     def paint_head(self, painter: QPainter) -> None:
-        """Paint the name and the capture's length."""
-        super().paint_head(painter)
-        if self.results is not None:
-            self.paint_value(painter, duration_text(self.window_on_time.duration_s).rich)
+        """Paint the name, and the window's length."""
+        look, px = self.look, self.look.px
+        room = self.head_width - px(26)
+        draw_rich_text(painter, QRectF(px(22), px(_HEAD), room, px(18)), self.name, look, dim=look.theme.ink)
+        if self.results is None:
+            return
+        length = duration_text(self.window_on_time.length_s).rich
+        words = f"all {length}" if self.shows_all else f"window {length}"
+        ink = look.theme.dim if self.shows_all else look.theme.mark
+        draw_rich_text(
+            painter, QRectF(px(22), px(_HEAD + 18), room, px(16)), words, look, size="small", ink=ink, dim=ink
+        )
 
     def paint_plot(self, painter: QPainter) -> None:
-        px, theme = self.look.px, self.look.theme
-        rect = self.plot_rect.adjusted(0, px(16), 0, -px(1))
+        theme, rect = self.look.theme, self.strip
         painter.fillRect(rect, theme.sunken)
         if self.results is None:
             return
         draw_pixels(painter, rect, self._heat(rect))
-        self._paint_frame(painter, rect)
+        if not self.shows_all:
+            self._paint_frame(painter, rect)
+        self._paint_times(painter, rect)
+
+    def _paint_times(self, painter: QPainter, rect: QRectF) -> None:
+        """Paint the times of the whole capture, where the frame leaves room."""
+        window, px = self.window_on_time, self.look.px
+        step = tick_step(window.duration_s, rect.width() / px(190))
+        left, right = (0.0, -1.0) if self.shows_all else self.frame()
+        top = px(_FUNNEL)
+        for index in range(int(window.duration_s / step + 1e-9) + 1):
+            x = self.x_of(index * step)
+            painter.setPen(self.look.theme.rule)
+            painter.drawLine(QPointF(x, rect.top()), QPointF(x, rect.top() + px(4)))
+            text = window.label(index * step, step * 300)
+            width = width_of(self.look, text, "small")
+            from_x = min(max(x - width / 2, rect.left()), rect.right() - width)
+            if self.shows_all or from_x > right + px(4) or from_x + width < left - px(4):
+                box = QRectF(from_x, top, width + 2, px(_TIMES))
+                draw_rich_text(painter, box, text, self.look, size="small", dim=self.look.theme.faint)
 
     def _heat(self, rect: QRectF) -> np.ndarray:
         """Return the picture of the whole capture, kept while it shows the same."""
@@ -80,32 +123,23 @@ class OverviewLane(Lane):
         return left, right
 
     def _paint_frame(self, painter: QPainter, rect: QRectF) -> None:
-        window, theme, px = self.window_on_time, self.look.theme, self.look.px
+        theme, px = self.look.theme, self.look.px
         left, right = self.frame()
         shade = QColor(theme.ground)
         shade.setAlpha(150)
         painter.fillRect(QRectF(rect.left(), rect.top(), left - rect.left(), rect.height()), shade)
         painter.fillRect(QRectF(right, rect.top(), rect.right() - right, rect.height()), shade)
+        funnel = QColor(theme.mark)
+        funnel.setAlpha(120)
+        painter.setPen(QPen(funnel, 1))
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        for edge, x in ((rect.left(), left), (rect.right(), right)):
+            painter.drawLine(QPointF(edge, 0), QPointF(x, rect.top()))
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, on=False)
         painter.setPen(QPen(theme.mark, 2))
         painter.drawRect(QRectF(left + 1, rect.top() + 1, right - left - 2, rect.height() - 2))
         for x in (left, right - px(4)):
-            painter.fillRect(QRectF(x, rect.top() - px(2), px(4), px(8)), theme.mark)
-        whole = window.length_s >= window.duration_s * 0.9999
-        words = (
-            "all of it"
-            if whole
-            else f"window {duration_text(window.length_s).rich} at {window.label(window.from_s, window.length_s)}"
-        )
-        text_left = min(left, self.width() - px(220))
-        draw_rich_text(
-            painter,
-            QRectF(text_left, 0, px(212), px(15)),
-            words,
-            self.look,
-            size="small",
-            ink=theme.mark,
-            dim=theme.mark,
-        )
+            painter.fillRect(QRectF(x, rect.center().y() - px(5), px(4), px(10)), theme.mark)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         x = event.position().x()
