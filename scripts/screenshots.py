@@ -130,7 +130,7 @@ def a_file(window: MainWindow) -> None:
         f"{k * current.interval_s:.3f};{values[k] * 1e3:.5f};{int(values[k] > 0.05)}".replace(".", ",") for k in rows
     )
     path.write_text("# trail counter post, night\nZeit (s);Strom (mA);modem\n" + "\n".join(lines) + "\n")
-    window.import_files([path])
+    window.way_in.import_files([path])
 
 
 def recording(window: MainWindow) -> None:

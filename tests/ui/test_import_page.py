@@ -12,6 +12,7 @@ from pytestqt.qtbot import QtBot
 from ui.driving import LEFT, type_into
 from warm_ember.model.project import Project
 from warm_ember.session import edits
+from warm_ember.session.recent import recent_projects
 from warm_ember.store.project_folder import ProjectFolder
 from warm_ember.ui.look.rich_text import plain
 from warm_ember.ui.shell.window import MainWindow
@@ -19,7 +20,7 @@ from warm_ember.ui.shell.window import MainWindow
 
 def take(window: MainWindow, qtbot: QtBot, settle, *paths: Path) -> None:
     """Import files as they are."""
-    window.import_files(list(paths))
+    window.way_in.import_files(list(paths))
     settle()
     qtbot.mouseClick(window.pages.imports.import_button, LEFT)
     settle()
@@ -73,7 +74,7 @@ def test_an_import_outlasts_undo_and_another_project_can_follow(
     assert window.controller.open(tmp_path / "other")
     window.grab()
     assert window.controller.results is None
-    assert window.controller.open(window_path := Path(window.recent()[1]))
+    assert window.controller.open(window_path := Path(recent_projects()[1].path))
     settle()
     assert window.controller.session.folder.path == window_path
     window.grab()
@@ -84,7 +85,7 @@ def test_a_file_that_cannot_be_read_is_told_in_the_window(
 ) -> None:
     path = tmp_path / "bad.csv"
     path.write_text("s,A\n0,1\n1,x\n2,3\n")
-    window.import_files([path])
+    window.way_in.import_files([path])
     settle()
     assert "line 3" in window.header.warning
     assert not window.pages.imports.import_button.isEnabled()
@@ -101,7 +102,7 @@ def test_columns_are_taken_by_a_click_and_read_so_the_next_time(
     for name in ("monday", "tuesday"):
         rows = "".join(f"{k / 10:.1f},{k % 3},{2 + k % 2},limit\n" for k in range(300))
         (tmp_path / f"{name}.csv").write_text("time (s),ch1 current (mA),ch2 current (mA),mode\n" + rows)
-    window.import_files([tmp_path / "monday.csv"])
+    window.way_in.import_files([tmp_path / "monday.csv"])
     settle()
     assert "several columns may be the current" in window.header.warning
     assert [view.columns.cell_text(row, 0) for row in range(4)][1:3] == ["ch1 current (mA)", "ch2 current (mA)"]
@@ -117,7 +118,7 @@ def test_columns_are_taken_by_a_click_and_read_so_the_next_time(
     assert "words" in table[3][4]
     qtbot.mouseClick(view.import_button, LEFT)
     settle()
-    window.import_files([tmp_path / "tuesday.csv"])
+    window.way_in.import_files([tmp_path / "tuesday.csv"])
     settle()
     assert view.shown is not None
     assert view.shown.current == 3
@@ -133,7 +134,7 @@ def test_everything_that_was_assumed_can_be_changed(window: MainWindow, tmp_path
     rows = [k for k in range(300) if not 100 <= k < 110]
     path.write_text("t;a;b\n" + "".join(f"{k};{k % 7};{1 + k % 3},25\n" for k in rows))
     view = window.pages.imports
-    window.import_files([path])
+    window.way_in.import_files([path])
     settle()
     assert "cannot be read like this" in window.header.sentence
     assert "--current-column" in window.header.warning or "current" in window.header.warning
@@ -170,7 +171,7 @@ def test_raw_binary_asks_for_its_rate(window: MainWindow, tmp_path: Path, qtbot:
     path = tmp_path / "dump.bin"
     np.full(4000, 20, dtype="<i2").tofile(path)
     view = window.pages.imports
-    window.import_files([path])
+    window.way_in.import_files([path])
     settle()
     assert "rate" in window.header.warning
     type_into(qtbot, view.numbers["rate"], "1 kHz")
@@ -190,7 +191,7 @@ def test_several_files_are_looked_at_one_after_another(
         path.write_text("s,A\n" + "".join(f"{k / 100:.2f},0.002\n" for k in range(100)))
     dump = tmp_path / "a.vcd"
     dump.write_text("$timescale 1ms $end\n$var wire 1 ! TX $end\n$enddefinitions $end\n#0\n0!\n#500\n1!\n")
-    window.import_files([*paths, dump])
+    window.way_in.import_files([*paths, dump])
     settle()
     assert "a.vcd" in window.pages.imports.beside.text()
     qtbot.mouseClick(window.pages.imports.import_button, LEFT)
@@ -202,5 +203,5 @@ def test_several_files_are_looked_at_one_after_another(
     assert [run.name for run in window.controller.project.runs][-2:] == ["a", "c"]
     assert window.controller.session.capture("a").lines.names == ("TX",)
     assert window.page is window.pages.trace
-    window.import_files([dump])
+    window.way_in.import_files([dump])
     assert "come with a capture" in window.messages.words.text()

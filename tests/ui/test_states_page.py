@@ -288,10 +288,10 @@ def test_a_file_of_parts_is_taken_in_and_a_bad_one_is_told(window: MainWindow, p
     good.write_text('{"parts": [{"name": "Heron", "modes": [{"name": "on", "current_a": 1e-5}]}]}')
     bad.write_text("[]")
     before = len(window.controller.project.parts)
-    window.add_parts_from(good)
+    window.way_in.add_parts_from(good)
     assert window.controller.project.parts[-1].name == "Heron"
     assert len(window.controller.project.parts) == before + 1
-    window.add_parts_from(bad)
+    window.way_in.add_parts_from(bad)
     assert "this is no file of parts" in window.messages.words.text()
     window.controller.undo()
     assert len(window.controller.project.parts) == before

@@ -19,6 +19,7 @@ from warm_ember.model.battery import SupplyKind
 from warm_ember.model.project import Project
 from warm_ember.model.rules import BandRule, LevelsRule, LogRule
 from warm_ember.session import edits
+from warm_ember.session.recent import recent_projects
 from warm_ember.store.project_folder import ProjectFolder
 from warm_ember.ui.look.ramp import DAY_DECADES, NIGHT_DECADES, Ramp
 from warm_ember.ui.look.rich_text import plain
@@ -221,19 +222,20 @@ def test_edits_are_saved_by_themselves(window: MainWindow, qtbot: QtBot, settle)
     assert folder.load().name == "renamed"
 
 
-def test_an_empty_window_says_what_to_do(empty_window: MainWindow) -> None:
-    assert "Ctrl+I" in empty_window.header.sentence
+def test_every_page_of_an_empty_window_says_what_to_do(empty_window: MainWindow) -> None:
     for title in TITLES:
         empty_window.show_page(title)
         assert empty_window.header.sentence
         empty_window.grab()  # what goes wrong in painting fails the test
+    empty_window.show_page("Trace")
+    assert "Ctrl+I" in empty_window.header.sentence
 
 
 def test_a_new_project_is_begun_and_broken_ones_are_told(empty_window: MainWindow, tmp_path: Path, settle) -> None:
-    assert empty_window.begin_project(tmp_path / "fresh")
+    assert empty_window.way_in.begin_project(tmp_path / "fresh")
     settle()
     assert (tmp_path / "fresh" / "project.json").exists()
-    assert empty_window.recent()[0].endswith("fresh")
+    assert recent_projects()[0].path == str(tmp_path / "fresh")
     broken = tmp_path / "broken"
     broken.mkdir()
     (broken / "project.json").write_text("{")
@@ -324,12 +326,6 @@ def test_settings_are_remembered(window: MainWindow, settle) -> None:
     assert "Lines" in window.settings.value("folded")
 
 
-def test_help_lists_every_key(window: MainWindow) -> None:
-    text = window.keys_text()
-    for key in ("Ctrl+I", "Alt+2", "Backspace", "Ctrl+Z", "wheel"):
-        assert key in text
-
-
 def test_a_project_without_voltage_lines_or_log_opens(empty_window: MainWindow, tmp_path: Path, settle) -> None:
     folder = ProjectFolder(tmp_path / "p")
     folder.save(Project(name="plain"))
@@ -339,7 +335,7 @@ def test_a_project_without_voltage_lines_or_log_opens(empty_window: MainWindow, 
     settle()
     text = tmp_path / "flat.csv"
     text.write_text("s,A\n" + "".join(f"{k / 100:.2f},0.002\n" for k in range(500)))
-    empty_window.import_files([text])
+    empty_window.way_in.import_files([text])
     settle()
     empty_window.pages.imports.accept()
     settle()
@@ -362,12 +358,13 @@ def test_an_empty_window_loads_no_more_than_it_shows(tmp_path: Path) -> None:
     words = [sys.executable, "-c", script, str(tmp_path / "window.ini")]
     environment = os.environ | {"PYTHONPATH": os.pathsep.join(sys.path)}
     loaded = set(subprocess.run(words, capture_output=True, text=True, check=True, env=environment).stdout.split())
-    assert {one for one in loaded if "." not in one} == {"Trace", "warm_ember"}
+    assert {one for one in loaded if "." not in one} == {"warm_ember"}
     elsewhere = {
         "scipy.signal",
         "warm_ember.report.export",
         "warm_ember.session.importing",
         "warm_ember.session.results",
-        *(f"warm_ember.ui.pages.{title.lower()}.page" for title in TITLES if title != "Trace"),
+        "warm_ember.ui.pages.guide.view",
+        *(f"warm_ember.ui.pages.{title.lower()}.page" for title in TITLES),
     }
     assert loaded & elsewhere == set()

@@ -95,6 +95,8 @@ def bench_doubt(bench: Bench, quietest: QuietestState | None) -> str:
         return "the set-up is a part of the floor: subtract it, or unplug it"
     if bench.resource and bench.guard_v is None:
         return "no voltage guard is set: enter it in the recipe"
+    if bench.resource and bench.settings.voltage_v is None:
+        return "no voltage is set: the source stays at what it is set to, which may be nothing"
     return ""
 
 

@@ -312,12 +312,19 @@ class Session:
         self._undone = [_Past(dropped(past.project), past.what) for past in self._undone]
         self._keep_current()
 
+    def relocate(self, folder: ProjectFolder) -> None:
+        """Go on with the project at another place, which holds it as it is here; edits and undo stay."""
+        self.close()
+        self.folder, self._version = folder, folder.version
+
     def close(self) -> None:
-        """Close all captures."""
+        """Close all captures; what was computed of them is forgotten, as it reads on in them."""
         with self._lock:
             for capture in self._captures.values():
                 capture.close()
             self._captures.clear()
+            for computed in ("results", "states", "battery", "wakes", "tuning"):
+                self.__dict__.pop(computed, None)
 
     def __enter__(self) -> Self:
         return self

@@ -19,7 +19,6 @@ from PySide6.QtWidgets import QApplication
 
 from warm_ember.cli.signals import SIGNALS
 from warm_ember.errors import WarmEmberError
-from warm_ember.session.session import Session
 from warm_ember.ui.look.style import dress
 from warm_ember.ui.look.theme import DAY, NIGHT, Appearance
 from warm_ember.ui.project_controller import ProjectController
@@ -106,27 +105,9 @@ def _closing_on_signals(application: QApplication, window: MainWindow) -> Iterat
 def _open_first(window: MainWindow, project: Path | None, *, make_demo: bool) -> None:
     controller = window.controller
     if make_demo and project is not None:
-        from warm_ember.session.demo import make_demo as make
-
-        def opened(session: Session) -> None:
-            controller.set_session(session)
-
-        def failed(error: Exception) -> None:
-            message = error.one_line if isinstance(error, WarmEmberError) else "the demo could not be made"
-            log.error("making the demo failed", exc_info=error)
-            controller.troubled.emit(message)
-
-        controller.jobs.run(
-            "demo",
-            "recording the demo's five runs",
-            lambda should_stop, progress: make(project, should_stop=should_stop, progress=progress),
-            opened,
-            failed,
-        )
+        controller.make_demo(project)
     elif project is not None:
         controller.open(project)
-    elif window.recent() and Path(window.recent()[0]).is_dir():
-        controller.open(Path(window.recent()[0]))
 
 
 def _log_to_file() -> None:

@@ -88,6 +88,8 @@ class ProjectController(QObject):
         self.wakes: WakesShown | None = None
         self.plan: PlanResults | None = None
         self._viewers: set[object] = set()
+        # One project is closed, and the next is about to be shown.
+        self.is_between = False
         self._autosave = QTimer(self)
         self._autosave.setSingleShot(True)
         self._autosave.setInterval(_AUTOSAVE_MS)
@@ -350,6 +352,68 @@ class ProjectController(QObject):
             return False
         self.set_session(session)
         return True
+
+    def make_demo(self, path: Path) -> None:
+        """Make the demo project in the background, or open it when it is there."""
+        from warm_ember.session.demo import make_demo
+
+        self.work(
+            "demo",
+            "recording the demo's five runs",
+            lambda should_stop, progress: make_demo(path, should_stop=should_stop, progress=progress),
+            self.set_session,
+        )
+
+    def begin_untitled(self, source: str = "") -> bool:
+        """Begin a project that has no name yet; what goes wrong is told by `troubled`."""
+        from warm_ember.session.untitled import begin_untitled
+
+        try:
+            session = begin_untitled(source)
+        except WarmEmberError as error:
+            self.troubled.emit(error.one_line)
+            return False
+        self.set_session(session)
+        return True
+
+    def save_under(self, path: Path) -> None:
+        """Give the project another place, in the background, and go on there."""
+        session = self.session
+        if session is None:
+            return
+        from warm_ember.session.untitled import save_under
+
+        self.is_between = True
+        self.set_session(None)
+
+        def done(_nothing: object) -> None:
+            self.is_between = False
+            self.set_session(session)
+            self.noted.emit(f"The project is saved at {path}")
+
+        def failed(error: Exception) -> None:
+            self.is_between = False
+            self.set_session(session)
+            self.report_failure(error)
+
+        self.jobs.run(
+            "save as", f"saving as {path.name}", lambda _stop, _progress: save_under(session, path), done, failed
+        )
+
+    def drop_untitled(self) -> None:
+        """Close a project without a name that has nothing in it, and forget it."""
+        from warm_ember.session.recent import forget
+        from warm_ember.session.untitled import discard_untitled
+
+        session = self.session
+        if session is not None and not session.project.runs:
+            self.is_between = True
+            self.set_session(None)
+            self.is_between = False
+            discard_untitled(session)
+            if not session.folder.exists:
+                forget(str(session.folder.path.resolve()))
+            self.session_changed.emit()
 
     def show_new_run(self) -> None:
         """Show the run that was just added to the project."""

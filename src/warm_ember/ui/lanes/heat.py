@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -55,6 +56,13 @@ class CurrentScale:
                 break
         first = np.ceil(self.low_a / step)
         return [(float(k * step), True) for k in np.arange(first, np.floor(self.high_a / step) + 1)]
+
+
+def columns_from(
+    low: Sequence[float | None], high: Sequence[float | None], mean: Sequence[float | None]
+) -> PixelColumns:
+    """Return pixel columns of numbers, None where nothing was measured."""
+    return PixelColumns(*(np.array(one, dtype=np.float64) for one in (low, high, mean)))
 
 
 def log_scale(lowest_a: float, highest_a: float) -> CurrentScale:

@@ -153,8 +153,10 @@ class NavigationBar(QWidget):
         look.changed.connect(lambda: self.setFixedHeight(look.px(_HEIGHT)))
 
     def light(self, title: str) -> None:
-        """Light the link of the open page."""
-        self.links[title].setChecked(True)
+        """Light the link of the open page; an empty title lights none."""
+        for name, link in self.links.items():
+            link.setAutoExclusive(bool(title))
+            link.setChecked(name == title)
         self.update()
 
     def set_stale(self, stale: bool) -> None:

@@ -17,8 +17,10 @@ from warm_ember.ui.project_controller import ProjectController
 if TYPE_CHECKING:
     from warm_ember.ui.pages.battery.page import BatteryPage
     from warm_ember.ui.pages.bench.page import BenchPage
+    from warm_ember.ui.pages.guide.view import GuideView
     from warm_ember.ui.pages.importing.view import ImportView
     from warm_ember.ui.pages.runs.page import RunsPage
+    from warm_ember.ui.pages.start.page import StartPage
     from warm_ember.ui.pages.states.page import StatesPage
     from warm_ember.ui.pages.trace.page import TracePage
     from warm_ember.ui.pages.tune.page import TunePage
@@ -48,11 +50,15 @@ class PageStack(QStackedWidget):
     -------
     page_built
         A page was asked for the first time: its title.
+    start_built, guide_built
+        The start page, the guide was.
     imports_changed, imports_finished
         What the view of files to import says is no longer as it was; there are none left.
     """
 
     page_built = Signal(str)
+    start_built = Signal()
+    guide_built = Signal()
     imports_changed = Signal()
     imports_finished = Signal()
 
@@ -61,6 +67,8 @@ class PageStack(QStackedWidget):
         self._controller, self._look, self._on_time = controller, look, window_on_time
         self.built: dict[str, Page] = {}
         self._imports: ImportView | None = None
+        self._start: StartPage | None = None
+        self._guide: GuideView | None = None
 
     @cached_property
     def bench(self) -> BenchPage:
@@ -124,6 +132,38 @@ class PageStack(QStackedWidget):
         self._imports.changed.connect(self.imports_changed)
         self.addWidget(self._imports)
         return self._imports
+
+    @cached_property
+    def start(self) -> StartPage:
+        """The start page."""
+        from warm_ember.ui.pages.start.page import StartPage
+
+        self._start = StartPage(self._look)
+        self.addWidget(self._start)
+        self.__dict__["start"] = self._start
+        self.start_built.emit()
+        return self._start
+
+    @cached_property
+    def guide(self) -> GuideView:
+        """The guide."""
+        from warm_ember.ui.pages.guide.view import GuideView
+
+        self._guide = GuideView(self._look)
+        self.addWidget(self._guide)
+        self.__dict__["guide"] = self._guide
+        self.guide_built.emit()
+        return self._guide
+
+    @property
+    def is_reading(self) -> bool:
+        """Whether the guide is shown."""
+        return self._guide is not None and self.currentWidget() is self._guide
+
+    @property
+    def is_starting(self) -> bool:
+        """Whether the start page is shown."""
+        return self._start is not None and self.currentWidget() is self._start
 
     @property
     def is_importing(self) -> bool:

@@ -6,26 +6,21 @@ import logging
 from functools import partial
 from pathlib import Path
 
-from PySide6.QtCore import QEvent, QSettings, Qt
+from PySide6.QtCore import QEvent, QSettings
 from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
 from PySide6.QtWidgets import (
     QApplication,
-    QFileDialog,
     QHBoxLayout,
     QMainWindow,
     QMenu,
     QMenuBar,
-    QMessageBox,
     QVBoxLayout,
     QWidget,
 )
 
-from warm_ember import __version__
-from warm_ember.errors import WarmEmberError
-from warm_ember.session import edits
+from warm_ember.session.recent import note_opened
 from warm_ember.session.run_results import RunResults
-from warm_ember.session.session import Session
-from warm_ember.store.parts_file import read_parts_file
+from warm_ember.session.untitled import is_untitled
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.style import dress
@@ -34,15 +29,15 @@ from warm_ember.ui.pages.base import Page
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.shell.budget_bar import BudgetBar
 from warm_ember.ui.shell.exports import EXPORTS, Exports
+from warm_ember.ui.shell.help import Help
 from warm_ember.ui.shell.message_panel import MessagePanel, ProgressPanel
 from warm_ember.ui.shell.navigation_bar import NavigationBar
 from warm_ember.ui.shell.page_header import PageHeader
 from warm_ember.ui.shell.page_stack import TITLES, PageStack
-from warm_ember.units import counted
+from warm_ember.ui.shell.tour import TourStrip
+from warm_ember.ui.shell.way_in import WayIn
 
 log = logging.getLogger(__name__)
-
-_RECENT = 8
 
 
 class MainWindow(QMainWindow):
@@ -58,6 +53,7 @@ class MainWindow(QMainWindow):
         self.pages = PageStack(controller, look, self.window_on_time)
         self.exports = Exports(self, controller, lambda: self.page, lambda: self.pages.trace.fold.plan)
         self._build_shell()
+        self.way_in, self.help = WayIn(self), Help(self)
         self._build_menus()
         self._connect()
         self._restore()
@@ -69,11 +65,11 @@ class MainWindow(QMainWindow):
         pages = self.pages
         page = pages.page(title)
         page.header_changed.connect(self._show_header)
-        self._page_menus[title].addActions(page.page_actions())
+        self.page_menus[title].addActions(page.page_actions())
         if page is pages.built.get("Trace"):
             pages.trace.export_asked.connect(self.exports.ask)
             self._restore_folded()
-            self._menus["View"].insertActions(self._after_views, pages.trace.view_actions)
+            self.menu_of["View"].insertActions(self._after_views, pages.trace.view_actions)
         elif page is pages.built.get("States"):
             pages.states.trace_asked.connect(lambda: self.show_page("Trace"))
         elif page is pages.built.get("Wakes"):
@@ -90,15 +86,19 @@ class MainWindow(QMainWindow):
         self.messages = MessagePanel(self.look)
         self.progress = ProgressPanel(self.look)
         self.budget = BudgetBar(self.look)
+        self.tour = TourStrip(self.look)
         body = QWidget()
         column = QVBoxLayout(body)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
-        for widget in (self.navigation, self.header, self.pages, self.messages, self.progress, self.budget):
+        shown = (self.navigation, self.header, self.pages, self.tour, self.messages, self.progress, self.budget)
+        for widget in shown:
             column.addWidget(widget, 1 if widget is self.pages else 0)
         self.setCentralWidget(body)
         self.status = Label()
         self.menus = QMenuBar()
+        self.recent_menu = QMenu("Open recent", self)
+        self.recent_menu.setToolTipsVisible(True)
         top = QWidget()
         top.setObjectName("panel")
         row = QHBoxLayout(top)
@@ -108,7 +108,7 @@ class MainWindow(QMainWindow):
         row.addWidget(self.status)
         self.setMenuWidget(top)
 
-    def _action(self, menu: QMenu, text: str, keys: str | QKeySequence.StandardKey, slot: object) -> QAction:
+    def add_action(self, menu: QMenu, text: str, keys: str | QKeySequence.StandardKey, slot: object) -> QAction:
         action = QAction(text, self)
         if keys != "":
             action.setShortcut(QKeySequence(keys))
@@ -119,47 +119,50 @@ class MainWindow(QMainWindow):
     def _build_menus(self) -> None:
         key = QKeySequence.StandardKey
         menus = {name: self.menus.addMenu(f"&{name}") for name in ("File", "Edit", "View", "Capture", "Help")}
-        self._menus = menus
-        self._action(menus["File"], "New project …", key.New, self.new_project)
-        self._action(menus["File"], "Open project …", key.Open, self.open_project)
-        self.recent_menu = menus["File"].addMenu("Open recent")
-        self._action(menus["File"], "Import a capture …", "Ctrl+I", self.import_capture)
-        self._action(menus["File"], "Parts from a file …", "", self.add_parts)
+        self.menu_of, way_in = menus, self.way_in
+        self.add_action(menus["File"], "Start page", "Ctrl+Home", way_in.show_start)
+        self.add_action(menus["File"], "New project …", key.New, way_in.new_project)
+        self.add_action(menus["File"], "Open project …", key.Open, way_in.open_project)
+        menus["File"].addMenu(self.recent_menu)
+        self.add_action(menus["File"], "Import a capture …", "Ctrl+I", way_in.import_capture)
+        self.add_action(menus["File"], "Parts from a file …", "", way_in.add_parts)
         exports = menus["File"].addMenu("Export")
         for what, words in EXPORTS.items():
             keys = "Ctrl+E" if what == "capture" else ""
-            self._action(exports, f"{words} …", keys, lambda what=what: self.exports.ask(what))
-        self._action(menus["File"], "Save", key.Save, self.controller.save)
+            self.add_action(exports, f"{words} …", keys, lambda what=what: self.exports.ask(what))
+        self.add_action(menus["File"], "Save", key.Save, way_in.save)
+        self.add_action(menus["File"], "Save as …", key.SaveAs, way_in.save_as)
         menus["File"].addSeparator()
-        self._action(menus["File"], "Quit", "Ctrl+Q", self.close)
-        self.undo_action = self._action(menus["Edit"], "Undo", key.Undo, self.controller.undo)
-        self.redo_action = self._action(menus["Edit"], "Redo", key.Redo, self.controller.redo)
+        self.add_action(menus["File"], "Quit", "Ctrl+Q", self.close)
+        self.undo_action = self.add_action(menus["Edit"], "Undo", key.Undo, self.controller.undo)
+        self.redo_action = self.add_action(menus["Edit"], "Redo", key.Redo, self.controller.redo)
         menus["Edit"].addSeparator()
         for index, title in enumerate(TITLES):
-            self._action(menus["View"], title, f"Alt+{index + 1}", lambda title=title: self.show_page(title))
+            self.add_action(menus["View"], title, f"Alt+{index + 1}", lambda title=title: self.show_page(title))
         self._after_views = menus["View"].addSeparator()
-        self._action(menus["View"], "Night", "", lambda: self.look.set_theme(NIGHT))
-        self._action(menus["View"], "Day", "", lambda: self.look.set_theme(DAY))
-        self._action(menus["View"], "Switch theme", "Ctrl+T", self.other_theme)
+        self.add_action(menus["View"], "Night", "", lambda: self.look.set_theme(NIGHT))
+        self.add_action(menus["View"], "Day", "", lambda: self.look.set_theme(DAY))
+        self.add_action(menus["View"], "Switch theme", "Ctrl+T", self.other_theme)
         menus["View"].addSeparator()
         self.lanes_menu = menus["View"].addMenu("Lanes")
         self.lanes_menu.aboutToShow.connect(self._fill_lanes_menu)
-        self._action(menus["Capture"], "Record, or stop recording", "F9", self._record_or_stop)
+        self.add_action(menus["Capture"], "Record, or stop recording", "F9", self._record_or_stop)
         self.runs_menu = menus["Capture"].addMenu("Show run")
-        self._action(menus["Capture"], "Next run", "Ctrl+PgDown", lambda: self.step_run(1))
-        self._action(menus["Capture"], "Previous run", "Ctrl+PgUp", lambda: self.step_run(-1))
-        self._page_menus = {title: menus["Edit"].addMenu(title) for title in TITLES}
-        for title, menu in self._page_menus.items():
+        self.add_action(menus["Capture"], "Next run", "Ctrl+PgDown", lambda: self.step_run(1))
+        self.add_action(menus["Capture"], "Previous run", "Ctrl+PgUp", lambda: self.step_run(-1))
+        self.page_menus = {title: menus["Edit"].addMenu(title) for title in TITLES}
+        for title, menu in self.page_menus.items():
             menu.aboutToShow.connect(partial(self.pages.page, title))
-        self._action(menus["Help"], "Keys", "F1", self.show_keys)
-        self._action(menus["Help"], "About Warm Ember", "", self.show_about)
+        self.add_action(menus["Help"], "Guide", "F1", self.help.show_guide)
+        self.add_action(menus["Help"], "Find an action …", "Ctrl+Shift+A", self.help.find_action)
+        self.add_action(menus["Help"], "Tour of the demo", "", self.help.begin_tour)
+        self.add_action(menus["Help"], "About Warm Ember", "", self.help.show_about)
 
     def _connect(self) -> None:
         controller = self.controller
         self.navigation.chosen.connect(self.show_page)
         self.pages.page_built.connect(self._on_page_built)
         self.pages.imports_changed.connect(self._show_header)
-        self.pages.imports_finished.connect(self._on_imports_finished)
         controller.session_changed.connect(self._on_session)
         controller.project_changed.connect(self._on_project)
         controller.results_changed.connect(self._on_results)
@@ -173,6 +176,7 @@ class MainWindow(QMainWindow):
         controller.jobs.hidden.connect(self.progress.hide)
         self.progress.stop_asked.connect(controller.jobs.stop_all)
         self.look.changed.connect(self._on_look)
+        self.tour.closed.connect(self.tour.hide)
         self.budget.segment_chosen.connect(self._on_segment)
         controller.wakes_changed.connect(self._show_header)
         controller.plan_changed.connect(self._show_header)
@@ -182,7 +186,7 @@ class MainWindow(QMainWindow):
         geometry = self.settings.value("geometry")
         if geometry is None or not self.restoreGeometry(geometry):
             self.resize(1280, 800)
-        self.show_page(str(self.settings.value("page", "Trace")))
+        self.last_page = str(self.settings.value("page", "Trace"))
 
     def _restore_folded(self) -> None:
         stack, folded = self.pages.trace.stack, self.settings.value("folded")
@@ -201,12 +205,25 @@ class MainWindow(QMainWindow):
     def page(self) -> Page:
         """The open page; while files are looked at, the Trace page that they will be shown on."""
         page = self.pages.currentWidget()
-        return page if isinstance(page, Page) else self.pages.trace
+        return page if isinstance(page, Page) else self.pages.page(self.last_page)
+
+    def show_other(self, widget: QWidget) -> None:
+        """Show what is not a page of a run: the start page, the guide, files that are looked at."""
+        self.pages.setCurrentWidget(widget)
+        importing = self.pages.is_importing
+        self.header.setVisible(importing)
+        self.budget.setVisible(not self.pages.is_starting)
+        if self.pages.is_starting:
+            self.navigation.light("")
+        self._show_header()
 
     def show_page(self, title: str) -> None:
         """Open a page."""
         if title not in TITLES:
             title = "Trace"
+        self.header.show()
+        self.budget.show()
+        self.last_page = title
         page = self.pages.page(title)
         self.pages.setCurrentWidget(page)
         page.take_focus()
@@ -214,6 +231,10 @@ class MainWindow(QMainWindow):
         self._show_header()
 
     def _show_header(self) -> None:
+        if self.pages.is_starting:
+            for title in TITLES:
+                self.navigation.links[title].show_figure(self.pages.link(title))
+            return
         page = self.page
         if self.pages.is_importing:
             self.header.show_sentence(self.pages.imports.sentence(), self.pages.imports.warning())
@@ -233,21 +254,12 @@ class MainWindow(QMainWindow):
         session = self.controller.session
         self._shown_capture = None
         if session is not None:
-            recent = [str(session.folder.path.resolve()), *self.recent()]
-            self.settings.setValue("recent", list(dict.fromkeys(recent))[:_RECENT])
-        self._fill_recent()
+            note_opened(session)
+            if self.pages.is_starting or self.pages.is_reading or self.pages.currentWidget() is None:
+                self.show_page(self.last_page)
+        elif not self.controller.is_between:
+            self.way_in.show_start()
         self._show_status()
-
-    def recent(self) -> list[str]:
-        """Return the folders of recent projects, newest first."""
-        value = self.settings.value("recent")
-        return [str(path) for path in value] if isinstance(value, list) else [value] if isinstance(value, str) else []
-
-    def _fill_recent(self) -> None:
-        self.recent_menu.clear()
-        for path in self.recent():
-            self._action(self.recent_menu, path, "", lambda path=path: self.controller.open(Path(path)))
-        self.recent_menu.setEnabled(not self.recent_menu.isEmpty())
 
     def _on_project(self) -> None:
         session = self.controller.session
@@ -259,7 +271,9 @@ class MainWindow(QMainWindow):
         self.redo_action.setEnabled(redoable is not None)
         self.runs_menu.clear()
         for run in self.controller.project.runs:
-            action = self._action(self.runs_menu, run.label, "", lambda name=run.name: self.controller.select_run(name))
+            action = self.add_action(
+                self.runs_menu, run.label, "", lambda name=run.name: self.controller.select_run(name)
+            )
             action.setCheckable(True)
             action.setChecked(session is not None and session.current == run.name)
         self._show_status()
@@ -267,10 +281,11 @@ class MainWindow(QMainWindow):
     def _show_status(self) -> None:
         session = self.controller.session
         if session is None:
-            self.status.setText("no project")
+            self.status.setText("no project open")
             self.setWindowTitle("Warm Ember")
             return
-        self.status.setText(f"{session.title}   ·   {'saved' if session.is_saved else 'saving …'}")
+        kept = "not named yet, kept automatically" if is_untitled(session.folder.path) else "saved"
+        self.status.setText(f"{session.title}   ·   {kept if session.is_saved else 'saving …'}")
         self.setWindowTitle(f"{session.title} – Warm Ember")
 
     def _on_results(self, results: RunResults | None) -> None:
@@ -310,7 +325,7 @@ class MainWindow(QMainWindow):
         stack = self.pages.trace.stack
         for name in stack.foldable_names():
             folded = stack.is_folded(name)
-            action = self._action(self.lanes_menu, name, "", lambda n=name, f=folded: stack.set_folded(n, not f))
+            action = self.add_action(self.lanes_menu, name, "", lambda n=name, f=folded: stack.set_folded(n, not f))
             action.setCheckable(True)
             action.setChecked(not folded)
 
@@ -330,83 +345,6 @@ class MainWindow(QMainWindow):
             if 0 <= at < len(names):
                 self.controller.select_run(names[at])
 
-    def new_project(self) -> None:
-        """Ask for a folder and begin a project there."""
-        path = QFileDialog.getExistingDirectory(self, "A folder for the new project")
-        if path:
-            self.begin_project(Path(path))
-
-    def begin_project(self, path: Path) -> bool:
-        """Begin a project in a folder, or open the one that is there."""
-        try:
-            session = Session.open_or_create(path)
-            session.save()
-        except WarmEmberError as error:
-            self.messages.show_trouble(error.one_line)
-            return False
-        self.controller.set_session(session)
-        return True
-
-    def open_project(self) -> None:
-        """Ask for a project's folder and open it."""
-        path = QFileDialog.getExistingDirectory(self, "The folder of a project")
-        if path:
-            self.controller.open(Path(path))
-
-    def import_capture(self) -> None:
-        """Ask for files and import them."""
-        paths, _ = QFileDialog.getOpenFileNames(self, "Files of current to import")
-        self.import_files([Path(path) for path in paths])
-
-    def add_parts(self) -> None:
-        """Ask for a file of parts."""
-        path, _ = QFileDialog.getOpenFileName(self, "A file of parts", filter="Parts (*.json)")
-        if path:
-            self.add_parts_from(Path(path))
-
-    def add_parts_from(self, path: Path) -> None:
-        """Take the parts of a file into the project; what is wrong with it is told."""
-        try:
-            library = read_parts_file(path)
-        except WarmEmberError as error:
-            self.messages.show_trouble(error.one_line)
-            return
-        parts = library.parts
-        self.controller.apply(edits.add_parts(library), f"add {counted(len(parts), 'part')}")
-        self.messages.show_note(
-            f"{counted(len(parts), 'part')} added from {path.name}: {', '.join(part.name for part in parts)}"
-        )
-
-    def import_files(self, paths: list[Path]) -> None:
-        """Look at files to import them, logs and dumps among them beside their capture; a project opens."""
-        folders = [path for path in paths if path.is_dir() or path.name == "project.json"]
-        if folders:
-            self.controller.open(folders[0] if folders[0].is_dir() else folders[0].parent)
-            return
-        if self.controller.session is None:
-            self.new_project()
-        if self.controller.session is None:
-            return
-        session = self.controller.session
-        # What reads files is not needed before there are some.
-        from warm_ember.session.import_requests import requests_for
-        from warm_ember.session.new_capture import free_name
-
-        try:
-            requests = requests_for(paths, lambda wanted: free_name(session, wanted))
-        except WarmEmberError as error:
-            self.messages.show_trouble(error.one_line)
-            return
-        if not requests:
-            self.messages.show_trouble("Logs and line dumps come with a capture: choose its file together with them.")
-            return
-        self.pages.imports.show_files(requests)
-        self.pages.setCurrentWidget(self.pages.imports)
-        self._show_header()
-
-    def _on_imports_finished(self) -> None:
-        self.show_page("Trace")
-
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         if event.mimeData().hasUrls():
             event.acceptProposedAction()
@@ -415,53 +353,7 @@ class MainWindow(QMainWindow):
         paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
         if paths:
             event.acceptProposedAction()
-            self.import_files(paths)
-
-    def keys_text(self) -> str:
-        """Return all actions with their keys, as lines of text."""
-        for title in TITLES:
-            self.pages.page(title)
-        found: dict[str, str] = {}
-
-        def collect(menu: QMenu) -> None:
-            for action in menu.actions():
-                inner = action.menu()
-                if isinstance(inner, QMenu):
-                    collect(inner)
-                elif not action.shortcut().isEmpty():
-                    found[action.text().replace("&", "")] = action.shortcut().toString()
-
-        for menu in self._menus.values():
-            collect(menu)
-        found |= {
-            "Zoom around the pointer": "wheel",
-            "Zoom in and out": "Up, Down",
-            "Zoom to a stretch": "Shift + drag",
-            "Pan": "drag the time axis, or Left, Right",
-            "Bracket in the middle of the window": "Enter",
-            "No snapping": "Alt while dragging",
-            "Move the reading cursor": "Shift+Left, Shift+Right",
-            "Start and end of the capture": "Home, End",
-            "Choose a step's edge in the fold": "Left, Right",
-            "Move, add and remove a step's edge": "Ctrl+Left, Ctrl+Right, Insert, Delete",
-            "Import the file that is shown, or leave it out": "Ctrl+Return, Esc",
-            "Make a corrected copy": "Ctrl+Return in data quality",
-        }
-        return "\n".join(f"{text}: {keys}" for text, keys in found.items())
-
-    def show_keys(self) -> None:
-        """Show all keys."""
-        box = QMessageBox(QMessageBox.Icon.NoIcon, "Keys", self.keys_text(), QMessageBox.StandardButton.Close, self)
-        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        box.open()
-
-    def show_about(self) -> None:
-        """Return what the program is."""
-        what = "From amperes to months: where a battery device's charge goes, and what to change so that it lasts."
-        text = f"Warm Ember {__version__}\n\n{what}"
-        box = QMessageBox(QMessageBox.Icon.NoIcon, "About", text, QMessageBox.StandardButton.Close, self)
-        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        box.open()
+            self.way_in.import_files(paths)
 
     def changeEvent(self, event: QEvent) -> None:
         super().changeEvent(event)
@@ -473,7 +365,7 @@ class MainWindow(QMainWindow):
     def closeEvent(self, event: QCloseEvent) -> None:
         self.settings.setValue("geometry", self.saveGeometry())
         self.settings.setValue("theme", self.look.theme.name)
-        self.settings.setValue("page", self.page.title)
+        self.settings.setValue("page", self.last_page)
         if "Trace" in self.pages.built:
             stack = self.pages.trace.stack
             self.settings.setValue("folded", [name for name in stack.foldable_names() if stack.is_folded(name)])

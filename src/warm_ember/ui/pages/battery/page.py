@@ -119,7 +119,7 @@ class BatteryPage(Page):
 
     def _make_actions(self) -> list[QAction]:
         some: tuple[tuple[str, str, Callable[[], object]], ...] = (
-            ("Add an activity from a state or a wake …", "Ctrl+Shift+A", self.activities.add),
+            ("Add an activity from a state or a wake …", "Ctrl+Shift+N", self.activities.add),
             ("Take the run as the model", "Ctrl+Shift+M", self.activities.take_run),
             ("Remove an activity …", "Ctrl+Shift+D", self.activities.remove),
             ("Months of life", "Ctrl+1", lambda: self.show_view(_LIFE)),

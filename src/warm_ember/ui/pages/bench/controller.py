@@ -19,6 +19,7 @@ from warm_ember.session.live import LiveRun
 from warm_ember.session.new_capture import free_name
 from warm_ember.session.recording import RecordRequest, adopt_recorded, check_request, record
 from warm_ember.session.session import Session
+from warm_ember.session.simulated_bench import GUARD_V, SUPPLY_V, SimulatedBench
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.units import counted
 
@@ -70,6 +71,7 @@ class BenchController(QObject):
         self.recorder: Recorder | None = None
         self.found: tuple[DiscoveredInstrument, ...] = ()
         self.description: InstrumentDescription | None = None
+        self.simulated: SimulatedBench | None = None
         self._thread: threading.Thread | None = None
         self._stop = threading.Event()
         self._session: Session | None = None
@@ -123,6 +125,27 @@ class BenchController(QObject):
             self.console.send(text)
         except WarmEmberError as error:
             self.controller.troubled.emit(error.one_line)
+
+    def use_simulated(self) -> None:
+        """Start the simulated bench in the background, and speak with it and its target's console from now on."""
+
+        def done(simulated: SimulatedBench) -> None:
+            if self.simulated is not None:
+                self.simulated.close()
+            self.simulated = simulated
+            bench = self.bench
+            self.change("instrument", resource=simulated.resource, guard_v=bench.guard_v or GUARD_V)
+            if bench.settings.voltage_v is None:
+                self.change_settings("voltage", voltage_v=SUPPLY_V)
+            self.open_console(simulated.console)
+            self.find()
+
+        self.controller.work(
+            "simulated bench",
+            "starting the simulated bench",
+            lambda should_stop, _progress: SimulatedBench(should_stop=should_stop),
+            done,
+        )
 
     def find(self) -> None:
         """Look for instruments in the background."""
@@ -262,3 +285,6 @@ class BenchController(QObject):
             # Its answer waits in the queue of this thread: take it before the session is closed.
             QCoreApplication.sendPostedEvents(self)
         self.close_console()
+        if self.simulated is not None:
+            simulated, self.simulated = self.simulated, None
+            simulated.close()

@@ -146,6 +146,7 @@ class BenchPage(Page):
         for panel in (self.wiring, self.recipe, self.zero):
             panel.changed.connect(self._on_edit)
         self.recipe.find_asked.connect(bench.find)
+        self.recipe.simulated_asked.connect(bench.use_simulated)
         self.recipe.marked.connect(bench.mark)
         self.strip.key.clicked.connect(self.record_or_stop)
         self.console.sent.connect(bench.send)
@@ -193,7 +194,7 @@ class BenchPage(Page):
             ("Follow the recording", "End", self.follow),
             ("Find instruments", "Ctrl+F", self.bench_controller.find),
             ("Type to the target", "Ctrl+K", self.console.focus_field),
-            ("Save as recipe", "Ctrl+Shift+S", self.recipe.ask_name),
+            ("Save as recipe", "Ctrl+Shift+R", self.recipe.ask_name),
             ("Record view", "R", partial(self.show_view, "record")),
             ("Plan a capture", "P", partial(self.show_view, "plan")),
             ("Set zero", "Z", partial(self.show_view, "zero")),

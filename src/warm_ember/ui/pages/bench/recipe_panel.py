@@ -49,7 +49,7 @@ class RecipePanel(QWidget):
     -------
     changed
         ``(what, fields of the bench)`` to change.
-    find_asked
+    find_asked, simulated_asked
         Look for instruments.
     marked
         Mark this moment.
@@ -57,6 +57,7 @@ class RecipePanel(QWidget):
 
     changed = Signal(str, object)
     find_asked = Signal()
+    simulated_asked = Signal()
     marked = Signal()
 
     def __init__(self, look: Appearance) -> None:
@@ -124,7 +125,11 @@ class RecipePanel(QWidget):
         self._row("instrument", self.resource, "\0")
         self.find_key = QPushButton("Find")
         self.find_key.clicked.connect(self.find_asked)
+        self.simulated_key = QPushButton("Use the simulated bench")
+        self.simulated_key.setToolTip("Start a simulated instrument with the trail counter post behind it")
+        self.simulated_key.clicked.connect(self.simulated_asked)
         self.identity_words = self._row("", self.find_key, " ")
+        self._row("", self.simulated_key, "")
         self.identity_words.setWordWrap(True)
 
     def _on_resource(self) -> None:

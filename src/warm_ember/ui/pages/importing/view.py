@@ -127,6 +127,7 @@ class ImportView(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.controller, self.look = controller, look
         self.queue: list[ImportRequest] = []
+        self.took_any = False
         self.shown: Preview | None = None
         self.problem = ""
         self.reading = ""
@@ -248,6 +249,7 @@ class ImportView(QWidget):
     def show_files(self, requests: list[ImportRequest]) -> None:
         """Look at files, one after another; those that wait already come first."""
         begins = not self.queue
+        self.took_any &= not begins
         self.queue = [*self.queue, *requests]
         if begins and self.queue:
             self._begin()
@@ -471,8 +473,9 @@ class ImportView(QWidget):
             name=self.name.text().strip(),
             supply_v=supply.value() if supply.text().strip() else None,
         )
-        self._next()
+        self.took_any = True
         self.import_asked.emit(request)
+        self._next()
 
     def _keep_reading(self) -> None:
         """Remember what was chosen for files with the same header."""

@@ -1,0 +1,162 @@
+"""The projects that were open last, with what the start page shows of each, so that none has to be opened for it."""
+
+from __future__ import annotations
+
+import contextlib
+import logging
+import math
+from datetime import UTC, datetime
+from pathlib import Path
+
+import msgspec
+import numpy as np
+import platformdirs
+
+from warm_ember.model.arrays import Floats
+from warm_ember.session.run_results import RunResults
+from warm_ember.session.session import Session
+from warm_ember.session.untitled import untitled_root
+from warm_ember.store.new_file import write_new
+
+log = logging.getLogger(__name__)
+
+PICTURE_COLUMNS = 192
+_MOST, _MOST_PICTURES = 200, 24
+_DIGITS = 3
+
+
+class TracePicture(msgspec.Struct, frozen=True):
+    """A run's current by pixel column, A: lowest, highest and mean, None where nothing was measured."""
+
+    low: tuple[float | None, ...]
+    high: tuple[float | None, ...]
+    mean: tuple[float | None, ...]
+
+
+class RecentProject(msgspec.Struct, frozen=True):
+    """A project as it was when it was open last.
+
+    Parameters
+    ----------
+    path
+        Its folder.
+    name
+        What it is called.
+    opened_utc
+        When, ISO 8601.
+    runs
+        How many it has.
+    mean_a, life_s, target_s
+        Of the run that was shown; None where there is none, or no battery was chosen.
+    picture
+        Its current; None before anything was shown of it.
+    """
+
+    path: str
+    name: str
+    opened_utc: str
+    runs: int = 0
+    mean_a: float | None = None
+    life_s: float | None = None
+    target_s: float | None = None
+    picture: TracePicture | None = None
+
+    @property
+    def is_there(self) -> bool:
+        """Whether its folder still holds a project."""
+        return (Path(self.path) / "project.json").exists()
+
+
+def recent_file() -> Path:
+    """Return where they are remembered."""
+    return Path(platformdirs.user_data_path("warm-ember")) / "recent.json"
+
+
+def recent_projects() -> tuple[RecentProject, ...]:
+    """Return the projects that were open, the last one first; an untitled one that was left by a crash among them."""
+    found = _read()
+    known = {one.path for one in found}
+    with contextlib.suppress(OSError):
+        for path in sorted(untitled_root().iterdir(), reverse=True):
+            if str(path) not in known and (path / "project.json").exists():
+                opened = datetime.fromtimestamp(path.stat().st_mtime, UTC).isoformat(timespec="seconds")
+                found.append(RecentProject(str(path), path.name, opened))
+    return tuple(found)
+
+
+def note_opened(session: Session) -> None:
+    """Remember that a project was opened; what was known of it stays."""
+    path = _path(session)
+    before = next((one for one in _read() if one.path == path), None)
+    entry = before or RecentProject(path, session.title, "")
+    now = datetime.now(UTC).isoformat(timespec="seconds")
+    _put(msgspec.structs.replace(entry, name=session.title, opened_utc=now, runs=len(session.project.runs)))
+
+
+def note_shown(session: Session, results: RunResults, picture: TracePicture) -> None:
+    """Remember what was shown of a project."""
+    path = _path(session)
+    opened = next((one.opened_utc for one in _read() if one.path == path), "")
+    life_s = results.life.life_s if math.isfinite(results.life.life_s) else None
+    has_battery = session.project.battery.capacity_c > 0 and bool(session.project.target_s)
+    _put(
+        RecentProject(
+            path,
+            session.title,
+            opened or datetime.now(UTC).isoformat(timespec="seconds"),
+            len(session.project.runs),
+            results.load.mean_a,
+            life_s if has_battery else None,
+            session.project.target_s if has_battery else None,
+            picture,
+        )
+    )
+
+
+def forget(path: str) -> None:
+    """Remember a project no longer."""
+    _write([one for one in _read() if one.path != path])
+
+
+def picture_of(results: RunResults) -> TracePicture:
+    """Return the picture of a run; it reads the capture's summary."""
+    from warm_ember.signal.envelope import envelope, per_column
+
+    capture = results.capture
+    bins = envelope(capture.current, 0.0, capture.duration_s, PICTURE_COLUMNS)
+    columns = per_column(bins, 0.0, capture.duration_s, PICTURE_COLUMNS)
+    return TracePicture(_rounded(columns.low), _rounded(columns.high), _rounded(columns.mean))
+
+
+def _rounded(values: Floats) -> tuple[float | None, ...]:
+    return tuple(None if np.isnan(one) else float(f"{one:.{_DIGITS}g}") for one in values.tolist())
+
+
+def _path(session: Session) -> str:
+    return str(session.folder.path.resolve())
+
+
+def _put(entry: RecentProject) -> None:
+    rest = [one for one in _read() if one.path != entry.path]
+    kept = sorted([entry, *rest], key=lambda one: one.opened_utc, reverse=True)[:_MOST]
+    old = [msgspec.structs.replace(one, picture=None) for one in kept[_MOST_PICTURES:]]
+    _write([*kept[:_MOST_PICTURES], *old])
+
+
+def _read() -> list[RecentProject]:
+    try:
+        return msgspec.json.decode(recent_file().read_bytes(), type=list[RecentProject])
+    except FileNotFoundError:
+        return []
+    except (OSError, msgspec.MsgspecError, UnicodeDecodeError):
+        log.warning("the recent projects cannot be read", exc_info=True)
+        return []
+
+
+def _write(entries: list[RecentProject]) -> None:
+    file = recent_file()
+    try:
+        file.parent.mkdir(parents=True, exist_ok=True)
+        write_new(file, msgspec.json.encode(entries), durable=False)
+    except OSError:
+        log.warning("the recent projects cannot be remembered", exc_info=True)
