@@ -10,7 +10,8 @@ import msgspec
 import numpy as np
 import pytest
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QColor, QGuiApplication
+from PySide6.QtGui import QColor, QFont, QGuiApplication
+from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
 from ui.driving import LEFT, drag, type_into
@@ -368,3 +369,37 @@ def test_an_empty_window_loads_no_more_than_it_shows(tmp_path: Path) -> None:
         *(f"warm_ember.ui.pages.{title.lower()}.page" for title in TITLES),
     }
     assert loaded & elsewhere == set()
+
+
+def test_every_page_fits_a_small_window(window: MainWindow, settle) -> None:
+    window.resize(1024, 700)
+    for title in TITLES:
+        window.show_page(title)
+        settle()
+        wanted, there = window.pages.minimumSizeHint(), window.pages.parentWidget().size()
+        assert wanted.width() <= there.width(), title
+        assert wanted.height() <= there.height(), title
+
+
+def test_large_text_fits_the_screen_and_every_switch_can_be_reached(window: MainWindow, qtbot: QtBot, settle) -> None:
+    application = QApplication.instance()
+    assert isinstance(application, QApplication)
+    before = application.font()
+    larger = QFont(before)
+    larger.setPointSizeF(before.pointSizeF() * 1.5)
+    try:
+        application.setFont(larger)
+        window.resize(1280, 800)
+        for title in TITLES:
+            window.show_page(title)
+            settle()
+            assert window.minimumSizeHint().width() <= 1280, title
+            assert window.minimumSizeHint().height() <= 800, title
+            header = window.header
+            for word in header.switches.words.values():
+                corner = word.mapTo(header, word.rect().bottomRight())
+                assert word.isVisible(), title
+                assert header.rect().contains(corner), (title, word.text())
+            window.grab()
+    finally:
+        application.setFont(before)

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QFocusEvent, QKeyEvent, QPainter, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QWidget
+from PySide6.QtGui import QFocusEvent, QKeyEvent, QPainter, QPaintEvent, QPen, QPolygonF, QResizeEvent
+from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QSizePolicy, QWidget
 
 from warm_ember.session.page_links import LinkFigure
 from warm_ember.ui.look.label import tip
-from warm_ember.ui.look.rich_text import draw_rich_text, plain
+from warm_ember.ui.look.rich_text import draw_rich_text, plain, width_of
 from warm_ember.ui.look.theme import Appearance
 
 _HEIGHT = 56
@@ -24,10 +24,12 @@ class NavigationLink(QAbstractButton):
         self._focus_is_shown = False
         self.shown = LinkFigure()
         self.is_stale = False
+        self.figure_size = "large"
         self.setCheckable(True)
         self.setAutoExclusive(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setText(title)
+        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
         look.changed.connect(self.update)
 
     def show_figure(self, figure: LinkFigure) -> None:
@@ -57,6 +59,25 @@ class NavigationLink(QAbstractButton):
     def sizeHint(self) -> QSize:
         return QSize(self._look.px(160), self._look.px(_HEIGHT))
 
+    def minimumSizeHint(self) -> QSize:
+        return QSize(self._look.px(64), self._look.px(_HEIGHT))  # its figures are elided
+
+    @property
+    def _left(self) -> int:
+        return self._look.px(16 if self.width() >= self._look.px(150) else 9)
+
+    @property
+    def has_room(self) -> bool:
+        """Whether the figure fits at its full size."""
+        room = self.width() - self._left - self._look.px(4)
+        return width_of(self._look, self.shown.figure, "large") <= room
+
+    def set_figure_size(self, size: str) -> None:
+        """Show the figure in a size, which all links share."""
+        if size != self.figure_size:
+            self.figure_size = size
+            self.update()
+
     def paintEvent(self, event: QPaintEvent) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
         painter = QPainter(self)
@@ -64,7 +85,7 @@ class NavigationLink(QAbstractButton):
         painter.fillRect(
             self.rect(), theme.ground if lit else theme.raised.darker(108) if theme.is_night else theme.raised
         )
-        inner = QRectF(self.rect()).adjusted(px(16), px(4), -px(8), 0)
+        inner = QRectF(self.rect()).adjusted(self._left, px(4), -px(4), 0)
         ink = theme.faint if self.is_stale else theme.ink if lit else theme.dim
         title = f"**{self.title}**" if lit else self.title
         draw_rich_text(
@@ -80,7 +101,7 @@ class NavigationLink(QAbstractButton):
             QRectF(inner.left(), px(18), inner.width(), px(20)),
             self.shown.figure,
             look,
-            size="large",
+            size=self.figure_size,
             ink=ink,
             dim=theme.dim if lit else theme.faint,
         )
@@ -141,7 +162,7 @@ class NavigationBar(QWidget):
         super().__init__()
         self._look = look
         self.links: dict[str, NavigationLink] = {}
-        layout = QHBoxLayout(self)
+        layout = self._row = QHBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
         for index, title in enumerate(titles):
@@ -151,6 +172,21 @@ class NavigationBar(QWidget):
             layout.addWidget(link, 1)
         self.setFixedHeight(look.px(_HEIGHT))
         look.changed.connect(lambda: self.setFixedHeight(look.px(_HEIGHT)))
+
+    def show_figure(self, title: str, figure: LinkFigure) -> None:
+        """Show new figures on a link."""
+        self.links[title].show_figure(figure)
+        self._fit()
+
+    def _fit(self) -> None:
+        """Make the figures of all links smaller where one has no room."""
+        size = "large" if all(link.has_room for link in self.links.values()) else "normal"
+        for link in self.links.values():
+            link.set_figure_size(size)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        self._row.activate()
+        self._fit()
 
     def light(self, title: str) -> None:
         """Light the link of the open page; an empty title lights none."""

@@ -6,13 +6,13 @@ from functools import cached_property
 from typing import TYPE_CHECKING, TypeVar
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QStackedWidget
 
 from warm_ember.session.page_links import LinkFigure, link_to
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.base import Page
 from warm_ember.ui.project_controller import ProjectController
+from warm_ember.ui.widgets.view_stack import ViewStack
 
 if TYPE_CHECKING:
     from warm_ember.ui.pages.battery.page import BatteryPage
@@ -31,7 +31,7 @@ TITLES = ("Bench", "Trace", "States", "Wakes", "Battery", "Tune", "Runs")
 P = TypeVar("P", bound=Page)
 
 
-class PageStack(QStackedWidget):
+class PageStack(ViewStack):
     """Hold the pages, and show one of them or the files to import.
 
     Parameters

@@ -6,7 +6,7 @@ import logging
 from functools import partial
 from pathlib import Path
 
-from PySide6.QtCore import QEvent, QSettings
+from PySide6.QtCore import QEvent, QSettings, Qt
 from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
 from PySide6.QtWidgets import (
     QApplication,
@@ -14,6 +14,7 @@ from PySide6.QtWidgets import (
     QMainWindow,
     QMenu,
     QMenuBar,
+    QScrollArea,
     QVBoxLayout,
     QWidget,
 )
@@ -49,7 +50,7 @@ class MainWindow(QMainWindow):
         self.window_on_time = TimeWindow(self)
         self._shown_capture: object = None
         self.setAcceptDrops(True)
-        self.setMinimumSize(960, 600)
+        self.setMinimumSize(640, 480)
         self.pages = PageStack(controller, look, self.window_on_time)
         self.exports = Exports(self, controller, lambda: self.page, lambda: self.pages.trace.fold.plan)
         self._build_shell()
@@ -91,9 +92,14 @@ class MainWindow(QMainWindow):
         column = QVBoxLayout(body)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
-        shown = (self.navigation, self.header, self.pages, self.tour, self.messages, self.progress, self.budget)
+        room = QScrollArea()  # where text is large or the window small, what does not fit is scrolled to
+        room.setWidgetResizable(True)
+        room.setFrameShape(QScrollArea.Shape.NoFrame)
+        room.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        room.setWidget(self.pages)
+        shown = (self.navigation, self.header, room, self.tour, self.messages, self.progress, self.budget)
         for widget in shown:
-            column.addWidget(widget, 1 if widget is self.pages else 0)
+            column.addWidget(widget, 1 if widget is room else 0)
         self.setCentralWidget(body)
         self.status = Label()
         self.menus = QMenuBar()
@@ -233,17 +239,17 @@ class MainWindow(QMainWindow):
     def _show_header(self) -> None:
         if self.pages.is_starting:
             for title in TITLES:
-                self.navigation.links[title].show_figure(self.pages.link(title))
+                self.navigation.show_figure(title, self.pages.link(title))
             return
         page = self.page
         if self.pages.is_importing:
             self.header.show_sentence(self.pages.imports.sentence(), self.pages.imports.warning())
-            self.header.switches.show_switches(())
+            self.header.show_switches(())
         else:
             self.header.show_sentence(page.sentence(), page.warning())
-            self.header.switches.show_switches(page.switches())
+            self.header.show_switches(page.switches())
         for title in TITLES:
-            self.navigation.links[title].show_figure(self.pages.link(title))
+            self.navigation.show_figure(title, self.pages.link(title))
 
     def _take_wakes(self, source: str) -> None:
         """Take the wakes by a source as an activity of the battery's."""

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
@@ -25,6 +25,8 @@ _RIGHT = Qt.AlignmentFlag.AlignRight
 
 Sum = tuple[str, float, float, Callable[[float], str], tuple[Bound | None, Bound | None]]
 """What stands below the parts: its words, both values, how they are written, and the bounds that they are."""
+
+_TOP, _LEAST_ROW, _LEAST_WIDTH = 50, 22, 560
 
 
 class DifferenceTable(QWidget):
@@ -68,7 +70,17 @@ class DifferenceTable(QWidget):
         """
         self.title, self.heads, self.rows, self.sums = title, heads, rows, sums
         self._means_a, self.notes, self.empty = means_a, notes, empty
+        self.updateGeometry()
         self.update()
+
+    def minimumSizeHint(self) -> QSize:
+        """Return the room in which no row lies on another."""
+        px = self._look.px
+        return QSize(px(_LEAST_WIDTH), px(_TOP + _LEAST_ROW * len(self.rows)) + self._below())
+
+    def _below(self) -> int:
+        """Return the room that sums and notes take."""
+        return self._look.px(8 + 24 * len(self.sums) + 18 * len(self.notes))
 
     def text(self) -> str:
         """Return the table as tab-separated text."""
@@ -102,16 +114,15 @@ class DifferenceTable(QWidget):
             draw_rich_text(painter, QRectF(px(right - 90), y, px(90), px(16)), words, look, size="small", align=_RIGHT)
         means_a = dict(self._means_a)
         looks = swatches(look, [(row.name, means_a.get(row.name, max(row.before_a, row.after_a))) for row in self.rows])
-        least, below = px(22), px(8 + 24 * len(self.sums) + 18 * len(self.notes))
-        room = self.height() - px(50) - below
-        height = int(min(px(30), max(least, room / max(len(self.rows), 1))))
+        room = self.height() - px(_TOP) - self._below()
+        height = int(min(px(30), max(px(_LEAST_ROW), room / max(len(self.rows), 1))))
         for index, row in enumerate(self.rows[: max(1, int(room / height))]):
-            top = px(50) + index * height
+            top = px(_TOP) + index * height
             painter.setPen(theme.rule)
             painter.drawLine(QPointF(px(8), top), QPointF(self.width() - px(8), top))
             painter.fillRect(QRectF(px(16), top + px(4), px(5), height - px(8)), looks[row.name].color)
             self._paint_row(painter, row, top, height)
-        self._paint_sums(painter, self.height() - below)
+        self._paint_sums(painter, self.height() - self._below())
         painter.end()
 
     def _paint_row(self, painter: QPainter, row: Difference, top: float, height: float) -> None:

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QWidget
 
 from warm_ember.ui.look.rich_text import draw_rich_text, width_of
 from warm_ember.ui.look.theme import Appearance
+from warm_ember.ui.widgets.flow_layout import FlowLayout
 
 HEIGHT = 32
 
@@ -79,9 +80,8 @@ class Switches(QWidget):
     def __init__(self, look: Appearance) -> None:
         super().__init__()
         self._look = look
-        self._row = QHBoxLayout(self)
-        self._row.setContentsMargins(0, 0, 0, 0)
-        self._row.setSpacing(0)
+        self._row = FlowLayout()
+        self.setLayout(self._row)
         self.words: dict[tuple[str, str], Word] = {}
         self._shown: tuple[tuple[str, tuple[str, ...]], ...] = ()
 
@@ -114,11 +114,16 @@ class Switches(QWidget):
                 widget.deleteLater()
         self.words = {}
         for switch in switches:
-            self._row.addSpacing(self._look.px(10))
+            one = QWidget()  # a switch is not broken between rows
+            row = QHBoxLayout(one)
+            row.setContentsMargins(self._look.px(10), 0, 0, 0)
+            row.setSpacing(0)
             if switch.title:
-                self._row.addWidget(Word(self._look, switch.title, title=True))
+                row.addWidget(Word(self._look, switch.title, title=True))
             for option in switch.options:
                 word = Word(self._look, option)
                 word.clicked.connect(lambda: None)
                 self.words[switch.title, option] = word
-                self._row.addWidget(word)
+                row.addWidget(word)
+            self._row.addWidget(one)
+            one.show()  # what is hidden still takes no room

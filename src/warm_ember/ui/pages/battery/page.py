@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QAction, QGuiApplication
-from PySide6.QtWidgets import QHBoxLayout, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.battery import Climate
@@ -31,6 +31,7 @@ from warm_ember.ui.pages.battery.tradeoff_view import TradeoffView
 from warm_ember.ui.pages.battery.years_view import YearsView
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.switches import Switch
+from warm_ember.ui.widgets.view_stack import ViewStack
 
 if TYPE_CHECKING:
     from warm_ember.session.records import SensitivityStep
@@ -75,7 +76,7 @@ class BatteryPage(Page):
         row = QHBoxLayout(below)
         row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(0)
-        self._stacked = QStackedWidget()
+        self._stacked = ViewStack()
         self._trade_scroll = self._scrolled(self.tradeoffs)
         self._views = {
             _LIFE: self.months,
@@ -86,7 +87,7 @@ class BatteryPage(Page):
         for widget in self._views.values():
             self._stacked.addWidget(widget)
         row.addWidget(self._stacked, 1)
-        self._side = QStackedWidget()
+        self._side = ViewStack()
         for panel in (self.panel, self.activities.panel):
             self._side.addWidget(self._scrolled(panel))
         self._side.setFixedWidth(self.look.px(SIDE))

@@ -15,7 +15,6 @@ from PySide6.QtWidgets import (
     QLineEdit,
     QPlainTextEdit,
     QPushButton,
-    QStackedWidget,
     QTableWidget,
     QTableWidgetItem,
     QVBoxLayout,
@@ -27,6 +26,7 @@ from warm_ember.model.bench import LinePattern
 from warm_ember.session.bench_setup import Patterns, compile_pattern
 from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.theme import Appearance
+from warm_ember.ui.widgets.view_stack import ViewStack
 
 if TYPE_CHECKING:
     from warm_ember.session.records import ConsoleLine
@@ -76,7 +76,7 @@ class ConsolePanel(QWidget):
         self.address.setFont(look.font("small"))
         self.address.editingFinished.connect(self._on_address)
         column.addWidget(self.address)
-        self.views = QStackedWidget()
+        self.views = ViewStack()
         self._build_lines()
         self._build_patterns()
         column.addWidget(self.views, 1)

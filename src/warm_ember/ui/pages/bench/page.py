@@ -16,7 +16,6 @@ from PySide6.QtWidgets import (
     QPushButton,
     QScrollArea,
     QSplitter,
-    QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
@@ -48,6 +47,7 @@ from warm_ember.ui.pages.bench.wiring_panel import WiringPanel
 from warm_ember.ui.pages.bench.zero_view import ZeroView
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.switches import Switch
+from warm_ember.ui.widgets.view_stack import ViewStack
 from warm_ember.units import duration_text, quantity_text
 
 if TYPE_CHECKING:
@@ -93,7 +93,6 @@ class BenchPage(Page):
         row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(0)
         self.wiring = WiringPanel(look)
-        self.wiring.setFixedWidth(look.px(_SIDE))
         row.addWidget(self.wiring)
         self.stack = LaneStack(look, self.window_on_time, with_flags=False, folded=("Power",))
         self.strip = RecordStrip(look)
@@ -110,7 +109,7 @@ class BenchPage(Page):
             "plan": _scrolled(self.plan),
             "zero": _scrolled(self.zero),
         }
-        self._stacked = QStackedWidget()
+        self._stacked = ViewStack()
         for view in self.views.values():
             self._stacked.addWidget(view)
         row.addWidget(self._stacked, 1)
@@ -122,8 +121,8 @@ class BenchPage(Page):
         right.setStretchFactor(1, 5)
         right.setChildrenCollapsible(False)
         self._right = right
-        right.setFixedWidth(look.px(_SIDE))
         row.addWidget(right)
+        self._fit_sides()
 
     def _build_recovery(self, column: QVBoxLayout) -> None:
         self.recovery = QWidget()
@@ -176,14 +175,17 @@ class BenchPage(Page):
         self.wiring.setVisible(not narrow or not records)
         self._right.setVisible(not narrow or records)
 
+    def _fit_sides(self) -> None:
+        self.wiring.setFixedWidth(self.look.px(_SIDE))
+        self._right.setFixedWidth(max(self.look.px(_SIDE), self.recipe.least_width))
+
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
         self._fit()
 
     def _on_look(self) -> None:
         self._fit()
-        for side in (self.wiring, self._right):
-            side.setFixedWidth(self.look.px(_SIDE))
+        self._fit_sides()
         console = self.bench_controller.console
         self.console.show_lines(list(console.lines) if console is not None else [])
 

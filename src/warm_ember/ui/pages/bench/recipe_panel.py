@@ -86,6 +86,7 @@ class RecipePanel(QWidget):
         scroll.setWidgetResizable(True)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setWidget(self.fields)
+        self._scroll = scroll
         scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         column.addWidget(scroll, 1)
         self._build_instrument()
@@ -102,6 +103,12 @@ class RecipePanel(QWidget):
             button.setFont(look.font("small"))
             keys.addWidget(button)
         column.addLayout(keys)
+
+    @property
+    def least_width(self) -> int:
+        """The width in which nothing of it is cut."""
+        bar, margins = self._scroll.verticalScrollBar().sizeHint().width(), self.look.px(12 + 8)
+        return self.fields.minimumSizeHint().width() + bar + margins
 
     def _row(self, words: str, widget: QWidget, unit: str = "") -> QLabel:
         row = self.grid.rowCount()
@@ -129,7 +136,8 @@ class RecipePanel(QWidget):
         self.simulated_key.setToolTip("Start a simulated instrument with the trail counter post behind it")
         self.simulated_key.clicked.connect(self.simulated_asked)
         self.identity_words = self._row("", self.find_key, " ")
-        self._row("", self.simulated_key, "")
+        self.simulated_key.setFont(self.look.font("small"))
+        self.grid.addWidget(self.simulated_key, self.grid.rowCount(), 1, 1, 2, Qt.AlignmentFlag.AlignLeft)
         self.identity_words.setWordWrap(True)
 
     def _on_resource(self) -> None:

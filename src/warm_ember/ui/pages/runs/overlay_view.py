@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QImage, QPainter, QPaintEvent, QPen, QPolygonF, QResizeEvent
 from PySide6.QtWidgets import QWidget
 
@@ -83,6 +83,9 @@ class OverlayView(QWidget):
         px = self._look.px
         return QRectF(px(96), px(32), self.width() - px(104), self.height() - px(64))
 
+    def minimumSizeHint(self) -> QSize:
+        return QSize(self._look.px(240), self._look.px(150))
+
     def resizeEvent(self, event: QResizeEvent) -> None:
         if event.size().width() != event.oldSize().width():
             self.asked.emit()
@@ -93,7 +96,8 @@ class OverlayView(QWidget):
         painter.fillRect(self.rect(), theme.ground)
         painter.setPen(theme.rule)
         painter.drawLine(QPointF(self.width() - 0.5, 0), QPointF(self.width() - 0.5, self.height()))
-        draw_rich_text(painter, QRectF(px(16), px(6), px(400), px(18)), self._title(), look, dim=theme.ink)
+        legend = self._paint_legend(painter)
+        draw_rich_text(painter, QRectF(px(16), px(6), legend - px(24), px(18)), self._title(), look, dim=theme.ink)
         plot, overlay = self._plot, self.overlay
         if overlay is None or not overlay.runs:
             draw_rich_text(painter, QRectF(px(16), px(32), px(400), px(18)), self._missing(), look)
@@ -105,7 +109,6 @@ class OverlayView(QWidget):
         else:
             self._paint_runs(painter, plot, overlay)
         self._paint_time(painter, plot, overlay.from_s, overlay.to_s)
-        self._paint_legend(painter)
         painter.end()
 
     def _title(self) -> str:
@@ -217,7 +220,8 @@ class OverlayView(QWidget):
                 align=Qt.AlignmentFlag.AlignHCenter,
             )
 
-    def _paint_legend(self, painter: QPainter) -> None:
+    def _paint_legend(self, painter: QPainter) -> float:
+        """Paint which run has which look; return where that begins."""
         px = self._look.px
         x = float(self.width() - px(16))
         for results, letter in ((self.second, "B"), (self.first, "A")):
@@ -228,3 +232,4 @@ class OverlayView(QWidget):
             draw_rich_text(painter, box, results.run.name, self._look, size="small", align=_RIGHT)
             draw_chip(painter, QRectF(box.left() - px(20), px(8), px(16), px(14)), letter, self._look)
             x = box.left() - px(34)
+        return x

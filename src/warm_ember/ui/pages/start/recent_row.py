@@ -17,7 +17,7 @@ from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.textures import FINE, texture_brush
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.start.choices import paint_key
-from warm_ember.units import MONTH_S, format_significant, format_trimmed
+from warm_ember.units import MONTH_S, counted, format_significant, format_trimmed
 
 if TYPE_CHECKING:
     from warm_ember.session.recent import RecentProject
@@ -44,7 +44,9 @@ class RecentRow(QAbstractButton):
         self._look, self.entry, self._key, self._more, self._more_key = look, entry, key, more, more_key
         self.is_there = entry.is_there
         self.setText(entry.name)
-        self.setAccessibleName(f"{entry.name}, {entry.runs} runs, {self.life_text}, {when_text(entry.opened_utc)}")
+        self.setAccessibleName(
+            f"{entry.name}, {counted(entry.runs, 'run')}, {self.life_text}, {when_text(entry.opened_utc)}"
+        )
         self.setAccessibleDescription(self.place)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setCursor(Qt.CursorShape.PointingHandCursor)

@@ -6,7 +6,7 @@ from functools import partial
 
 from PySide6.QtCore import Signal
 from PySide6.QtGui import QAction, QGuiApplication
-from PySide6.QtWidgets import QStackedWidget, QVBoxLayout
+from PySide6.QtWidgets import QVBoxLayout
 
 from warm_ember.model.placement import UNPLACED_NAME
 from warm_ember.model.rules import HandRule
@@ -27,6 +27,7 @@ from warm_ember.ui.pages.states.sleep_agreement_view import SleepAgreementView
 from warm_ember.ui.pages.states.transitions_view import TransitionsView
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.switches import Switch
+from warm_ember.ui.widgets.view_stack import ViewStack
 
 _LANE = 122
 _AROUND = 0.5
@@ -62,7 +63,7 @@ class StatesPage(Page):
             self.part, self.levels, self.transitions, self.agreement, self.functions, self.clock
         )  # fmt: skip
         self.views = {part.name: part for part in parts}
-        self._stacked = QStackedWidget()
+        self._stacked = ViewStack()
         for part in parts:
             self._stacked.addWidget(part)
         layout = QVBoxLayout(self)

@@ -14,7 +14,6 @@ from PySide6.QtWidgets import (
     QLabel,
     QLineEdit,
     QPushButton,
-    QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
@@ -29,6 +28,7 @@ from warm_ember.session.state_results import summed
 from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
+from warm_ember.ui.widgets.view_stack import ViewStack
 from warm_ember.units import duration_text, percent_text, quantity_text
 
 if TYPE_CHECKING:
@@ -191,7 +191,7 @@ class RuleEditor(QWidget):
             row.addWidget(button)
             self.kinds[kind] = button
         self.kinds[BAND].setChecked(True)
-        self.forms = QStackedWidget()
+        self.forms = ViewStack()
         self.forms.addWidget(self._build_line_form())
         self.forms.addWidget(self._build_log_form())
         self.forms.addWidget(self._build_band_form())

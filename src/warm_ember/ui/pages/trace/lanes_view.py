@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QHBoxLayout, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from warm_ember.ui.lanes.current import Threshold
 from warm_ember.ui.lanes.stack import LaneStack
@@ -16,6 +16,7 @@ from warm_ember.ui.pages.trace.bracket_histogram import InsideView
 from warm_ember.ui.pages.trace.bracket_panel import BracketPanel
 from warm_ember.ui.pages.trace.bracket_tray import BracketTray
 from warm_ember.ui.project_controller import ProjectController
+from warm_ember.ui.widgets.view_stack import ViewStack
 
 _TRAY = 170
 
@@ -55,7 +56,7 @@ class LanesView(QWidget):
         scroll.setWidget(self.tray)
         scroll.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        self._views = QStackedWidget()
+        self._views = ViewStack()
         self._views.addWidget(scroll)
         self._views.addWidget(self.inside)
         row.addWidget(self._views, 1)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Signal
 from PySide6.QtGui import QAction, QGuiApplication
-from PySide6.QtWidgets import QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from warm_ember.model.figure import Bound, signed
 from warm_ember.model.finding import Finding, FindingKind
@@ -26,6 +26,7 @@ from warm_ember.ui.pages.trace.quality_view import QualityView
 from warm_ember.ui.picture import save_picture
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.switches import Switch
+from warm_ember.ui.widgets.view_stack import ViewStack
 from warm_ember.units import duration_text, format_trimmed, quantity_text
 
 if TYPE_CHECKING:
@@ -57,7 +58,7 @@ class TracePage(Page):
         self.doubts = QualityView(controller, look, window)
         self.stack = self.lanes.stack
         self.views: dict[str, QWidget] = {"lanes": self.lanes, "fold": self.fold, "data quality": self.doubts}
-        self._stacked = QStackedWidget()
+        self._stacked = ViewStack()
         for view in self.views.values():
             self._stacked.addWidget(view)
         layout = QVBoxLayout(self)

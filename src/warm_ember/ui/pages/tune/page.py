@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QAction, QGuiApplication
-from PySide6.QtWidgets import QHBoxLayout, QMenu, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QMenu, QScrollArea, QVBoxLayout, QWidget
 
 from warm_ember.model.figure import signed
 from warm_ember.model.plan import ActivityEvery, CurrentBy, PlanLimits, PlannedChange, ReduceAverage, ScaleRate
@@ -34,6 +34,7 @@ from warm_ember.ui.widgets.claim_edit import ClaimLine
 from warm_ember.ui.widgets.key_button import KeyButton
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 from warm_ember.ui.widgets.switches import Switch
+from warm_ember.ui.widgets.view_stack import ViewStack
 from warm_ember.units import counted, duration_text, format_trimmed, months_text, percent_text, quantity_text
 
 if TYPE_CHECKING:
@@ -82,7 +83,7 @@ class TunePage(Page):
         self._actions = self._make_actions()
 
     def _build(self) -> None:
-        self.stacked = QStackedWidget()
+        self.stacked = ViewStack()
         plan = QWidget()
         row = QHBoxLayout(plan)
         row.setContentsMargins(0, 0, 0, 0)

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from PySide6.QtCore import Signal
 from PySide6.QtGui import QAction, QGuiApplication
-from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QScrollArea, QVBoxLayout, QWidget
 
 from warm_ember.model.battery import Activity, FromWakes
 from warm_ember.model.figure import Figure, signed
@@ -30,6 +30,7 @@ from warm_ember.ui.pages.wakes.wake_plan_view import UNPLANNED, WakePlanView
 from warm_ember.ui.pages.wakes.wake_rate_chart import OverTime
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.switches import Switch
+from warm_ember.ui.widgets.view_stack import ViewStack
 from warm_ember.units import duration_text, parse_quantity, percent_text, quantity_text
 
 if TYPE_CHECKING:
@@ -37,7 +38,7 @@ if TYPE_CHECKING:
 
 
 _SOURCES, _MODES, _PLAN, _OVER_TIME = "sources", "modes", "plan", "over time"
-_DEPTH_WIDTH = 408
+_DEPTH_WIDTH, _LEAST_TABLE = 408, 120
 _ALL, _MOST_CPUS = "all", 8
 _LANE = 96
 _AROUND = 1.5
@@ -78,7 +79,9 @@ class WakesPage(Page):
         column = QVBoxLayout(left)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
-        column.addWidget(self._scrolled(self.sources), 1)
+        sources = self._scrolled(self.sources)
+        sources.setMinimumHeight(self.look.px(_LEAST_TABLE))
+        column.addWidget(sources, 1)
         column.addWidget(self.slack)
         self._main = QWidget()
         row = QHBoxLayout(self._main)
@@ -87,7 +90,7 @@ class WakesPage(Page):
         row.addWidget(left, 1)
         row.addWidget(self.depth_map)
         self.depth_map.setFixedWidth(self.look.px(_DEPTH_WIDTH))
-        self._stacked = QStackedWidget()
+        self._stacked = ViewStack()
         self._views = {
             _SOURCES: self._main,
             _MODES: self._scrolled(self.modes),

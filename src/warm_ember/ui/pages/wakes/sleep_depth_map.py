@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
@@ -25,7 +25,7 @@ _TOP, _AXIS, _FOOT = 30, 22, 62
 _NAME, _STRIPE, _GAP = 92, 4, 6
 _GOLDEN = 0.6180339887498949
 _MOST_DOTS = 40_000
-_MOST_ROW = 112
+_LEAST_ROW, _MOST_ROW = 40, 112
 _RIGHT = Qt.AlignmentFlag.AlignRight
 
 
@@ -56,7 +56,13 @@ class DepthMap(QWidget):
     def show_depth(self, depth: SleepDepth | None, mean_a: float, asleep: Callable[[float], Figure] = Figure) -> None:
         """Show another run's sleep, and its average current."""
         self.sleep, self.mean_a, self.asleep, self._at = depth, mean_a, asleep, -1
+        self.updateGeometry()
         self.update()
+
+    def minimumSizeHint(self) -> QSize:
+        """Return the room in which no mode lies on another."""
+        px = self._look.px
+        return QSize(px(300), px(_TOP + _AXIS + _FOOT) + len(self._rows()) * px(_LEAST_ROW + _GAP))
 
     def _rows(self) -> list[tuple[IdleRow, Indices]]:
         """Return the modes that were used with their stretches."""
