@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import errno
+import os
 import shutil
 from pathlib import Path
 
@@ -16,6 +18,7 @@ from warm_ember.session.recent import recent_projects
 from warm_ember.session.state_results import day_ledger
 from warm_ember.session.untitled import is_untitled, untitled_root
 from warm_ember.store.project_folder import ProjectFolder
+from warm_ember.ui.look.rich_text import plain
 from warm_ember.ui.shell.action_finder import ActionFinder, actions_in
 from warm_ember.ui.shell.page_stack import TITLES
 from warm_ember.ui.shell.tour_steps import tour_steps
@@ -263,3 +266,108 @@ def test_without_hardware_the_simulated_bench_is_recorded(here: MainWindow, qtbo
     assert is_untitled(here.controller.session.folder.path)
     here.close()
     assert not simulated.is_running
+
+
+def test_a_folder_of_files_is_imported_at_once(here: MainWindow, tmp_path: Path, qtbot: QtBot, settle) -> None:
+    folder = tmp_path / "week"
+    folder.mkdir()
+    for day in range(20):
+        (folder / f"day {day:02d}.csv").write_text(_TEXT)
+    (folder / "notes.md").write_text("rainy")
+    (folder / "day 03.events.csv").write_text("time_s,event,name,value\n0,state,Sleep,\n")
+    here.way_in.import_files([folder])
+    settle()
+    imports = here.pages.imports
+    assert "File 1 of 20" in plain(here.header.sentence)
+    assert imports.all_button.text() == "Import all 20"
+    imports.skip()
+    settle()
+    assert "File 2 of 20" in plain(here.header.sentence)
+    qtbot.keyClick(imports, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
+    settle()
+    runs = here.controller.project.runs
+    assert sorted(run.name for run in runs) == [f"day {day:02d}" for day in range(1, 20)]
+    assert here.controller.session.capture("day 03").events
+    means_a = {here.controller.session.run(run.name).whole.mean_a for run in runs}
+    assert len(means_a) == 1
+
+
+def test_a_file_of_another_kind_shows_nothing_of_the_one_before(
+    here: MainWindow, tmp_path: Path, qtbot: QtBot, settle
+) -> None:
+    (tmp_path / "night.csv").write_text(_TEXT)
+    (tmp_path / "photo.png").write_bytes(b"\x89PNG\r\n\x1a\n" + bytes(range(256)) * 8)
+    here.way_in.import_files([tmp_path / "night.csv", tmp_path / "photo.png"])
+    settle()
+    imports = here.pages.imports
+    assert "s,A" in imports.raw.toPlainText()
+    imports.skip()
+    settle()
+    assert "binary data" in plain(here.header.warning)
+    assert imports.raw.toPlainText() == ""
+    assert not imports.import_button.isEnabled()
+    assert not imports.all_button.isVisible()
+    imports.numbers["rate"].set_value(1000.0)
+    imports.numbers["ampere per count"].set_value(1e-6)
+    imports.choose("samples are", "i16")
+    settle()
+    assert imports.shown is not None, "it can be told that these are numbers all the same"
+    imports.skip()
+    settle()
+    assert here.pages.is_starting
+
+
+def test_a_file_that_cannot_be_understood_shows_its_lines(here: MainWindow, tmp_path: Path, settle) -> None:
+    (tmp_path / "odd.csv").write_text("when;how much\nnoon;some\none;more\n")
+    here.way_in.import_files([tmp_path / "odd.csv"])
+    settle()
+    assert here.pages.imports.shown is None
+    assert "noon;some" in here.pages.imports.raw.toPlainText()
+    here.grab()
+
+
+@pytest.mark.parametrize("what", ["empty", "of notes", "forbidden", "gone"])
+def test_a_folder_that_is_of_no_use_is_told_and_nothing_begins(
+    what: str, here: MainWindow, tmp_path: Path, settle, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    folder = tmp_path / "lab"
+    if what != "gone":
+        folder.mkdir()
+    if what == "of notes":
+        (folder / "notes.md").write_text("rainy")
+    if what == "forbidden":
+        ProjectFolder(folder).save(Project(name="lab"))
+        folder.chmod(0)
+        as_somebody_else(monkeypatch, folder)
+    before = here.controller.session
+    here.way_in.import_files([folder])
+    settle()
+    if here.pages.is_importing:
+        assert what == "gone"
+        assert plain(here.header.warning)
+        here.pages.imports.skip()
+        settle()
+    else:
+        assert "folder" in here.messages.words.text()
+    assert here.controller.session is before is None
+    assert here.pages.is_starting
+    assert not here.controller.open(folder)
+    assert here.messages.words.text()
+
+
+def as_somebody_else(monkeypatch: pytest.MonkeyPatch, folder: Path) -> None:
+    """Let the rights on a folder hold for the superuser too."""
+    if os.geteuid() != 0:
+        return
+    for name in ("stat", "listdir", "scandir"):
+        plain_call = getattr(os, name)
+
+        def checked(path: object = ".", *more: object, call=plain_call, **named: object) -> object:
+            if str(path).startswith(f"{folder}/") or (call is not os_stat and str(path) == str(folder)):
+                raise PermissionError(errno.EACCES, os.strerror(errno.EACCES), str(path))
+            return call(path, *more, **named)
+
+        monkeypatch.setattr(os, name, checked)
+
+
+os_stat = os.stat

@@ -65,7 +65,12 @@ def plain_text(path: Path) -> PlainText:
     last_byte, notes = _without_zeros(path, size)
     if b"\0" in head[:last_byte]:
         where = f"byte {head.index(0)}"
-        raise BadFileError(path, "expected text, found binary data", where=where, remedy="name its --format")
+        raise BadFileError(
+            path,
+            "expected text, found binary data",
+            where=where,
+            remedy="raw numbers need the format of their samples (--format)",
+        )
     start = 3 if head.startswith(codecs.BOM_UTF8) else 0
     if b"\n" not in head and b"\r" in head:
         return _copied(path, _encoding(head[start:]), "lines that end in CR alone", start, last_byte)

@@ -8,8 +8,10 @@ from pathlib import Path
 
 import numpy as np
 
+from warm_ember.errors import BadFileError
 from warm_ember.formats.column_words import HeaderColumn, split_headers
 from warm_ember.formats.columns import ColumnReader
+from warm_ember.formats.plain_text import PlainText, plain_text
 from warm_ember.formats.reading import keep, named_for, reading_of
 from warm_ember.formats.registry import open_source
 from warm_ember.formats.source import DATE_ORDERS, ImportOptions, Source, SourceBlock
@@ -25,6 +27,7 @@ __all__ = [
     "ImportOptions",
     "Preview",
     "ShownColumn",
+    "first_lines",
     "keep",
     "named_for",
     "preview",
@@ -33,7 +36,7 @@ __all__ = [
 
 _SHOWN_ROWS = 12
 _MOST_SAMPLES = 1 << 20
-_RAW_LINES = 6
+_RAW_LINES, _MOST_OF_LINE = 6, 400
 _SHOWN_CELLS = 3
 
 
@@ -158,7 +161,7 @@ def preview(path: Path, options: ImportOptions, *, should_stop: ShouldStop = nev
         missing=int(np.isnan(current).sum()),
         header=header,
         rows=rows,
-        raw_lines=_raw_lines(path, source),
+        raw_lines=_first_lines_of(text.text) if text is not None else (),
         notes=source.notes,
         shown=_shown(source, titles, options) if isinstance(source, ColumnReader) else (),
     )
@@ -234,11 +237,16 @@ def _table(
     return header, rows
 
 
-def _raw_lines(path: Path, source: Source) -> tuple[str, ...]:
-    if not isinstance(source, TextSource):
+def first_lines(path: Path) -> tuple[str, ...]:
+    """Return the first lines of a file as they stand there; none where it holds no text, or cannot be read."""
+    try:
+        return _first_lines_of(plain_text(path))
+    except (BadFileError, OSError):
         return ()
-    with source.dialect.text.path.open("rb") as file:
-        lines = [
-            line[:400].decode(source.dialect.encoding, "replace").rstrip("\r\n") for line in islice(file, _RAW_LINES)
-        ]
-    return tuple(lines)
+
+
+def _first_lines_of(text: PlainText) -> tuple[str, ...]:
+    with text.path.open("rb") as file:
+        file.seek(text.first_byte)
+        lines = [line[:_MOST_OF_LINE] for line in islice(file, _RAW_LINES)]
+    return tuple(line.decode(text.encoding, "replace").rstrip("\r\n") for line in lines)

@@ -64,7 +64,9 @@ class RecentProject(msgspec.Struct, frozen=True):
     @property
     def is_there(self) -> bool:
         """Whether its folder still holds a project."""
-        return (Path(self.path) / "project.json").exists()
+        with contextlib.suppress(OSError):
+            return (Path(self.path) / "project.json").exists()
+        return False
 
 
 def recent_file() -> Path:

@@ -110,7 +110,11 @@ class ProjectFolder:
         ProjectError
             If there is none, or it cannot be read; nothing is changed on disk.
         """
-        if not self.path.exists():
+        try:
+            is_there, _ = self.path.exists(), self.exists
+        except OSError as error:
+            raise ProjectError(self.path, f"cannot be looked into: {error.strerror}") from error
+        if not is_there:
             raise ProjectError(self.path, "there is no such project", remedy="make it with: warm-ember import")
         if not self.path.is_dir():
             raise ProjectError(self.path, "expected a project folder, found a file")

@@ -12,6 +12,14 @@ from PySide6.QtWidgets import QFileDialog
 
 from warm_ember.errors import WarmEmberError
 from warm_ember.session import edits
+from warm_ember.session.file_kinds import (
+    ARRAY_ENDINGS,
+    BESIDE_ENDINGS,
+    RAW_ENDINGS,
+    TEXT_ENDINGS,
+    is_project,
+    with_files_of_folders,
+)
 from warm_ember.session.run_results import RunResults
 from warm_ember.session.session import Session
 from warm_ember.session.untitled import is_untitled
@@ -23,13 +31,19 @@ if TYPE_CHECKING:
     from warm_ember.ui.shell.window import MainWindow
 
 _RECENT = 8
-_TABLES, _ARRAYS, _RAW = "*.csv *.tsv *.txt *.dat *.log", "*.npy *.parquet *.arrow *.feather *.h5 *.hdf5", "*.bin *.raw"
+
+
+def _patterns(*endings: str) -> str:
+    return " ".join(f"*{ending}" for ending in endings)
+
+
+_ALL_ENDINGS = (*TEXT_ENDINGS, *ARRAY_ENDINGS, *RAW_ENDINGS, *BESIDE_ENDINGS)
 _FILE_KINDS = ";;".join(
     (
-        f"Files of current, with their logs ({_TABLES} {_ARRAYS} {_RAW} *.f32 *.f64 *.i16 *.vcd *.jsonl *.itm *.elf)",
-        f"Delimited text ({_TABLES})",
-        f"Arrays and tables ({_ARRAYS})",
-        f"Raw numbers ({_RAW} *.f32 *.f64 *.i16)",
+        f"Files of current, with their logs ({_patterns(*_ALL_ENDINGS)})",
+        f"Delimited text ({_patterns(*TEXT_ENDINGS)})",
+        f"Arrays and tables ({_patterns(*ARRAY_ENDINGS)})",
+        f"Raw numbers ({_patterns(*RAW_ENDINGS)})",
         "All files (*)",
     )
 )
@@ -211,10 +225,18 @@ class WayIn(QObject):
         )
 
     def import_files(self, paths: list[Path]) -> None:
-        """Look at files to import them, logs and dumps among them beside their capture; a project opens."""
-        folders = [path for path in paths if path.is_dir() or path.name == "project.json"]
-        if folders:
-            self._controller.open(folders[0] if folders[0].is_dir() else folders[0].parent)
+        """Look at files to import them, logs and dumps among them beside their capture.
+
+        A folder is opened when it is a project, else what it holds is looked at.
+        """
+        projects = [path for path in paths if path.name == "project.json" or is_project(path)]
+        if projects:
+            self._controller.open(projects[0].parent if projects[0].name == "project.json" else projects[0])
+            return
+        try:
+            paths = with_files_of_folders(paths)
+        except WarmEmberError as error:
+            self._window.messages.show_trouble(error.one_line)
             return
         if self._controller.session is None and not self._controller.begin_untitled(paths[0].name):
             return

@@ -6,7 +6,7 @@ import logging
 from functools import partial
 from pathlib import Path
 
-from PySide6.QtCore import QEvent, QSettings, Qt
+from PySide6.QtCore import QEvent, QSettings
 from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
 from PySide6.QtWidgets import (
     QApplication,
@@ -14,7 +14,6 @@ from PySide6.QtWidgets import (
     QMainWindow,
     QMenu,
     QMenuBar,
-    QScrollArea,
     QVBoxLayout,
     QWidget,
 )
@@ -37,6 +36,7 @@ from warm_ember.ui.shell.page_header import PageHeader
 from warm_ember.ui.shell.page_stack import TITLES, PageStack
 from warm_ember.ui.shell.tour import TourStrip
 from warm_ember.ui.shell.way_in import WayIn
+from warm_ember.ui.widgets.room import Room
 
 log = logging.getLogger(__name__)
 
@@ -92,11 +92,7 @@ class MainWindow(QMainWindow):
         column = QVBoxLayout(body)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
-        room = QScrollArea()  # where text is large or the window small, what does not fit is scrolled to
-        room.setWidgetResizable(True)
-        room.setFrameShape(QScrollArea.Shape.NoFrame)
-        room.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        room.setWidget(self.pages)
+        room = Room(self.pages)
         shown = (self.navigation, self.header, room, self.tour, self.messages, self.progress, self.budget)
         for widget in shown:
             column.addWidget(widget, 1 if widget is room else 0)

@@ -30,6 +30,7 @@ from warm_ember.session.preview import (
     ImportOptions,
     Preview,
     ShownColumn,
+    first_lines,
     keep,
     named_for,
     preview,
@@ -127,6 +128,7 @@ class ImportView(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.controller, self.look = controller, look
         self.queue: list[ImportRequest] = []
+        self._asked = 0
         self.took_any = False
         self.shown: Preview | None = None
         self.problem = ""
@@ -228,16 +230,22 @@ class ImportView(QWidget):
             self.numbers[words] = edit
             self._add_field(grid, words, edit)
 
-    def _build_buttons(self) -> QHBoxLayout:
+    def _build_buttons(self) -> QVBoxLayout:
         self.import_button = QPushButton("Import")
         self.import_button.setToolTip("Ctrl+Return")
         self.import_button.clicked.connect(self.accept)
         self.skip_button = QPushButton("Leave it out")
         self.skip_button.setToolTip("Esc")
         self.skip_button.clicked.connect(self.skip)
-        buttons = QHBoxLayout()
-        buttons.addWidget(self.import_button, 1)
-        buttons.addWidget(self.skip_button)
+        self.all_button = QPushButton("Import all")
+        self.all_button.setToolTip("All that wait, each read as this one is. Ctrl+Shift+Return")
+        self.all_button.clicked.connect(self.accept_all)
+        one = QHBoxLayout()
+        one.addWidget(self.import_button, 1)
+        one.addWidget(self.skip_button)
+        buttons = QVBoxLayout()
+        buttons.addWidget(self.all_button)
+        buttons.addLayout(one)
         return buttons
 
     def _add_field(self, grid: QGridLayout, words: str, field: QWidget) -> None:
@@ -250,6 +258,7 @@ class ImportView(QWidget):
         """Look at files, one after another; those that wait already come first."""
         begins = not self.queue
         self.took_any &= not begins
+        self._asked = len(requests) if begins else self._asked + len(requests)
         self.queue = [*self.queue, *requests]
         if begins and self.queue:
             self._begin()
@@ -266,6 +275,9 @@ class ImportView(QWidget):
         beside = [path.name for path in files if path is not None]
         self.beside.setText(f"With it: {', '.join(beside)}" if beside else "")
         self._fill_choices(None)
+        waiting = len(self.queue)
+        self.all_button.setVisible(waiting > 1)
+        self.all_button.setText(f"Import all {waiting}")
         self.refresh()
         self.name.setFocus()
 
@@ -324,32 +336,52 @@ class ImportView(QWidget):
         self.plot.show_preview(None)
         self.table.show_rows([])
         self.notes.setText("")
+        self._show_raw(())
+        self._show_columns((), ())
+        self._offer_sample_formats(shown=True)  # numbers without a header need no ending that says so
         self.import_button.setEnabled(False)
+        self.all_button.setEnabled(False)
         if isinstance(error, ColumnError):
             self._show_columns(error.titles, ())
             self._fill_columns(error.titles, ("not found", "not found", "not found"))
             self._read_as_before(error.titles)
+        self._look_at_lines()
         self.changed.emit()
+
+    def _look_at_lines(self) -> None:
+        """Show the first lines of a file that cannot be read: they say why."""
+        path = self.queue[0].file
+        self.controller.jobs.run(
+            "import lines",
+            f"looking at {path.name}",
+            lambda _stop, _progress: first_lines(path),
+            lambda lines: self._show_raw(lines) if self.shown is None else None,
+            lambda _error: None,
+            quiet=True,
+        )
 
     def _show_preview(self, shown: Preview) -> None:
         self.shown, self.problem = shown, ""
         self.plot.show_preview(shown)
         self.table.set_header(shown.header)
         self.table.show_rows([[(cell, cell) for cell in row] for row in shown.rows])
-        font = QFontDatabase.systemFont(QFontDatabase.SystemFont.FixedFont)
-        font.setPointSizeF(self.look.font("small").pointSizeF())
-        self.raw.setFont(font)
-        lines = max(len(shown.raw_lines), 1)
-        self.raw.setFixedHeight(QFontMetrics(font).lineSpacing() * lines + self.look.px(18))
-        self.raw.setPlainText("\n".join(shown.raw_lines))
-        self.raw.setVisible(bool(shown.raw_lines))
-        self._raw_title.setVisible(bool(shown.raw_lines))
+        self._show_raw(shown.raw_lines)
         self.notes.setText("Assumed: " + "; ".join(shown.notes) + "." if shown.notes else "Nothing had to be assumed.")
         self._show_columns(shown.columns, shown.shown)
         self._fill_choices(shown)
         self.import_button.setEnabled(True)
+        self.all_button.setEnabled(True)
         self._read_as_before(shown.columns)
         self.changed.emit()
+
+    def _show_raw(self, lines: tuple[str, ...]) -> None:
+        font = QFontDatabase.systemFont(QFontDatabase.SystemFont.FixedFont)
+        font.setPointSizeF(self.look.font("small").pointSizeF())
+        self.raw.setFont(font)
+        self.raw.setFixedHeight(QFontMetrics(font).lineSpacing() * max(len(lines), 1) + self.look.px(18))
+        self.raw.setPlainText("\n".join(lines))
+        self.raw.setVisible(bool(lines))
+        self._raw_title.setVisible(bool(lines))
 
     def _show_columns(self, titles: tuple[str, ...], shown: tuple[ShownColumn, ...]) -> None:
         """Show each column with what it was taken for; of a file that cannot be read yet, which there are."""
@@ -357,6 +389,7 @@ class ImportView(QWidget):
         rows = [(one.title, one.role, one.unit, one.values, one.why) for one in shown]
         rows = rows or [(title, "?", "", "", "") for title in titles]
         self.columns.show_rows([[(cell, cell) for cell in row] for row in rows])
+        self.columns.setMaximumHeight(self.look.px(30 + 21 * max(len(rows), 1)))
         self.columns.setVisible(bool(titles))
         self._columns_title.setVisible(bool(titles))
 
@@ -436,10 +469,14 @@ class ImportView(QWidget):
         )
         self._fill("dates", "automatic", [_Choice(one, one) for one in DATE_ORDERS], shown=delimited)
         self._fill("gaps", "are missing", [_Choice("hold the value before", "hold")], shown=bool(titles))
-        raw = bool(self.queue) and self.queue[0].file.suffix.lower() in _RAW_ENDINGS
-        self._fill("samples are", "by the file's ending", [_Choice(name, name) for name in _FORMATS], shown=raw)
-        self.numbers["ampere per count"].setVisible(raw)
-        self._labels["ampere per count"].setVisible(raw)
+        ending = self.queue[0].file.suffix.lower() if self.queue else ""
+        self._offer_sample_formats(shown=ending in _RAW_ENDINGS or self._chosen("samples are") is not None)
+
+    def _offer_sample_formats(self, *, shown: bool) -> None:
+        formats = [_Choice(name, name) for name in _FORMATS]
+        self._fill("samples are", "by the file's ending", formats, shown=shown)
+        self.numbers["ampere per count"].setVisible(shown)
+        self._labels["ampere per count"].setVisible(shown)
 
     def _fill_columns(self, titles: tuple[str, ...], taken: tuple[str, str, str]) -> None:
         """Let current, time and voltage be picked from the file's columns."""
@@ -463,19 +500,27 @@ class ImportView(QWidget):
 
     def accept(self) -> None:
         """Import the file as it is shown, and go on to the next."""
-        if not self.queue or self.shown is None:
-            return
+        if self.queue and self.shown is not None:
+            self._keep_reading()
+            self._ask(self.queue[0], self.name.text().strip())
+            self._next()
+
+    def accept_all(self) -> None:
+        """Import all files that wait, each read as the one that is shown; those that cannot be are told of."""
+        if self.queue and self.shown is not None:
+            self._keep_reading()
+            first, *others = self.queue
+            self._ask(first, self.name.text().strip())
+            for request in others:
+                self._ask(request, request.name)
+            self.queue = self.queue[:1]
+            self._next()
+
+    def _ask(self, request: ImportRequest, name: str) -> None:
         supply = self.numbers["supply"]
-        self._keep_reading()
-        request = replace(
-            self.queue[0],
-            options=self.options(),
-            name=self.name.text().strip(),
-            supply_v=supply.value() if supply.text().strip() else None,
-        )
+        supply_v = supply.value() if supply.text().strip() else None
         self.took_any = True
-        self.import_asked.emit(request)
-        self._next()
+        self.import_asked.emit(replace(request, options=self.options(), name=name, supply_v=supply_v))
 
     def _keep_reading(self) -> None:
         """Remember what was chosen for files with the same header."""
@@ -495,6 +540,7 @@ class ImportView(QWidget):
 
     def _next(self) -> None:
         self.controller.jobs.stop("import preview")
+        self.controller.jobs.stop("import lines")
         self.queue = self.queue[1:]
         if self.queue:
             self._begin()
@@ -503,8 +549,11 @@ class ImportView(QWidget):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         ctrl = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+        shift = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
         if event.key() == Qt.Key.Key_Escape:
             self.skip()
+        elif ctrl and shift and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self.accept_all()
         elif ctrl and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
             self.accept()
         else:
@@ -515,6 +564,8 @@ class ImportView(QWidget):
         if not self.queue:
             return ""
         name = self.queue[0].file.name
+        if self._asked > 1:
+            name = f"File **{self._asked - len(self.queue) + 1}** of **{self._asked}**: {name}"
         if self.shown is None:
             return f"{name} cannot be read like this." if self.problem else f"Looking at {name} …"
         series, shown = self.shown.beginning, self.shown
