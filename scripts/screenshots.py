@@ -30,6 +30,7 @@ from warm_ember.session import edits
 from warm_ember.session.demo import make_demo
 from warm_ember.session.importing import ImportRequest, import_file
 from warm_ember.session.new_capture import adopt
+from warm_ember.session.recent import forget
 from warm_ember.ui.application import make_window
 from warm_ember.ui.look.theme import DAY, NIGHT, Theme
 from warm_ember.ui.shell.window import MainWindow
@@ -40,11 +41,20 @@ def around_the_report(window: MainWindow) -> None:
     window.window_on_time.show(36.0, 86.0)
 
 
-def one_wake(window: MainWindow) -> None:
-    """Show one wake and the start of the report, with the voltage."""
-    window.pages.trace.stack.set_folded("Voltage", False)
-    window.window_on_time.show(60.4, 60.75)
-    window.window_on_time.set_cursor(60.55)
+def start(window: MainWindow) -> None:
+    """Open three projects, lose one of them, and go to the start page."""
+    made = window.controller.session
+    assert made is not None
+    lab = Path.home() / "lab"
+    for name, run in (("gate counter", "r2"), ("bench copy", "r4"), ("trail counter post", "r5")):
+        shutil.copytree(made.folder.path, lab / name)
+        window.controller.open(lab / name)
+        window.controller.apply(edits.SetFields("project", {"name": name}), "rename")
+        window.controller.select_run(run)
+        _settle(window)
+    shutil.move(lab / "bench copy", lab / "elsewhere")
+    forget(str(made.folder.path))
+    window.way_in.show_start()
 
 
 def a_row_open(window: MainWindow) -> None:
@@ -109,7 +119,7 @@ def long_leads(window: MainWindow) -> None:
     _settle(window)
 
 
-def doubts(window: MainWindow) -> None:
+def quality(window: MainWindow) -> None:
     """Say what speaks against a capture, and what its leads do to the target."""
     long_leads(window)
     window.pages.trace.show_view("data quality")
@@ -187,11 +197,11 @@ def nothing(_window: MainWindow) -> None:
 
 PICTURES: tuple[tuple[str, str, str, Theme, Callable[[MainWindow], None]], ...] = (
     ("trace", "Trace", "r4", NIGHT, around_the_report),
-    ("trace-zoomed", "Trace", "r4", NIGHT, one_wake),
+    ("start", "Trace", "r5", NIGHT, start),
     ("trace-day", "Trace", "r4", DAY, around_the_report),
     ("states", "States", "r4", NIGHT, a_row_open),
     ("functions", "States", "r4", NIGHT, functions),
-    ("belief-day", "States", "r3", DAY, agreement),
+    ("sleep-check-day", "States", "r3", DAY, agreement),
     ("wakes", "Wakes", "r4", NIGHT, nothing),
     ("battery", "Battery", "r4", NIGHT, nothing),
     ("trade-offs", "Battery", "r4", NIGHT, trade_offs),
@@ -201,7 +211,7 @@ PICTURES: tuple[tuple[str, str, str, Theme, Callable[[MainWindow], None]], ...] 
     ("proof-day", "Tune", "r5", DAY, proof),
     ("runs", "Runs", "r4", NIGHT, nothing),
     ("fold", "Trace", "r5", NIGHT, all_wakes),
-    ("doubts", "Trace", "r4", DAY, doubts),
+    ("quality", "Trace", "r4", DAY, quality),
     ("import", "Trace", "r5", NIGHT, a_file),
     ("bench", "Bench", "r5", NIGHT, recording),
     ("bench-plan", "Bench", "r5", DAY, planning),
@@ -216,6 +226,7 @@ def main(only: list[str]) -> None:
     application.setFont(font)
     FOLDER.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory() as name:
+        os.environ["HOME"], os.environ["XDG_DATA_HOME"] = name, str(Path(name) / "data")
         made = Path(name) / "made"
         make_demo(made).close()
         for picture, page, run, theme, arrange in (one for one in PICTURES if not only or one[0] in only):

@@ -47,6 +47,7 @@ def with_files_of_folders(paths: list[Path]) -> list[Path]:
         if not captures:
             raise BadFileError(path, "this folder is no project and holds no file of current")
         if len(captures) > _MOST:
-            raise BadFileError(path, f"this folder holds {counted(len(captures), 'file')}", remedy=f"choose up to {_MOST} of them")
+            many = counted(len(captures), "file")
+            raise BadFileError(path, f"this folder holds {many}", remedy=f"choose up to {_MOST} of them")
         found += files
     return found
