@@ -63,14 +63,14 @@ def _theme(name: str, decades: tuple[str, ...], **colors: str) -> Theme:
 NIGHT = _theme(
     "night", NIGHT_DECADES,
     ground="#171513", raised="#201d1a", sunken="#12100e", bar="#0e0c0b", rule="#35302a", grid="#26231f",
-    ink="#f6f1e8", dim="#b3a99c", faint="#8d8377", mark="#9cc4c9", mark_ground="#2a3433", accent="#d4615b",
+    ink="#f6f1e8", dim="#b3a99c", faint="#91877b", mark="#9cc4c9", mark_ground="#2a3433", accent="#d4615b",
     warning="#d3f24a", warning_text="#d3f24a",
 )  # fmt: skip
 DAY = _theme(
     "day", DAY_DECADES,
     ground="#f6f2ea", raised="#ece5d9", sunken="#fcfaf5", bar="#e8e1d4", rule="#cfc6b6", grid="#e4dfd3",
-    ink="#1c1814", dim="#5c5348", faint="#7c7265", mark="#23717d", mark_ground="#d5dfdb", accent="#c04f51",
-    warning="#b9dc00", warning_text="#5a6b00",
+    ink="#1c1814", dim="#574e43", faint="#6a6054", mark="#1d6670", mark_ground="#d5dfdb", accent="#c04f51",
+    warning="#b9dc00", warning_text="#536300",
 )  # fmt: skip
 
 

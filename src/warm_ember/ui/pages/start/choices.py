@@ -118,8 +118,8 @@ class TitleScale(QWidget):
         tip = [QPointF(x - px(5), top - px(8)), QPointF(x + px(5), top - px(8)), QPointF(x, top - px(2))]
         painter.drawPolygon(QPolygonF(tip))
         months = format_trimmed(lives.target_s / MONTH_S)
-        words = f"{quantity_text(lives.budget_a, 'A').rich} for **{months}** months: the demo’s target"
-        draw_rich_text(painter, QRectF(x + px(12), top - px(19), px(320), px(16)), words, look, size="small")
+        words = f"{quantity_text(lives.budget_a, 'A').rich} all the time for **{months}** months: the demo’s target"
+        draw_rich_text(painter, QRectF(x + px(12), top - px(19), px(420), px(16)), words, look, size="small")
 
 
 def life_words(life_s: float) -> str:
