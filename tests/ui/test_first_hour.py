@@ -371,3 +371,33 @@ def as_somebody_else(monkeypatch: pytest.MonkeyPatch, folder: Path) -> None:
 
 
 os_stat = os.stat
+
+
+def test_each_page_offers_the_step_that_fills_it(
+    here: MainWindow, tmp_path: Path, qtbot: QtBot, settle, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    (tmp_path / "night.csv").write_text(_TEXT)
+    ProjectFolder(tmp_path / "post").save(Project(name="post"))
+    assert here.controller.open(tmp_path / "post")
+    offered = {}
+    for title in TITLES:
+        here.show_page(title)
+        offered[title] = [name for name, key in here.next_step.keys.items() if key.isVisible()]
+        here.grab()
+    assert offered == {title: [] if title == "Bench" else ["file", "record"] for title in TITLES}
+    answer(monkeypatch, "getOpenFileNames", tmp_path / "night.csv")
+    qtbot.mouseClick(here.next_step.keys["file"], LEFT)
+    settle()
+    assert not here.next_step.isVisible()
+    here.pages.imports.accept()
+    settle()
+    for title in TITLES:
+        here.show_page(title)
+        settle()
+        offered[title] = [name for name, key in here.next_step.keys.items() if key.isVisible()]
+    assert {title: names for title, names in offered.items() if names} == {
+        "Tune": ["parts"],
+        "Runs": ["file", "record"],
+    }
+    qtbot.mouseClick(here.next_step.keys["record"], LEFT)
+    assert here.page is here.pages.bench

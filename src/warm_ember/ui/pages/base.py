@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from enum import Enum
 from pathlib import Path
 
 from PySide6.QtCore import QPoint, Qt, Signal
@@ -15,6 +16,14 @@ from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.picture import save_picture
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.switches import Switch
+
+
+class Missing(Enum):
+    """What a page waits for."""
+
+    CAPTURE = "capture"
+    SECOND_RUN = "second run"
+    PARTS = "parts"
 
 
 class Page(QWidget):
@@ -66,6 +75,11 @@ class Page(QWidget):
     def link(self) -> LinkFigure:
         """Return what the page's link shows."""
         return LinkFigure()
+
+    def missing(self) -> Missing | None:
+        """Return what the page waits for; None when it has what it needs."""
+        project = self.controller.project
+        return Missing.CAPTURE if self.controller.session is not None and not project.runs else None
 
     def page_actions(self) -> list[QAction]:
         """Return the page's own actions for the menus."""

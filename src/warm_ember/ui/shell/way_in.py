@@ -103,7 +103,7 @@ class WayIn(QObject):
         )
 
     def choose(self, name: str) -> None:
-        """Go the way that was chosen on the start page."""
+        """Go a way: ``demo``, ``file``, ``project``, ``record`` or ``parts``."""
         if name == "demo":
             self._window.help.guide_through_demo()
             self._controller.make_demo(Path(platformdirs.user_data_path("warm-ember")) / "demo")
@@ -111,6 +111,8 @@ class WayIn(QObject):
             self.import_capture()
         elif name == "project":
             self.open_project()
+        elif name == "parts":
+            self.add_parts()
         elif name == "record":
             if self._controller.session is None and not self._controller.begin_untitled():
                 return

@@ -32,6 +32,7 @@ from warm_ember.ui.shell.exports import EXPORTS, Exports
 from warm_ember.ui.shell.help import Help
 from warm_ember.ui.shell.message_panel import MessagePanel, ProgressPanel
 from warm_ember.ui.shell.navigation_bar import NavigationBar
+from warm_ember.ui.shell.next_step import NextStep
 from warm_ember.ui.shell.page_header import PageHeader
 from warm_ember.ui.shell.page_stack import TITLES, PageStack
 from warm_ember.ui.shell.tour import TourStrip
@@ -93,7 +94,17 @@ class MainWindow(QMainWindow):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
         room = Room(self.pages)
-        shown = (self.navigation, self.header, room, self.tour, self.messages, self.progress, self.budget)
+        self.next_step = NextStep(self.look)
+        shown = (
+            self.navigation,
+            self.header,
+            self.next_step,
+            room,
+            self.tour,
+            self.messages,
+            self.progress,
+            self.budget,
+        )
         for widget in shown:
             column.addWidget(widget, 1 if widget is room else 0)
         self.setCentralWidget(body)
@@ -179,6 +190,7 @@ class MainWindow(QMainWindow):
         self.progress.stop_asked.connect(controller.jobs.stop_all)
         self.look.changed.connect(self._on_look)
         self.tour.closed.connect(self.tour.hide)
+        self.next_step.chosen.connect(self.way_in.choose)
         self.budget.segment_chosen.connect(self._on_segment)
         controller.wakes_changed.connect(self._show_header)
         controller.plan_changed.connect(self._show_header)
@@ -233,6 +245,8 @@ class MainWindow(QMainWindow):
         self._show_header()
 
     def _show_header(self) -> None:
+        is_page = isinstance(self.pages.currentWidget(), Page)
+        self.next_step.show_missing(self.page.missing() if is_page else None)
         if self.pages.is_starting:
             for title in TITLES:
                 self.navigation.show_figure(title, self.pages.link(title))

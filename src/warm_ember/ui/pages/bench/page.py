@@ -37,7 +37,7 @@ from warm_ember.ui.lanes.stack import LaneStack
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.theme import Appearance
-from warm_ember.ui.pages.base import Page
+from warm_ember.ui.pages.base import Missing, Page
 from warm_ember.ui.pages.bench.console_panel import ConsolePanel
 from warm_ember.ui.pages.bench.controller import BenchController
 from warm_ember.ui.pages.bench.measurement_plan_view import PlanView
@@ -203,6 +203,9 @@ class BenchPage(Page):
         ):
             action: Callable[[], object] = slot
             self._actions.append(self.make_action(text, keys, action))
+
+    def missing(self) -> Missing | None:
+        return None  # it is where a capture comes from
 
     def page_actions(self) -> list[QAction]:
         return self._actions

@@ -17,7 +17,7 @@ from warm_ember.session.page_links import LinkFigure, run_before, runs_link
 from warm_ember.session.run_results import RunResults
 from warm_ember.session.tuning_results import Comparison, changes_ahead, compare_averages, compare_states
 from warm_ember.ui.look.theme import Appearance
-from warm_ember.ui.pages.base import Page
+from warm_ember.ui.pages.base import Missing, Page
 from warm_ember.ui.pages.runs.overlay_view import OverlayView
 from warm_ember.ui.pages.runs.run_history_chart import RunHistoryChart, history_rows, plan_rung
 from warm_ember.ui.project_controller import ProjectController
@@ -92,6 +92,9 @@ class RunsPage(Page):
             ("Make run B a step, a repeat or another condition …", "Ctrl+F2", self.sort_run),
         )
         return [self.make_action(*one) for one in some]
+
+    def missing(self) -> Missing | None:
+        return super().missing() or (Missing.SECOND_RUN if len(self.controller.project.runs) == 1 else None)
 
     def page_actions(self) -> list[QAction]:
         return self._actions
@@ -169,7 +172,8 @@ class RunsPage(Page):
     def _show_table(self, first: RunResults | None, second: RunResults | None) -> None:
         """Show what changed by state, by source of wakes, or by activity."""
         if first is None or second is None:
-            empty = "Pick two runs above: click for B, Shift-click for A."
+            is_one = len(self.controller.project.runs) < 2
+            empty = "It takes two runs." if is_one else "Pick two runs above: click for B, Shift-click for A."
             self.table.show_rows("Difference per state", ("A, µA", "B, µA"), (), empty=empty)
             return
         found = self.compared

@@ -21,7 +21,7 @@ from warm_ember.session.tuning_results import PLAN, PlanResults, changes_ahead, 
 from warm_ember.ui.latest import Latest
 from warm_ember.ui.look.label import Label, tip
 from warm_ember.ui.look.theme import Appearance
-from warm_ember.ui.pages.base import Page
+from warm_ember.ui.pages.base import Missing, Page
 from warm_ember.ui.pages.tune.change_editor import ChangeEditor
 from warm_ember.ui.pages.tune.plan_list import LETTERS, PlanList
 from warm_ember.ui.pages.tune.proof_view import ProofView
@@ -227,6 +227,11 @@ class TunePage(Page):
             ("Copy the plan as text", "Ctrl+C", lambda: QGuiApplication.clipboard().setText(self.list.text())),
         )
         return [self.make_action(*one) for one in some]
+
+    def missing(self) -> Missing | None:
+        return super().missing() or (
+            Missing.PARTS if self.results is not None and not self.controller.project.parts else None
+        )
 
     def page_actions(self) -> list[QAction]:
         return self._actions

@@ -183,7 +183,7 @@ class ShutdownMatrix(QWidget):
             else:
                 self._paint_row(painter, line, line.row)
         if not lines:
-            missing = "No parts are known yet: take them from a file (File, Parts from a file)."
+            missing = "No parts are known yet."
             draw_rich_text(painter, QRectF(px(16), px(_HEAD + 96), self.width() - px(24), px(20)), missing, look)
         self._paint_broken(painter)
         bottom = lines[-1].top + lines[-1].height if lines else px(_HEAD)
