@@ -158,7 +158,7 @@ def compare_sleep(
 
     Returns
     -------
-    Belief or None
+    SleepAgreement or None
         None when the firmware says nothing of its sleep.
 
     Raises
@@ -193,18 +193,12 @@ def compare_sleep(
     differ = np.flatnonzero((believed == drew_awake) & told)
     worst = differ[np.argsort(-charge_c[differ], kind="stable")][:_MOST_PLACES]
     at_s = edges * current.interval_s
-    with np.errstate(invalid="ignore", divide="ignore"):
-        mean_a = sums.total / sums.count
-    places = tuple(
-        Disagreement(
-            float(at_s[k]),
-            float(at_s[k + 1]),
-            bool(believed[k]),
-            float(charge_c[k]),
-            float(mean_a[k]) if sums.count[k] else None,
-        )
-        for k in worst.tolist()
-    )
+
+    def disagreement(k: int) -> Disagreement:
+        mean_a = float(sums.total[k] / sums.count[k]) if sums.count[k] else None
+        return Disagreement(float(at_s[k]), float(at_s[k + 1]), bool(believed[k]), float(charge_c[k]), mean_a)
+
+    places = tuple(disagreement(k) for k in worst.tolist())
     return SleepAgreement(tuple(rows), marker.words, threshold_a, places)
 
 

@@ -217,6 +217,25 @@ class WakeLedger:
         return next((row for row in self.sources if row.source == source), None)
 
 
+def _closing(pieces: _Pieces, measured_share: float) -> Closing:
+    """Return what was measured awake, asleep and in neither, so that the sum can be checked."""
+    neither = ~pieces.awake & ~pieces.asleep
+    awake_c, asleep_c, neither_c = (
+        float(pieces.measured_c[mask].sum()) for mask in (pieces.awake, pieces.asleep, neither)
+    )
+    return Closing(awake_c, asleep_c, neither_c, measured_share)
+
+
+def _above_floor(wakes: Wakes, idle: IdleStretches, modes: int, pieces: _Pieces) -> Floats:
+    """Return each piece's charge above the floor of the sleep before its wake, C; all of it where nothing is awake."""
+    under_a = np.full(wakes.count, pieces.floor_a)
+    if wakes.by_cpu is None:
+        under_a = _floors_under(wakes, idle, modes, pieces.floor_a)
+    under_piece_a = under_a[np.maximum(pieces.owner, 0)] if wakes.count else 0.0
+    above_c: Floats = pieces.measured_c - np.where(pieces.awake, under_piece_a, 0.0) * pieces.measured_s
+    return above_c
+
+
 def make_wake_ledger(
     recording: Recording,
     placement: Placement,
@@ -254,11 +273,7 @@ def make_wake_ledger(
     duration_s = current.samples * current.interval_s
     pieces = _cut_up(current, placement, wakes, should_stop)
     idle, names = _idle(recording, placement, pieces, wakes, typed) if wakes.by_cpu is None else _of_cpus(wakes, pieces)
-    under_a = np.full(wakes.count, pieces.floor_a)
-    if wakes.by_cpu is None:
-        under_a = _floors_under(wakes, idle, len(names), pieces.floor_a)
-    under_piece_a = under_a[np.maximum(pieces.owner, 0)] if wakes.count else 0.0
-    above_c = pieces.measured_c - np.where(pieces.awake, under_piece_a, 0.0) * pieces.measured_s
+    above_c = _above_floor(wakes, idle, len(names), pieces)
     # CPUs that are awake at the same time share what flows evenly.
     seen_c = _over(wakes, pieces.edges, above_c / np.maximum(covered(wakes.first, wakes.last, pieces.edges), 1))
     seen_s = _over(wakes, pieces.edges, pieces.measured_s)
@@ -293,12 +308,7 @@ def make_wake_ledger(
         dict(slack_s or {}),
         whole_s > 0,
         Counter(e.value or _SOMEBODY for e in recording.events if e.event == "mark" and e.name == REFUSED),
-        Closing(
-            float(pieces.measured_c[pieces.awake].sum()),
-            float(pieces.measured_c[pieces.asleep].sum()),
-            float(pieces.measured_c[~pieces.awake & ~pieces.asleep].sum()),
-            whole_s / duration_s if duration_s else 0.0,
-        ),
+        _closing(pieces, whole_s / duration_s if duration_s else 0.0),
         max(limits.least_a, recording.info.resolution_a or 0.0),
     )
 

@@ -102,12 +102,18 @@ class Link:
                 remedy=NOBODY_THERE,
                 link_lost=True,
             ) from error
-        library: Any = manager.visalib
-        if resource.upper().startswith("ASRL"):
+        self._take_hold_of(manager.visalib)
+        self._keep_partial_reads(pyvisa.constants.ResourceAttribute.suppress_end_enabled)
+        if not hasattr(self._line, "read_bytes"):
+            self.close()
+            raise InstrumentError(resource, "expected a resource that takes messages", remedy="see docs/formats.md")
+
+    def _take_hold_of(self, library: Any) -> None:
+        """Take the port or socket behind the line, for what the back-end has no setting for."""
+        if self.resource.upper().startswith("ASRL"):
             # The back-end reads byte by byte and throws away what it has when its time is up; the port itself keeps it.
             self._port = library.sessions[self._line.session].interface
-            self._port.write_timeout = timeout_s
-        self._keep_partial_reads(pyvisa.constants.ResourceAttribute.suppress_end_enabled)
+            self._port.write_timeout = self._timeout_s
         with contextlib.suppress(AttributeError, KeyError):
             # The back-end takes 4 KiB at a time, and between two the thread waits for the interpreter: at
             # 12 MB/s beside a window that draws it falls behind. Larger takes until it offers a setting for this.
@@ -116,9 +122,6 @@ class Link:
             self._socket = session.interface
             # A command and the question after it are two small writes: the second need not wait for an echo.
             session.interface.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
-        if not hasattr(self._line, "read_bytes"):
-            self.close()
-            raise InstrumentError(resource, "expected a resource that takes messages", remedy="see docs/formats.md")
 
     def _keep_partial_reads(self, suppress_end: Any) -> None:
         """Let a read that times out return what it has: by default the back-end throws it away."""

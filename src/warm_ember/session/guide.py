@@ -44,7 +44,7 @@ def passage(text: str, wanted: str) -> str:
 
     Examples
     --------
-    >>> passage("# Trace\\n\\n- Wheel zooms\\n- F fits", "zoom")
+    >>> passage("# Trace\n\n- Wheel zooms\n- F fits", "zoom")
     'Wheel zooms'
     """
     first = next(iter(wanted.casefold().split()), "")

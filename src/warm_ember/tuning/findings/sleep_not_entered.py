@@ -16,7 +16,7 @@ from warm_ember.model.plan import CurrentBy, Effect, ReplaceState
 from warm_ember.signal.intervals import interval_sums
 from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.waste import WasteContext
-from warm_ember.units import counted, duration_text, quantity_text
+from warm_ember.units import count_text, counted, duration_text, quantity_text
 
 _RUNNING_A = 50e-6
 _AS_RUNNING, _MORE_THAN_RUNNING, _FEW, _MATTERS = 0.55, 1.35, 0.05, 0.03
@@ -78,24 +78,14 @@ def _told(waste: WasteContext, rest: Rest) -> list[Finding]:
     from_s, to_s = (float(edge) * rest.current.interval_s for edge in (rest.first[at[0]], rest.last[at[-1]]))
     drawn = quantity_text(float(np.average(mean_a[awake], weights=lengths_s[awake])), "A")
     text = (
-        f"{awake.sum()} of {counted(len(rest.first), 'sleep stretch', 'sleep stretches')}: {drawn} "
+        f"{count_text(int(awake.sum()))} of {counted(len(rest.first), 'sleep stretch', 'sleep stretches')}: {drawn} "
         f"({quantity_text(running_a, 'A')} awake): "
         f"sleep is requested but not entered{known}. Check for a pending interrupt, a debugger that keeps clocks "
         f"running, or a peripheral that blocks sleep"
     )
-    effects = waste.less_in(rest.state, cost_a)
-    return [
-        Finding(
-            FindingKind.SLEEP_NOT_ENTERED,
-            from_s,
-            to_s,
-            cost_a,
-            confidence(FindingKind.SLEEP_NOT_ENTERED),
-            text,
-            "Enter the sleep that is requested",
-            effects,
-        )
-    ]
+    kind, effects = FindingKind.SLEEP_NOT_ENTERED, waste.less_in(rest.state, cost_a)
+    remedy = "Enter the sleep that is requested"
+    return [Finding(kind, from_s, to_s, cost_a, confidence(kind), text, remedy, effects)]
 
 
 def _idles(waste: WasteContext, rest: Rest, mean_a: Floats, running_a: float) -> Flags:

@@ -55,19 +55,8 @@ def timers_unaligned(waste: WasteContext) -> list[Finding]:
         f"timers together, or let each expire up to {duration_text(_WITHIN * shortest_s)} later"
     )
     from_s, to_s = (float(edge) * ledger.interval_s for edge in (first[0], first[-1]))
-    remedy, effects = "Let the timers wake together", (ReduceAverage(cost_a),)
-    return [
-        Finding(
-            FindingKind.TIMERS_UNALIGNED,
-            from_s,
-            to_s,
-            cost_a,
-            confidence(FindingKind.TIMERS_UNALIGNED),
-            text,
-            remedy,
-            effects,
-        )
-    ]
+    kind, remedy = FindingKind.TIMERS_UNALIGNED, "Let the timers wake together"
+    return [Finding(kind, from_s, to_s, cost_a, confidence(kind), text, remedy, (ReduceAverage(cost_a),))]
 
 
 def _is_multiple(ratio: float) -> bool:

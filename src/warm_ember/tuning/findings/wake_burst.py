@@ -47,24 +47,14 @@ def wake_burst(waste: WasteContext) -> list[Finding]:
         typical = int(np.median(sizes[sizes > 1]))
         text = (
             f"{row.source}: {counted(len(mine), 'wake')} in {counted(bunches, 'burst')}, mostly of {typical}, "
-            f"less than "
-            f"{duration_text(gap_s)} apart; one wake per burst would do, and each costs "
+            f"less than {duration_text(gap_s)} apart; one wake per burst would do, and each costs "
             f"{quantity_text(float(ledger.cost_c[mine].mean()), 'C')}. Debounce it, or mask it until it is served"
         )
         at = np.flatnonzero(later)
         from_s, to_s = float(starts_s[at[0] - 1]), float(ends_s[at[-1]])
-        found.append(
-            Finding(
-                FindingKind.WAKE_BURST,
-                from_s,
-                to_s,
-                cost_a,
-                confidence(FindingKind.WAKE_BURST, is_sure=bunches > 2),
-                text,
-                f"Let {row.source} wake once a bunch",
-                (ReduceAverage(cost_a),),
-            )
-        )
+        kind, remedy = FindingKind.WAKE_BURST, f"Let {row.source} wake once a burst"
+        sure = confidence(kind, is_sure=bunches > 2)
+        found.append(Finding(kind, from_s, to_s, cost_a, sure, text, remedy, (ReduceAverage(cost_a),)))
     return found
 
 

@@ -120,20 +120,19 @@ class FlagLane(Lane):
         chip = QRectF(box.left(), box.top(), px(18), px(16))
         draw_chip(painter, chip, bracket.letter, self.look)
         if lines[0]:
-            draw_rich_text(
-                painter,
-                QRectF(chip.right() + px(8), box.top(), width - px(28), px(16)),
-                name,
-                self.look,
-                dim=theme.ink,
-            )
-            if warning:
-                word = QRectF(box.right() - width_of(self.look, warning, "small") - px(8), box.top(), width, px(16))
-                painter.fillRect(QRectF(word.left() - px(6), word.top() + px(2), px(3), px(12)), theme.warning)
-                draw_rich_text(painter, word, warning, self.look, size="small", dim=theme.warning_text)
-            for index, line in enumerate(lines):
-                row = QRectF(box.left() + px(10), box.top() + px(18 + 17 * index), width - px(12), px(16))
-                draw_rich_text(painter, row, line, self.look, size="small")
+            self._paint_reading(painter, box, name, warning, lines)
+
+    def _paint_reading(self, painter: QPainter, box: QRectF, name: str, warning: str, lines: tuple[str, str]) -> None:
+        look, theme, px = self.look, self.look.theme, self.look.px
+        title = QRectF(box.left() + px(26), box.top(), box.width() - px(28), px(16))
+        draw_rich_text(painter, title, name, look, dim=theme.ink)
+        if warning:
+            word = QRectF(box.right() - width_of(look, warning, "small") - px(8), box.top(), box.width(), px(16))
+            painter.fillRect(QRectF(word.left() - px(6), word.top() + px(2), px(3), px(12)), theme.warning)
+            draw_rich_text(painter, word, warning, look, size="small", dim=theme.warning_text)
+        for index, line in enumerate(lines):
+            row = QRectF(box.left() + px(10), box.top() + px(18 + 17 * index), box.width() - px(12), px(16))
+            draw_rich_text(painter, row, line, look, size="small")
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         for letter, box in self._boxes.items():

@@ -79,54 +79,38 @@ class NavigationLink(QAbstractButton):
             self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        look, theme, px = self._look, self._look.theme, self._look.px
+        theme = self._look.theme
         painter = QPainter(self)
         lit = self.isChecked()
         painter.fillRect(
             self.rect(), theme.ground if lit else theme.raised.darker(108) if theme.is_night else theme.raised
         )
-        inner = QRectF(self.rect()).adjusted(self._left, px(4), -px(4), 0)
-        ink = theme.faint if self.is_stale else theme.ink if lit else theme.dim
-        title = f"**{self.title}**" if lit else self.title
-        draw_rich_text(
-            painter,
-            QRectF(inner.left(), px(4), inner.width(), px(15)),
-            title,
-            look,
-            size="small",
-            ink=theme.ink,
-        )
-        draw_rich_text(
-            painter,
-            QRectF(inner.left(), px(18), inner.width(), px(20)),
-            self.shown.figure,
-            look,
-            size=self.figure_size,
-            ink=ink,
-            dim=theme.dim if lit else theme.faint,
-        )
-        detail = "recomputing" if self.is_stale else self.shown.detail
-        dim = theme.mark if self.is_stale else theme.dim
-        draw_rich_text(
-            painter,
-            QRectF(inner.left(), px(37), inner.width(), px(15)),
-            detail,
-            look,
-            size="small",
-            ink=ink,
-            dim=dim,
-        )
+        self._paint_words(painter, lit)
         self._paint_edges(painter, lit)
         if self.shown.doubt:
-            side = px(15)
-            right = self.width() - (3 if lit else 1)
+            side, right, top = self._look.px(15), self.width() - (3 if lit else 1), 3 if lit else 0
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(theme.warning)
-            top = 3 if lit else 0
             painter.drawPolygon(
                 QPolygonF([QPointF(right - side, top), QPointF(right, top), QPointF(right, top + side)])
             )
         painter.end()
+
+    def _paint_words(self, painter: QPainter, lit: bool) -> None:
+        look, theme, px = self._look, self._look.theme, self._look.px
+        width = self.width() - self._left - px(4)
+
+        def line(top: int, height: int) -> QRectF:
+            return QRectF(self._left, px(top), width, px(height))
+
+        title = f"**{self.title}**" if lit else self.title
+        draw_rich_text(painter, line(4, 15), title, look, size="small", ink=theme.ink)
+        ink = theme.faint if self.is_stale else theme.ink if lit else theme.dim
+        dim = theme.dim if lit else theme.faint
+        draw_rich_text(painter, line(18, 20), self.shown.figure, look, size=self.figure_size, ink=ink, dim=dim)
+        detail = "recomputing" if self.is_stale else self.shown.detail
+        dim = theme.mark if self.is_stale else theme.dim
+        draw_rich_text(painter, line(37, 15), detail, look, size="small", ink=ink, dim=dim)
 
     def _paint_edges(self, painter: QPainter, lit: bool) -> None:
         theme = self._look.theme

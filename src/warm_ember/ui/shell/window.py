@@ -132,21 +132,8 @@ class MainWindow(QMainWindow):
     def _build_menus(self) -> None:
         key = QKeySequence.StandardKey
         menus = {name: self.menus.addMenu(f"&{name}") for name in ("File", "Edit", "View", "Capture", "Help")}
-        self.menu_of, way_in = menus, self.way_in
-        self.add_action(menus["File"], "Start page", "Ctrl+Home", way_in.show_start)
-        self.add_action(menus["File"], "New project …", key.New, way_in.new_project)
-        self.add_action(menus["File"], "Open project …", key.Open, way_in.open_project)
-        menus["File"].addMenu(self.recent_menu)
-        self.add_action(menus["File"], "Import a capture …", "Ctrl+I", way_in.import_capture)
-        self.add_action(menus["File"], "Parts from a file …", "", way_in.add_parts)
-        exports = menus["File"].addMenu("Export")
-        for what, words in EXPORTS.items():
-            keys = "Ctrl+E" if what == "capture" else ""
-            self.add_action(exports, f"{words} …", keys, lambda what=what: self.exports.ask(what))
-        self.add_action(menus["File"], "Save", key.Save, way_in.save)
-        self.add_action(menus["File"], "Save as …", key.SaveAs, way_in.save_as)
-        menus["File"].addSeparator()
-        self.add_action(menus["File"], "Quit", "Ctrl+Q", self.close)
+        self.menu_of = menus
+        self._fill_file_menu(menus["File"])
         self.undo_action = self.add_action(menus["Edit"], "Undo", key.Undo, self.controller.undo)
         self.redo_action = self.add_action(menus["Edit"], "Redo", key.Redo, self.controller.redo)
         menus["Edit"].addSeparator()
@@ -170,6 +157,23 @@ class MainWindow(QMainWindow):
         self.add_action(menus["Help"], "Find an action …", "Ctrl+Shift+A", self.help.find_action)
         self.add_action(menus["Help"], "Tour of the demo", "", self.help.begin_tour)
         self.add_action(menus["Help"], "About Warm Ember", "", self.help.show_about)
+
+    def _fill_file_menu(self, menu: QMenu) -> None:
+        key, way_in = QKeySequence.StandardKey, self.way_in
+        self.add_action(menu, "Start page", "Ctrl+Home", way_in.show_start)
+        self.add_action(menu, "New project …", key.New, way_in.new_project)
+        self.add_action(menu, "Open project …", key.Open, way_in.open_project)
+        menu.addMenu(self.recent_menu)
+        self.add_action(menu, "Import a capture …", "Ctrl+I", way_in.import_capture)
+        self.add_action(menu, "Parts from a file …", "", way_in.add_parts)
+        exports = menu.addMenu("Export")
+        for what, words in EXPORTS.items():
+            keys = "Ctrl+E" if what == "capture" else ""
+            self.add_action(exports, f"{words} …", keys, lambda what=what: self.exports.ask(what))
+        self.add_action(menu, "Save", key.Save, way_in.save)
+        self.add_action(menu, "Save as …", key.SaveAs, way_in.save_as)
+        menu.addSeparator()
+        self.add_action(menu, "Quit", "Ctrl+Q", self.close)
 
     def _connect(self) -> None:
         controller = self.controller

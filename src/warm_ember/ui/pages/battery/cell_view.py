@@ -101,15 +101,21 @@ class _Picture(QWidget):
         if self.modelled is not None:
             painter.setPen(QPen(theme.mark, 1.4, Qt.PenStyle.DashLine))
             painter.drawPolyline(QPolygonF(at(np.column_stack(self.modelled))))
-        for value, y in ((high, plot.top() + px(6)), (low, plot.bottom() - px(6))):
+        self._paint_ends(painter, plot, (low, high), (float(every[:, 0].min()), float(every[:, 0].max())))
+        painter.end()
+
+    def _paint_ends(
+        self, painter: QPainter, plot: QRectF, values: tuple[float, float], places: tuple[float, float]
+    ) -> None:
+        """Write the lowest and highest value beside the plot, and where it begins and ends below it."""
+        look, px = self._look, self._look.px
+        for value, y in ((values[1], plot.top() + px(6)), (values[0], plot.bottom() - px(6))):
             box = QRectF(0, y - px(8), px(50), px(16))
             draw_rich_text(painter, box, self._value(value), look, size="small", align=_RIGHT)
         foot = QRectF(plot.left(), plot.bottom() + px(1), plot.width(), px(16))
-        ends = (float(every[:, 0].min()), float(every[:, 0].max()))
-        draw_rich_text(painter, foot, self._place(ends[0]), look, size="small")
-        draw_rich_text(painter, foot, self._place(ends[1]), look, size="small", align=_RIGHT)
-        draw_rich_text(painter, foot, self._curve.across, look, size="small", align=_CENTER, dim=theme.faint)
-        painter.end()
+        draw_rich_text(painter, foot, self._place(places[0]), look, size="small")
+        draw_rich_text(painter, foot, self._place(places[1]), look, size="small", align=_RIGHT)
+        draw_rich_text(painter, foot, self._curve.across, look, size="small", align=_CENTER, dim=look.theme.faint)
 
     def _along(self, values: np.ndarray) -> np.ndarray:
         return np.log(np.maximum(values, 1e-12)) if self._curve.across == "A" else values

@@ -169,26 +169,9 @@ class DayView(QWidget):
         if self.results is None:
             painter.end()
             return
-        draw_rich_text(
-            painter,
-            QRectF(px(16), px(4), px(140), px(18)),
-            f"A day of {self.results.run.name}",
-            look,
-            dim=theme.ink,
-        )
-        strip = self.strip
-        for hour in range(0, 25, 3 if strip.width() > px(480) else 6):
-            x = strip.left() + hour / 24 * strip.width()
-            align = Qt.AlignmentFlag.AlignLeft if hour == 0 else _RIGHT if hour == 24 else Qt.AlignmentFlag.AlignHCenter
-            left = x - (0 if hour == 0 else px(48) if hour == 24 else px(24))
-            draw_rich_text(
-                painter,
-                QRectF(left, px(6), px(48), px(16)),
-                f"{hour:02d}:00",
-                look,
-                size="small",
-                align=align,
-            )
+        title = f"A day of {self.results.run.name}"
+        draw_rich_text(painter, QRectF(px(16), px(4), px(140), px(18)), title, look, dim=theme.ink)
+        self._paint_clock(painter)
         costs = {cost.name: cost for cost in self.results.load.costs}
         base_a = self.results.load.base_a
         hours = {name: hourly(costs[name], base_a) for name in self._ordered()}
@@ -244,6 +227,15 @@ class DayView(QWidget):
             QPointF(left + px(8), top + px(_ROW) - 0.5), QPointF(self.width() - px(8), top + px(_ROW) - 0.5)
         )
 
+    def _paint_clock(self, painter: QPainter) -> None:
+        px, strip = self._look.px, self.strip
+        for hour in range(0, 25, 3 if strip.width() > px(480) else 6):
+            x = strip.left() + hour / 24 * strip.width()
+            align = Qt.AlignmentFlag.AlignLeft if hour == 0 else _RIGHT if hour == 24 else Qt.AlignmentFlag.AlignHCenter
+            left = x - (0 if hour == 0 else px(48) if hour == 24 else px(24))
+            box = QRectF(left, px(6), px(48), px(16))
+            draw_rich_text(painter, box, f"{hour:02d}:00", self._look, size="small", align=align)
+
     def _paint_hours(self, painter: QPainter, total: np.ndarray) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
         if self.results is None:
@@ -263,14 +255,8 @@ class DayView(QWidget):
             return float(box.bottom() - (np.log10(max(current_a, 1e-12)) - low) / (high - low) * box.height())
 
         draw_rich_text(painter, QRectF(px(22), box.top(), px(70), px(18)), "Each hour", look, dim=theme.ink)
-        draw_rich_text(
-            painter,
-            QRectF(px(22), box.top() + px(17), px(70), px(16)),
-            "log axis",
-            look,
-            size="small",
-            dim=theme.faint,
-        )
+        axis = QRectF(px(22), box.top() + px(17), px(70), px(16))
+        draw_rich_text(painter, axis, "log axis", look, size="small", dim=theme.faint)
         for decade in np.arange(low, high + 1):
             y = y_of(10.0**decade)
             painter.setPen(theme.grid)

@@ -106,21 +106,9 @@ class MonthsView(QWidget):
         voltage = QRectF(plot.left(), plot.top(), plot.width(), rest * 0.5)
         chance = QRectF(plot.left(), voltage.bottom() + px(8), plot.width(), rest * 0.5)
         bars = QRectF(plot.left(), chance.bottom() + px(8), plot.width(), step_height)
-        for box, name, second in (
-            (voltage, "Voltage", ""),
-            (chance, "Spread of life", ""),
-            (bars, "Sensitivity", ""),
-        ):
+        for box, name in ((voltage, "Voltage"), (chance, "Spread of life"), (bars, "Sensitivity")):
             painter.fillRect(box, theme.sunken)
             draw_rich_text(painter, QRectF(px(22), box.top() + px(2), px(100), px(18)), name, look, dim=theme.ink)
-            draw_rich_text(
-                painter,
-                QRectF(px(22), box.top() + px(18), px(100), px(16)),
-                second,
-                look,
-                size="small",
-                dim=theme.faint,
-            )
         self._paint_axis(painter, plot, bars.bottom())
         self._paint_voltage(painter, voltage)
         self._paint_chance(painter, chance)

@@ -155,19 +155,8 @@ class PlanView(QWidget):
         left, right = QVBoxLayout(), QVBoxLayout()
         left.addWidget(Label("What is expected"))
         right.addWidget(Label("What follows"))
-        grid = QGridLayout()
-        grid.setVerticalSpacing(px(5))
         self.fields: dict[str, QuantityEdit] = {}
-        for row, (field, words, unit, note) in enumerate(_FIELDS):
-            edit = QuantityEdit(look, unit, words, 84)
-            edit.value_entered.connect(lambda value, field=field: self._set(field, value))
-            self.fields[field] = edit
-            label = Label(words)
-            label.setToolTip(tip(note))
-            grid.addWidget(label, row, 0)
-            grid.addWidget(edit, row, 1)
-        grid.setColumnStretch(2, 1)
-        left.addLayout(grid)
+        left.addLayout(self._build_fields())
         left.addStretch(1)
         self.outcome = _Outcome(look)
         right.addWidget(self.outcome, 1)
@@ -189,6 +178,20 @@ class PlanView(QWidget):
         row_of_keys.addStretch(1)
         column.addLayout(row_of_keys)
         self.refresh()
+
+    def _build_fields(self) -> QGridLayout:
+        grid = QGridLayout()
+        grid.setVerticalSpacing(self.look.px(5))
+        for row, (field, words, unit, note) in enumerate(_FIELDS):
+            edit = QuantityEdit(self.look, unit, words, 84)
+            edit.value_entered.connect(lambda value, field=field: self._set(field, value))
+            self.fields[field] = edit
+            label = Label(words)
+            label.setToolTip(tip(note))
+            grid.addWidget(label, row, 0)
+            grid.addWidget(edit, row, 1)
+        grid.setColumnStretch(2, 1)
+        return grid
 
     def _set(self, field: str, value: float) -> None:
         self._typed = True

@@ -102,42 +102,39 @@ class RecentRow(QAbstractButton):
             painter.setPen(QPen(theme.mark, 1))
             painter.drawRect(QRectF(self.rect()).adjusted(1.5, 1.5, -1.5, -2.5))
         self._paint_picture(painter, QRectF(px(16), px(10), px(_PICTURE), self.height() - px(20)))
+        self._paint_columns(painter)
+        if self._more and self.width() >= px(_ROOMY):
+            self._paint_more(painter)
+        if self._key:
+            side = px(20)
+            paint_key(painter, QRectF(self.width() - px(36), (self.height() - side) / 2, side, side), self._key, look)
+        painter.end()
+
+    def _paint_columns(self, painter: QPainter) -> None:
+        look, theme, px = self._look, self._look.theme, self._look.px
         ink = theme.ink if self.is_there else theme.faint
         left, roomy = px(232), self.width() >= px(_ROOMY)
         room = (px(544) if roomy else self.width() - px(300)) - left
         draw_rich_text(painter, QRectF(left, px(14), room, px(18)), f"**{self.entry.name}**", look, ink=ink)
         draw_rich_text(painter, QRectF(left, px(34), room, px(16)), self.place, look, size="small", dim=theme.faint)
-        runs = QRectF(left + room, 0, px(48), self.height()) if roomy else QRectF()
         if roomy:
-            draw_rich_text(
-                painter, runs.adjusted(-px(20), 0, -px(16), 0), f"**{self.entry.runs}**", look, ink=ink, align=_RIGHT
-            )
+            runs = QRectF(left + room - px(20), 0, px(52), self.height())
+            draw_rich_text(painter, runs, f"**{self.entry.runs}**", look, ink=ink, align=_RIGHT)
             self._paint_life(painter, QRectF(px(608), 0, px(232), self.height()))
             words = when_text(self.entry.opened_utc)
             box = QRectF(px(968), 0, self.width() - px(968 + 184), self.height())
             draw_rich_text(painter, box, words, look, size="small", align=_RIGHT)
         months = QRectF(px(850) if roomy else self.width() - px(300), 0, px(114), self.height())
         draw_rich_text(painter, months, self._months, look, ink=ink, align=_RIGHT)
-        if self._more and roomy:
-            box = self._more_box
-            painter.fillRect(box, theme.ground)
-            painter.setPen(QPen(theme.rule, 1))
-            painter.drawRect(box)
-            draw_rich_text(painter, box.adjusted(px(8), 0, 0, 0), self._more, look, size="small", dim=theme.ink)
-            draw_rich_text(
-                painter,
-                box.adjusted(0, 0, -px(8), 0),
-                self._more_key,
-                look,
-                size="small",
-                dim=theme.faint,
-                align=_RIGHT,
-            )
-        if self._key:
-            paint_key(
-                painter, QRectF(self.width() - px(36), (self.height() - px(20)) / 2, px(20), px(20)), self._key, look
-            )
-        painter.end()
+
+    def _paint_more(self, painter: QPainter) -> None:
+        look, theme, px, box = self._look, self._look.theme, self._look.px, self._more_box
+        painter.fillRect(box, theme.ground)
+        painter.setPen(QPen(theme.rule, 1))
+        painter.drawRect(box)
+        words, key = box.adjusted(px(8), 0, 0, 0), box.adjusted(0, 0, -px(8), 0)
+        draw_rich_text(painter, words, self._more, look, size="small", dim=theme.ink)
+        draw_rich_text(painter, key, self._more_key, look, size="small", dim=theme.faint, align=_RIGHT)
 
     @property
     def _months(self) -> str:
