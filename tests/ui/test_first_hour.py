@@ -52,7 +52,7 @@ def answer(monkeypatch: pytest.MonkeyPatch, how: str, *paths: Path) -> list[str]
     return suggested
 
 
-def test_the_first_window_offers_four_ways_in(here: MainWindow) -> None:
+def test_the_first_window_offers_four_ways_in(here: MainWindow, qtbot: QtBot) -> None:
     start = here.pages.start
     assert here.pages.is_starting
     assert here.controller.session is None
@@ -60,6 +60,8 @@ def test_the_first_window_offers_four_ways_in(here: MainWindow) -> None:
     assert not start.rows
     assert not here.header.isVisible()
     assert not here.budget.isVisible()
+    assert start.scale.lives is None, "the window is up before they are worked out"
+    qtbot.waitUntil(lambda: start.scale.lives is not None, timeout=60_000)
     here.grab()
 
 

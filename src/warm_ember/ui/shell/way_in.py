@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import platformdirs
-from PySide6.QtCore import QObject
+from PySide6.QtCore import QObject, QTimer
 from PySide6.QtWidgets import QFileDialog
 
 from warm_ember.errors import WarmEmberError
@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     from warm_ember.ui.shell.window import MainWindow
 
 _RECENT = 8
+_LIVES_AFTER_MS = 150
 
 
 def _patterns(*endings: str) -> str:
@@ -62,6 +63,12 @@ class WayIn(QObject):
         super().__init__(window)
         self._window, self._controller = window, window.controller
         self._remembered: object = None
+        # The window is up first: what is worked out beside it would hold it up.
+        self._lives_timer = QTimer(self)
+        self._lives_timer.setSingleShot(True)
+        self._lives_timer.setInterval(_LIVES_AFTER_MS)
+        self._lives_timer.timeout.connect(self._work_out_lives)
+        window.controller.closing.connect(self._lives_timer.stop)
         window.pages.start_built.connect(self._on_start_built)
         window.pages.imports_finished.connect(self._on_imports_finished)
         window.recent_menu.aboutToShow.connect(self._fill_recent)
@@ -78,7 +85,8 @@ class WayIn(QObject):
 
         recent = recent_projects()
         self._window.pages.start.show_recent(recent, [one.path for one in recent if is_untitled(Path(one.path))])
-        self._work_out_lives()
+        if self._window.pages.start.scale.lives is None:
+            self._lives_timer.start()
 
     def _on_start_built(self) -> None:
         start = self._window.pages.start
@@ -90,8 +98,6 @@ class WayIn(QObject):
     def _work_out_lives(self) -> None:
         """Find out how long the demo's battery lasts at each current, once, after the page is there."""
         start = self._window.pages.start
-        if start.scale.lives is not None:
-            return
 
         def work(_stop: object, _progress: object) -> object:
             from warm_ember.session.start_figures import decade_lives  # half a second that nothing waits for
