@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import math
+import os
 import shutil
+import subprocess
+import sys
 from pathlib import Path
 
 import numpy as np
@@ -175,3 +178,31 @@ def test_the_guide_has_a_chapter_for_the_start_and_for_each_page() -> None:
         for wanted in ("break-even", "self-discharge", "bracket"):
             assert one.fits(wanted) == (wanted in one.text.casefold())
             assert not one.fits(wanted) or wanted in passage(one.text, wanted).casefold()
+
+
+def test_programs_that_open_projects_at_the_same_time_lose_none(tmp_path: Path) -> None:
+    sessions = [Session.open_or_create(tmp_path / f"p{number}") for number in range(12)]
+    for session in sessions:
+        session.save()
+    script = (
+        "import sys; from pathlib import Path; from warm_ember.session.recent import note_opened; "
+        "from warm_ember.session.session import Session; "
+        "opened = [Session.open(Path(one)) for one in sys.argv[1:]]; sys.stdin.readline(); "
+        "[note_opened(one) for one in opened]"
+    )
+    environment = os.environ | {"PYTHONPATH": os.pathsep.join(sys.path)}
+    paths = [str(session.folder.path) for session in sessions]
+    programs = [
+        subprocess.Popen(
+            [sys.executable, "-c", script, *paths[k::4]], stdin=subprocess.PIPE, text=True, env=environment
+        )
+        for k in range(4)
+    ]
+    for program in programs:
+        assert program.stdin is not None
+        program.stdin.write("go\n")
+        program.stdin.flush()
+    for program in programs:
+        program.communicate(timeout=60)
+        assert program.returncode == 0
+    assert {one.path for one in recent_projects()} == set(paths)

@@ -62,11 +62,11 @@ def test_cycles_and_windows_follow_the_table() -> None:
 @pytest.mark.parametrize(
     ("line", "expected"),
     [
-        ('+CEREG: 5,1,"1A2B","01C3D5E7",9,,,"00000101","00100001"', Reply(5, 1, 9, 10.0, 3600.0)),
+        ('+CEREG: 5,1,"1A2B","01C3D5E7",9,,,"00001000","00100001"', Reply(5, 1, 9, 16.0, 3600.0)),
         ('+CEREG: 1,"1A2B","01C3D5E7",7,,,"11100000","00100001"', Reply(None, 1, 7, None, 3600.0)),
         ("+CEREG: 2,0", Reply(2, 0)),
         ("+CEREG: 5", Reply(None, 5)),
-        ('+CPSMS: 1,,,"00100001","00000101"', Reply(1, None, None, 10.0, 3600.0)),
+        ('+CPSMS: 1,,,"00100001","00001000"', Reply(1, None, None, 16.0, 3600.0)),
         ("+CPSMS: 0", Reply(0)),
         ('+CEDRXRDP: 5,"0101","1001","0011"', Reply(None, None, 5, None, None, 81.92, 163.84, 10.24)),
         ('+CEDRXRDP: 4,"0101","1001","0011"', Reply(None, None, 4, None, None, 81.92, 163.84, 5.12)),
@@ -78,7 +78,7 @@ def test_replies_are_taken_apart(line: str, expected: Reply) -> None:
     assert decode_line(line) == expected
 
 
-@pytest.mark.parametrize("line", ["OK", "+CEREG: x,1", '+CPSMS: 1,,,"0010","00000101"', "+CSQ: 12,99"])
+@pytest.mark.parametrize("line", ["OK", "+CEREG: x,1", '+CPSMS: 1,,,"0010","00001000"', "+CSQ: 12,99"])
 def test_what_is_no_such_reply_is_refused(line: str) -> None:
     with pytest.raises(BadArgumentError):
         decode_line(line)
@@ -93,14 +93,14 @@ def test_the_command_answers_as_the_contract_has_it(command) -> None:
             {"input": "11100000", "seconds": None, "state": "deactivated", "octet": "11100000"},
         ]
     }
-    found = json.loads(command("timers", "encode", "t3324", "11s", "--json")[1])["values"][0]
+    found = json.loads(command("timers", "encode", "t3324", "17s", "--json")[1])["values"][0]
     assert (found["seconds"], found["state"], found["octet"]) in (
-        (10.0, "rounded", "00000101"),
-        (12.0, "rounded", "00000110"),
+        (16.0, "rounded", "00001000"),
+        (18.0, "rounded", "00001001"),
     )
-    assert "the nearest to 11s" in command("timers", "encode", "t3324", "11s")[1]
+    assert "the nearest to 17s" in command("timers", "encode", "t3324", "17s")[1]
     reply = json.loads(
-        command("timers", "decode", "at", '+CEREG: 5,1,"1A2B","01C3D5E7",9,,,"00000101","00100001"', "--json")[1]
+        command("timers", "decode", "at", '+CEREG: 5,1,"1A2B","01C3D5E7",9,,,"00001000","00100001"', "--json")[1]
     )
     assert list(reply) == ["mode", "stat", "act", "active_s", "periodic_s", "edrx_s", "granted_edrx_s", "ptw_s"]
     for wrong in (

@@ -1,4 +1,4 @@
-"""Wakes of single CPUs, as a kernel trace tells them: each CPU wakes and sleeps by itself, several at a time."""
+"""Wakes of single CPUs, as a kernel trace tells them: each CPU wakes and sleeps independently, several at a time."""
 
 from __future__ import annotations
 

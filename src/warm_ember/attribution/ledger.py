@@ -95,7 +95,7 @@ class LedgerRow:
 
     @property
     def may_hide_c(self) -> float:
-        """How much more may flow in it where only that it is below something is known."""
+        """How much more it may draw where only an upper bound is known."""
         if self.mean.bound not in (Bound.BELOW, Bound.AT_MOST) or self.mean.high is None or self.mean.value is None:
             return 0.0
         return (self.mean.high - self.mean.value) * self.dwell_s

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import logging
 import math
+from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -16,6 +17,7 @@ from warm_ember.model.arrays import Floats
 from warm_ember.session.run_results import RunResults
 from warm_ember.session.session import Session
 from warm_ember.session.untitled import untitled_root
+from warm_ember.store.lock import locked
 from warm_ember.store.new_file import write_new
 
 log = logging.getLogger(__name__)
@@ -23,6 +25,7 @@ log = logging.getLogger(__name__)
 PICTURE_COLUMNS = 192
 _MOST, _MOST_PICTURES = 200, 24
 _DIGITS = 3
+_LOCK_WAIT_S = 2.0
 
 
 class TracePicture(msgspec.Struct, frozen=True):
@@ -89,35 +92,43 @@ def recent_projects() -> tuple[RecentProject, ...]:
 def note_opened(session: Session) -> None:
     """Remember that a project was opened; what was known of it stays."""
     path = _path(session)
-    before = next((one for one in _read() if one.path == path), None)
-    entry = before or RecentProject(path, session.title, "")
     now = datetime.now(UTC).isoformat(timespec="seconds")
-    _put(msgspec.structs.replace(entry, name=session.title, opened_utc=now, runs=len(session.project.runs)))
+
+    def noted(known: list[RecentProject]) -> list[RecentProject]:
+        before = next((one for one in known if one.path == path), None)
+        entry = before or RecentProject(path, session.title, "")
+        runs = len(session.project.runs)
+        return _with(msgspec.structs.replace(entry, name=session.title, opened_utc=now, runs=runs), known)
+
+    _change(noted)
 
 
 def note_shown(session: Session, results: RunResults, picture: TracePicture) -> None:
     """Remember what was shown of a project."""
     path = _path(session)
-    opened = next((one.opened_utc for one in _read() if one.path == path), "")
     life_s = results.life.life_s if math.isfinite(results.life.life_s) else None
     has_battery = session.project.battery.capacity_c > 0 and bool(session.project.target_s)
-    _put(
-        RecentProject(
-            path,
-            session.title,
-            opened or datetime.now(UTC).isoformat(timespec="seconds"),
-            len(session.project.runs),
-            results.load.mean_a,
-            life_s if has_battery else None,
-            session.project.target_s if has_battery else None,
-            picture,
-        )
+    shown = RecentProject(
+        path,
+        session.title,
+        datetime.now(UTC).isoformat(timespec="seconds"),
+        len(session.project.runs),
+        results.load.mean_a,
+        life_s if has_battery else None,
+        session.project.target_s if has_battery else None,
+        picture,
     )
+
+    def noted(known: list[RecentProject]) -> list[RecentProject]:
+        opened = next((one.opened_utc for one in known if one.path == path), shown.opened_utc)
+        return _with(msgspec.structs.replace(shown, opened_utc=opened), known)
+
+    _change(noted)
 
 
 def forget(path: str) -> None:
     """Remember a project no longer."""
-    _write([one for one in _read() if one.path != path])
+    _change(lambda known: [one for one in known if one.path != path])
 
 
 def picture_of(results: RunResults) -> TracePicture:
@@ -138,11 +149,11 @@ def _path(session: Session) -> str:
     return str(session.folder.path.resolve())
 
 
-def _put(entry: RecentProject) -> None:
-    rest = [one for one in _read() if one.path != entry.path]
+def _with(entry: RecentProject, known: list[RecentProject]) -> list[RecentProject]:
+    rest = [one for one in known if one.path != entry.path]
     kept = sorted([entry, *rest], key=lambda one: one.opened_utc, reverse=True)[:_MOST]
     old = [msgspec.structs.replace(one, picture=None) for one in kept[_MOST_PICTURES:]]
-    _write([*kept[:_MOST_PICTURES], *old])
+    return [*kept[:_MOST_PICTURES], *old]
 
 
 def _read() -> list[RecentProject]:
@@ -155,10 +166,12 @@ def _read() -> list[RecentProject]:
         return []
 
 
-def _write(entries: list[RecentProject]) -> None:
+def _change(change: Callable[[list[RecentProject]], list[RecentProject]]) -> None:
+    """Change the list, which other programs change too; where it cannot be kept the work goes on without."""
     file = recent_file()
     try:
         file.parent.mkdir(parents=True, exist_ok=True)
-        write_new(file, msgspec.json.encode(entries), durable=False)
-    except OSError:
+        with locked(file.with_name(".recent.json.lock"), _LOCK_WAIT_S):
+            write_new(file, msgspec.json.encode(change(_read())), durable=False)
+    except (OSError, TimeoutError):
         log.warning("the recent projects cannot be remembered", exc_info=True)

@@ -1,4 +1,4 @@
-"""The lane of doubts: where a capture must not be believed, with the word for it."""
+"""The data quality lane: where a capture cannot be trusted, with the word for it."""
 
 from __future__ import annotations
 

@@ -267,7 +267,7 @@ class BenchController(QObject):
         )
 
     def read_zero(self, stage: Stage) -> None:
-        """Read what the set-up shows by itself, in the background."""
+        """Measure the set-up's own reading in the background."""
         bench = self.bench
         self.controller.work(
             "zero",

@@ -1,4 +1,4 @@
-"""Doubts: what in a capture must not be believed, and taking out what the measurement added."""
+"""Data quality: what in a capture cannot be trusted, and taking out what the measurement added."""
 
 from __future__ import annotations
 
