@@ -63,16 +63,20 @@ def align(recording: Recording, levels: Callable[[], Levels]) -> Alignment:
     return replace(on_pulses, rival_s=None, method=f"{on_pulses.method}, nearest pulse") if is_near else on_pulses
 
 
+def _views_of_edges(recording: Recording, found: Levels, changes: int) -> list[tuple[Floats, Floats]]:
+    """Return all edges and rises of the current, then those that come about as often as the log's changes."""
+    every = _edges(recording, found, _crowd(recording))
+    # Among what hum adds the log's own changes are lost: those that come about as often as they do tell by themselves.
+    seldom = _edges(recording, found, _OFTEN * changes)
+    return [every, seldom] if len(seldom[0]) < len(every[0]) / 2 else [every]
+
+
 def _by_changes(recording: Recording, levels: Callable[[], Levels], tolerance_s: float, length_s: float) -> Alignment:
     """Match the log with the current: what must have made it rise, and all that should have changed it."""
     found, interval_s = levels(), recording.current.interval_s
     changes_s, woken_s = _changes(recording), _times(recording, ("wake", "sync"))
-    edges_s, rises_s = _edges(recording, found, _crowd(recording))
-    views = [(edges_s, rises_s)]
-    # Among what hum adds the log's own changes are lost: those that come about as often as they do tell by themselves.
-    seldom = _edges(recording, found, _OFTEN * len(changes_s))
-    if len(seldom[0]) < len(edges_s) / 2:
-        views.append(seldom)
+    views = _views_of_edges(recording, found, len(changes_s))
+    edges_s = views[0][0]
     # A wake that is taken for the end of another one, a pulse's width later, would fit just as well: it is a rise.
     ways = [(woken_s, rises, tolerance_s, FEWEST_SHARE, "rises of the current") for _, rises in views]
     if len(_times(recording, ("state", "sleep"))):

@@ -8,6 +8,15 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from warm_ember.attribution.between_wakes import (
+    Pieces,
+    cut_at_wakes,
+    floors_under,
+    idle_of_cpus,
+    idle_stretches,
+    modes_woken_from,
+    time_to_next_timer,
+)
 from warm_ember.attribution.cpu_wakes import covered
 from warm_ember.attribution.limits import NO_LIMITS, MeasurementLimits
 from warm_ember.attribution.recording import Recording
@@ -18,15 +27,13 @@ from warm_ember.attribution.wakes import Cause, Wakes
 from warm_ember.model.arrays import Flags, Floats, Indices
 from warm_ember.model.estimate import NOTHING_KNOWN, Estimate
 from warm_ember.model.figure import Bound, Figure, Grade
-from warm_ember.model.placement import UNPLACED, UNPLACED_NAME, Alignment, Placement
+from warm_ember.model.placement import UNPLACED, UNPLACED_NAME, Placement
 from warm_ember.model.wakes import SleepMode
 from warm_ember.signal.estimates import mean
-from warm_ember.signal.intervals import interval_sums
-from warm_ember.signal.series import Series, ShouldStop, never
+from warm_ember.signal.series import ShouldStop, never
 from warm_ember.signal.timer_periods import TimerPeriod, find_periods, period_of
 from warm_ember.units import HOUR_S
 
-_SOME_SLEEP = "sleep"
 _LEAST_SHARE = 0.5
 _MOSTLY = 0.9
 REFUSED, _SOMEBODY = "sleep refused", "somebody"
@@ -217,7 +224,7 @@ class WakeLedger:
         return next((row for row in self.sources if row.source == source), None)
 
 
-def _closing(pieces: _Pieces, measured_share: float) -> Closing:
+def _closing(pieces: Pieces, measured_share: float) -> Closing:
     """Return what was measured awake, asleep and in neither, so that the sum can be checked."""
     neither = ~pieces.awake & ~pieces.asleep
     awake_c, asleep_c, neither_c = (
@@ -226,11 +233,11 @@ def _closing(pieces: _Pieces, measured_share: float) -> Closing:
     return Closing(awake_c, asleep_c, neither_c, measured_share)
 
 
-def _above_floor(wakes: Wakes, idle: IdleStretches, modes: int, pieces: _Pieces) -> Floats:
+def _above_floor(wakes: Wakes, idle: IdleStretches, modes: int, pieces: Pieces) -> Floats:
     """Return each piece's charge above the floor of the sleep before its wake, C; all of it where nothing is awake."""
     under_a = np.full(wakes.count, pieces.floor_a)
     if wakes.by_cpu is None:
-        under_a = _floors_under(wakes, idle, modes, pieces.floor_a)
+        under_a = floors_under(wakes, idle, modes, pieces.floor_a)
     under_piece_a = under_a[np.maximum(pieces.owner, 0)] if wakes.count else 0.0
     above_c: Floats = pieces.measured_c - np.where(pieces.awake, under_piece_a, 0.0) * pieces.measured_s
     return above_c
@@ -271,8 +278,11 @@ def make_wake_ledger(
     """
     current = recording.current
     duration_s = current.samples * current.interval_s
-    pieces = _cut_up(current, placement, wakes, should_stop)
-    idle, names = _idle(recording, placement, pieces, wakes, typed) if wakes.by_cpu is None else _of_cpus(wakes, pieces)
+    pieces = cut_at_wakes(current, placement, wakes, should_stop)
+    if wakes.by_cpu is None:
+        idle, names = idle_stretches(recording, placement, pieces, wakes, typed)
+    else:
+        idle, names = idle_of_cpus(wakes, pieces)
     above_c = _above_floor(wakes, idle, len(names), pieces)
     # CPUs that are awake at the same time share what flows evenly.
     seen_c = _over(wakes, pieces.edges, above_c / np.maximum(covered(wakes.first, wakes.last, pieces.edges), 1))
@@ -282,11 +292,11 @@ def make_wake_ledger(
     whole_s, whole_c = float(pieces.measured_s.sum()), float(pieces.measured_c.sum())
     added_a = seen_c / (whole_s or 1.0)
     times_s = wakes.first.astype(np.float64) * current.interval_s
+    costs = _Costs(cost_c, added_a, awake_s, times_s, _clipped(wakes, limits), duration_s)
     periods = {name: _periods(times_s[wakes.by(name)]) for name in wakes.names}
-    ran: dict[str, tuple[StateDuringWake, ...]] = dict.fromkeys(wakes.names, ())
-    if wakes.by_cpu is None:
-        ran = _ran(wakes, placement, pieces, above_c)
-    timer_s = _next_timer(wakes, idle, [name for name, found in periods.items() if found], current.interval_s)
+    woken_from = [tuple(names[index] for index in modes.tolist()) for modes in modes_woken_from(wakes, idle)]
+    ran = _ran(wakes, placement, pieces, above_c) if wakes.by_cpu is None else dict.fromkeys(wakes.names, ())
+    timer_s = time_to_next_timer(wakes, idle, [name for name, found in periods.items() if found], current.interval_s)
     return WakeLedger(
         recording.name,
         duration_s,
@@ -296,13 +306,7 @@ def make_wake_ledger(
         wakes,
         cost_c,
         awake_s,
-        _sources(
-            wakes,
-            _Costs(cost_c, added_a, awake_s, times_s, _clipped(wakes, limits), duration_s),
-            ran,
-            periods,
-            [tuple(names[index] for index in modes.tolist()) for modes in _woken_from(wakes, idle)],
-        ),
+        _sources(wakes, costs, ran, periods, woken_from),
         judge(wakes, idle, names, cost_c, typed, timer_s, duration_s),
         align(wakes, cost_c, slack_s or {}, current.interval_s, duration_s),
         dict(slack_s or {}),
@@ -337,50 +341,6 @@ def _whole_costs(wakes: Wakes, seen_c: Floats, share: Floats) -> Floats:
         usual_c = float(cost_c[mine & known].mean()) if (mine & known).any() else 0.0
         cost_c[mine & ~known] = usual_c
     return cost_c
-
-
-@dataclass(frozen=True, eq=False)
-class _Pieces:
-    """The capture cut where wakes begin and end and where states change, and what flows asleep.
-
-    The charge of a piece that was measured in part is filled up: the rest of it is taken to be alike, and one that was
-    not measured at all to be the floor.
-    """
-
-    edges: Indices
-    lasts_s: Floats
-    measured_s: Floats
-    measured_c: Floats
-    charge_c: Floats
-    owner: Indices
-    awake: Flags
-    asleep: Flags
-    state: Indices
-    floor_a: float
-
-
-def _cut_up(current: Series, placement: Placement, wakes: Wakes, should_stop: ShouldStop) -> _Pieces:
-    ends = np.array([0, current.samples, *(end for cut in wakes.cut for end in cut)], dtype=np.int64)
-    spans = wakes.by_cpu
-    idle_ends = (spans.idle_first, spans.idle_last) if spans is not None else ()
-    edges = np.unique(np.concatenate((wakes.first, wakes.last, ends, placement.edges, *idle_ends)))
-    edges = edges[(edges >= 0) & (edges <= current.samples)]
-    sums = interval_sums(current, edges, should_stop=should_stop)
-    lasts_s = np.diff(edges) * current.interval_s
-    charge_c, measured_s = sums.total * current.interval_s, sums.count.astype(np.float64) * current.interval_s
-    owner = np.searchsorted(wakes.first, edges[:-1], side="right") - 1
-    longest = np.maximum.accumulate(wakes.last)
-    awake = (owner >= 0) & (edges[:-1] < longest[np.maximum(owner, 0)]) if wakes.count else owner >= 0
-    asleep = ~awake
-    if spans is not None:  # the device sleeps while all its CPUs are known to
-        asleep = covered(spans.idle_first, spans.idle_last, edges) >= max(len(wakes.cpus), 1)
-    for first, last in wakes.cut:
-        asleep &= (edges[:-1] < first) | (edges[:-1] >= last)
-    state = placement.state[np.searchsorted(placement.edges, edges[:-1], side="right") - 1]
-    asleep_s = float(measured_s[asleep].sum())
-    floor_a = float(charge_c[asleep].sum()) / asleep_s if asleep_s > 0 else 0.0
-    filled_c = np.where(sums.count > 0, sums.mean, floor_a) * lasts_s
-    return _Pieces(edges, lasts_s, measured_s, charge_c, filled_c, owner, awake, asleep, state, floor_a)
 
 
 def _periods(times_s: Floats) -> tuple[TimerPeriod, ...]:
@@ -434,9 +394,7 @@ def _sources(
     return tuple(sorted(rows, key=lambda row: -row.added_a))
 
 
-def _ran(
-    wakes: Wakes, placement: Placement, pieces: _Pieces, above_c: Floats
-) -> dict[str, tuple[StateDuringWake, ...]]:
+def _ran(wakes: Wakes, placement: Placement, pieces: Pieces, above_c: Floats) -> dict[str, tuple[StateDuringWake, ...]]:
     """Return what ran in the wakes by each source."""
     inside = np.flatnonzero(pieces.awake)
     owner, state = pieces.owner[inside], pieces.state[inside] + 1
@@ -467,141 +425,3 @@ def _ran(
             )
         found[name] = tuple(parts)
     return found
-
-
-def _idle(
-    recording: Recording, placement: Placement, pieces: _Pieces, wakes: Wakes, typed: Sequence[SleepMode]
-) -> tuple[IdleStretches, tuple[str, ...]]:
-    """Return the stretches of sleep, those of states within wakes that the project calls idle, and their modes."""
-    # States may change within a sleep: its pieces are joined, up to the next wake.
-    outer = np.unique(np.concatenate((wakes.first, wakes.last, *(np.array(cut) for cut in wakes.cut))).astype(np.int64))
-    slept = _joined(pieces, pieces.asleep, np.searchsorted(outer, pieces.edges[:-1], side="right"))
-    names = _modes(recording, placement, pieces.edges[slept[0]], pieces.edges[slept[1]])
-    said = {mode.name for mode in typed} & set(placement.names) - set(names)
-    every = list(dict.fromkeys((*names, *(name for name in placement.names if name in said))))
-    kinds = [(slept, np.array([every.index(name) for name in names], dtype=np.int64), False)]
-    for name in every:
-        if name in said:
-            mine = pieces.awake & (pieces.state == placement.names.index(name))
-            inner = _joined(pieces, mine, np.searchsorted(placement.edges, pieces.edges[:-1], side="right"))
-            kinds.append((inner, np.full(len(inner[0]), every.index(name), dtype=np.int64), True))
-    last = recording.current.samples
-    whole = [(pieces.edges[first] > 0) & (pieces.edges[after] < last) for (first, after, _, _), _, _ in kinds]
-    return (
-        IdleStretches(
-            np.concatenate([pieces.edges[one[0]] for one, _, _ in kinds]),
-            np.concatenate([one[2] for one, _, _ in kinds]),
-            np.concatenate([one[3] for one, _, _ in kinds]),
-            np.concatenate(whole),
-            np.concatenate([mode for _, mode, _ in kinds]),
-            np.concatenate([np.full(len(mode), inner) for _, mode, inner in kinds]),
-        ),
-        tuple(every),
-    )
-
-
-def _of_cpus(wakes: Wakes, pieces: _Pieces) -> tuple[IdleStretches, tuple[str, ...]]:
-    """Return the idle stretches of each CPU; what flows in them is the device's, so only one CPU has a floor."""
-    spans = wakes.by_cpu
-    assert spans is not None
-    names = tuple(dict.fromkeys(spans.mode))
-    at = {name: index for index, name in enumerate(names)}
-    charge_c = np.full(len(spans.mode), np.nan)
-    if len(wakes.cpus) <= 1:
-        until_c = np.append(0.0, np.cumsum(pieces.charge_c))
-        charge_c = np.interp(spans.idle_last, pieces.edges, until_c)
-        charge_c = charge_c - np.interp(spans.idle_first, pieces.edges, until_c)
-    return (
-        IdleStretches(
-            spans.idle_first,
-            spans.idle_s,
-            charge_c,
-            np.ones(len(spans.mode), dtype=bool),
-            np.array([at[name] for name in spans.mode], dtype=np.int64),
-            np.zeros(len(spans.mode), dtype=bool),
-        ),
-        names,
-    )
-
-
-def _joined(pieces: _Pieces, chosen: Flags, group: Indices) -> tuple[Indices, Indices, Floats, Floats]:
-    """Join chosen pieces of a group: index of the first piece and of the one after the last, length, charge."""
-    at = np.flatnonzero(chosen)
-    if not len(at):
-        nothing = np.zeros(0, dtype=np.int64)
-        return nothing, nothing, np.zeros(0), np.zeros(0)
-    opens = np.append(True, (np.diff(at) > 1) | (np.diff(group[at]) != 0))
-    starts = np.flatnonzero(opens)
-    closing = np.append(at[starts[1:] - 1], at[-1]) + 1
-    return (
-        at[starts],
-        closing,
-        np.add.reduceat(pieces.lasts_s[at], starts),
-        np.add.reduceat(pieces.charge_c[at], starts),
-    )
-
-
-def _floors_under(wakes: Wakes, idle: IdleStretches, modes: int, floor_a: float) -> Floats:
-    """Return the floor under each wake: the mean current of the mode that it left."""
-    asleep = np.flatnonzero(~idle.in_wakes)
-    charge_c = np.bincount(idle.mode[asleep], idle.charge_c[asleep], minlength=modes)
-    lasts_s = np.bincount(idle.mode[asleep], idle.lasts_s[asleep], minlength=modes)
-    floors_a = np.where(lasts_s > 0, charge_c / np.where(lasts_s > 0, lasts_s, 1.0), floor_a)
-    if not len(asleep):
-        return np.full(wakes.count, floor_a)
-    before = np.searchsorted(idle.first[asleep], wakes.first, side="left") - 1
-    # A wake at the capture's beginning returns to where it came from.
-    return np.asarray(floors_a[idle.mode[asleep[np.maximum(before, 0)]]])
-
-
-def _woken_from(wakes: Wakes, idle: IdleStretches) -> list[Indices]:
-    """Return for each source the modes that its wakes ended."""
-    asleep = np.flatnonzero(~idle.in_wakes)
-    before = np.searchsorted(idle.first[asleep], wakes.first, side="left") - 1
-    left = np.where(before >= 0, idle.mode[asleep[np.maximum(before, 0)]], -1) if len(asleep) else before
-    return [np.unique(left[wakes.by(source) & (left >= 0)]) for source in wakes.names]
-
-
-def _next_timer(wakes: Wakes, idle: IdleStretches, timers: list[str], interval_s: float) -> Floats:
-    """Return for each idle stretch how long it is to the next wake by a timer, NaN where none comes any more.
-
-    What idles within a wake waits for something of about the same length each time.
-    """
-    due = wakes.first[np.isin(wakes.number, [wakes.names.index(name) for name in timers])]
-    after = np.searchsorted(due, idle.first, side="left")
-    next_due = np.append(due.astype(float), np.nan)[after]
-    found = np.asarray((next_due - idle.first) * interval_s)
-    for mode in np.unique(idle.mode[idle.in_wakes]).tolist():
-        mine = idle.in_wakes & (idle.mode == mode)
-        found[mine] = float(np.median(idle.lasts_s[mine]))
-    return found
-
-
-def _modes(recording: Recording, placement: Placement, starts: Indices, ends: Indices) -> list[str]:
-    """Return the mode of each stretch of sleep: as the log says, else the state that it is in for the longest."""
-    interval_s = recording.current.interval_s
-    alignment = placement.alignment or Alignment()
-    events = () if alignment.is_unusable else recording.events
-    told = sorted((alignment.to_capture(e.time_s), e.name) for e in events if e.event == "sleep")
-    times = np.array([time_s for time_s, _ in told])
-    # The event and the change it announces are rounded to a sample each.
-    last = np.searchsorted(times, (starts + 2) * interval_s, side="right") - 1
-    numbers = _longest(placement, starts, ends).tolist()
-    modes = [told[index][1] if index >= 0 else "" for index in last.tolist()]
-    # Sleep that began before the log's first word of it is in the mode that its state has later.
-    of_state = {number: mode for number, mode in zip(numbers, modes, strict=True) if mode}
-    names = [placement.names[number] if number != UNPLACED else _SOME_SLEEP for number in numbers]
-    return [mode or of_state.get(number, name) for mode, number, name in zip(modes, numbers, names, strict=True)]
-
-
-def _longest(placement: Placement, starts: Indices, ends: Indices) -> Indices:
-    """Return the number of the state that each stretch is in for the longest."""
-    first = np.searchsorted(placement.edges, starts, side="right") - 1
-    after = np.searchsorted(placement.edges, ends, side="left")
-    states = placement.state.copy()
-    for row in np.flatnonzero(after - first > 1).tolist():
-        inside = slice(int(first[row]), int(after[row]))
-        lengths = np.diff(np.clip(placement.edges[inside.start : inside.stop + 1], starts[row], ends[row]))
-        number = placement.state[inside]
-        states[first[row]] = number[int(np.argmax(np.bincount(number - UNPLACED, lengths)[number - UNPLACED]))]
-    return np.asarray(states[np.minimum(first, len(states) - 1)])

@@ -7,16 +7,19 @@ import sys
 import threading
 from collections.abc import Collection
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from warm_ember.bench.simulated.attachments import ATTACHMENTS
 from warm_ember.bench.simulated.faults import Fault, FaultMode
 from warm_ember.bench.simulated.firmware import FIRMWARE
-from warm_ember.cli.output import print_line
+from warm_ember.cli.output import print_lines
 from warm_ember.errors import BadArgumentError
 from warm_ember.units import quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.bench.simulated.played import PlayedBattery
 
 PORT = 5025
 """IANA: scpi-raw."""
@@ -47,15 +50,12 @@ def bench(
 ) -> None:
     """Serve a simulated source-measure unit with a simulated target behind it, until interrupted."""
     from warm_ember.bench.simulated.instrument import SimulatedInstrument
-    from warm_ember.bench.simulated.played import PlayedBattery
     from warm_ember.bench.simulated.server import BenchServer
     from warm_ember.bench.simulated.target import BenchClock, Target
-    from warm_ember.formats.battery_table import read_battery_table
 
     known = {one.name: one for one in FIRMWARE}
     _among("firmware", known, firmware)
-    for name in attach or ():
-        _among("part", [one.name for one in ATTACHMENTS], name)
+    _among("part", [one.name for one in ATTACHMENTS], *(attach or ()))
     _among("fault", list(FaultMode), fault)
     if not 0 < speed <= 1000:
         raise BadArgumentError(f"--speed must be above 0 and at most 1000, found {speed:g}")
@@ -63,10 +63,7 @@ def bench(
         raise BadArgumentError("a port is a number from 0 to 65535")
     if not (0 <= drawn < math.inf and 0 < drain < math.inf):
         raise BadArgumentError(f"--drawn must be 0 or more and --drain above 0, found {drawn:g} and {drain:g}")
-    played = None
-    if battery is not None:
-        table = read_battery_table(battery)
-        played = PlayedBattery(table.drawn_c, table.open_v, table.resistance_ohm, drawn, drain)
+    played = None if battery is None else _played(battery, drawn, drain)
     target = Target(known[firmware], BenchClock(speed), seed=seed, report_at_s=report_after)
     for name in attach or ():
         target.attach(name, attached=True)
@@ -77,19 +74,29 @@ def bench(
         host=host,
         fault=Fault(FaultMode(fault), fault_after),
     )
+    about = [f"simulated bench with firmware {firmware}: {known[firmware].title}"]
+    if battery is not None:
+        about.append(f"battery     {battery.name}, {quantity_text(drawn, 'C')} drawn before")
     with server:
-        print_line(f"simulated bench with firmware {firmware}: {known[firmware].title}")
-        if battery is not None:
-            print_line(f"battery     {battery.name}, {quantity_text(drawn, 'C')} drawn before")
-        print_line(f"instrument  TCPIP::{host}::{server.port}::SOCKET")
-        print_line(f"console     socket://{host}:{server.console_port}")
+        about.append(f"instrument  TCPIP::{host}::{server.port}::SOCKET")
+        about.append(f"console     socket://{host}:{server.console_port}")
         if serial:
-            print_line(f"instrument  ASRL{server.open_serial()}::INSTR")
+            about.append(f"instrument  ASRL{server.open_serial()}::INSTR")
+        print_lines(about)
         sys.stdout.flush()
         threading.Event().wait()  # until a signal
 
 
-def _among(what: str, known: Collection[str], name: str) -> None:
-    """Check that there is something of a name."""
-    if name not in known:
-        raise BadArgumentError(f"there is no {what} {name!r}; there are: {', '.join(known)}")
+def _played(battery: Path, drawn_c: float, drain: float) -> PlayedBattery:
+    from warm_ember.bench.simulated.played import PlayedBattery
+    from warm_ember.formats.battery_table import read_battery_table
+
+    table = read_battery_table(battery)
+    return PlayedBattery(table.drawn_c, table.open_v, table.resistance_ohm, drawn_c, drain)
+
+
+def _among(what: str, known: Collection[str], *names: str) -> None:
+    """Check that there is something of each name."""
+    for name in names:
+        if name not in known:
+            raise BadArgumentError(f"there is no {what} {name!r}; there are: {', '.join(known)}")

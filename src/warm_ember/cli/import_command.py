@@ -8,13 +8,13 @@ from typing import Annotated
 import typer
 
 from warm_ember.cli.arguments import JsonOption, ProjectArgument
-from warm_ember.cli.output import print_json, print_line
+from warm_ember.cli.output import print_json, print_line, print_lines
 from warm_ember.cli.project import open_project
 from warm_ember.errors import BadArgumentError
 from warm_ember.formats.reading import load
 from warm_ember.formats.source import ImportOptions
 from warm_ember.session.importing import ImportRequest, import_file
-from warm_ember.session.new_capture import adopt
+from warm_ember.session.new_capture import ImportReport, adopt
 from warm_ember.units import counted, duration_text, quantity_text
 
 _DELIMITERS = {"comma": ",", "semicolon": ";", "tab": "\t", "bar": "|", "space": " ", "\\t": "\t"}
@@ -90,6 +90,10 @@ def import_(
         adopt(session, report)
     finally:
         session.close()
+    _say(report, json=json)
+
+
+def _say(report: ImportReport, *, json: bool) -> None:
     if json:
         print_json(
             {
@@ -104,5 +108,4 @@ def import_(
         return
     rate_text = quantity_text(1 / report.sample_interval_s, "S/s")
     print_line(f"{report.name}: {counted(report.samples, 'sample')}, {duration_text(report.duration_s)} at {rate_text}")
-    for note in report.notes:
-        print_line(f"  {note}")
+    print_lines(f"  {note}" for note in report.notes)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import math
 import sys
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from typing import Any
 
 import msgspec
@@ -38,6 +38,12 @@ def print_line(text: str = "") -> None:
     """Print a line of text; what would steer a terminal is shown as a dot, the space within numbers as a plain one."""
     shown = text.replace(THIN_SPACE, " ")
     sys.stdout.write("".join(c if c.isprintable() else "·" for c in shown) + "\n")
+
+
+def print_lines(lines: Iterable[str]) -> None:
+    """Print lines of text."""
+    for line in lines:
+        print_line(line)
 
 
 def print_table(header: Sequence[str], rows: Sequence[Sequence[object]], *, left: int = 1) -> None:

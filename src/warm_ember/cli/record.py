@@ -50,6 +50,8 @@ def record_(
     """Record from an instrument into PROJECT; an instrument's fault ends it and keeps what came."""
     if not 0 < timeout < float("inf") or not 0 <= reconnect < float("inf"):
         raise BadArgumentError("--timeout must be above 0 s and --reconnect 0 s or above")
+    if not recipe and duration is None:
+        raise BadArgumentError("--duration is missing: how long, in seconds")
     session = open_project(project, create=True)
     try:
         bench = session.project.bench
@@ -62,8 +64,6 @@ def record_(
             limit_a=limit,
             range_a=current_range,
         )
-        if not recipe and duration is None:
-            raise BadArgumentError("--duration is missing: how long, in seconds")
         identity = _changed(bench.identity, firmware=firmware or None)
         bench = replace(bench, resource=source or bench.resource, console=console or bench.console, identity=identity)
         request = RecordRequest(
@@ -84,12 +84,9 @@ def record_(
     finally:
         session.close()
     _report(taken, bench, json=json)
-    if asked.number is not None:
-        stopped = Stopped(asked.number)
-        output = "left on" if request.keep_power and not as_is else "as it was" if as_is else "off"
-        say(f"{stopped}: the output is {output}, {counted(taken[-1].samples, 'sample')} kept as {taken[-1].name!r}")
-        return stopped.exit_code
-    return 0
+    if asked.number is None:
+        return 0
+    return _say_stopped(Stopped(asked.number), request, taken[-1])
 
 
 def _recipe(project: Project, wanted: str, *, as_is: bool) -> Recipe:
@@ -155,6 +152,12 @@ def _report(taken: tuple[Recorded, ...], bench: Bench, *, json: bool) -> None:
             print_line(f"  {counted(one.lost_lines, 'line')} of the console came too fast: missing from the log")
         if one.ending != "done":
             print_line(f"  ended early: {one.ending.value}")
+
+
+def _say_stopped(stopped: Stopped, request: RecordRequest, last: Recorded) -> int:
+    output = "as it was" if not request.reset else "left on" if request.keep_power else "off"
+    say(f"{stopped}: the output is {output}, {counted(last.samples, 'sample')} kept as {last.name!r}")
+    return stopped.exit_code
 
 
 def _json(one: Recorded) -> dict[str, object]:

@@ -12,7 +12,7 @@ import numpy as np
 
 from warm_ember.errors import BadArgumentError, BadFileError, Cancelled
 from warm_ember.formats.clock_text import is_clock, start_utc_of
-from warm_ember.formats.columns import ColumnReader, find_columns, with_digital_lines
+from warm_ember.formats.columns import ColumnReader, ColumnRoles, find_columns, with_digital_lines
 from warm_ember.formats.hdf5_fields import find_fields
 from warm_ember.formats.source import CURRENT_UNITS_A, ImportOptions, SourceBlock, check_finite, sample_place
 from warm_ember.model.capture import CaptureInfo, Event, events_from, info_from, text_of
@@ -169,12 +169,7 @@ class DatasetSource(ColumnReader):
                 notes.append(f"sample interval from the file's attributes: {known_interval_s:.9g} s")
             columns = find_columns(path, header, len(header), options)
             current = self._fields[columns.current.index]
-            self._rows = int(file[current.dataset].shape[0])
-            check_size(file[current.dataset], current.dataset, path)
-            same = [k for k, one in enumerate(self._fields) if file[one.dataset].shape[0] == self._rows]
-            if any(index not in same for index in (c.index for c in (columns.time, columns.voltage) if c is not None)):
-                raise BadFileError(path, f"expected {counted(self._rows, 'sample')} in every used dataset")
-            columns = replace(columns, aux=tuple(column for column in columns.aux if column.index in same))
+            columns = self._of_one_length(path, file, columns)
             rows = np.full((min(self._rows, _PEEK_ROWS), len(header)), np.nan)
             for index in columns.used:
                 rows[:, index] = self._fields[index].read(file, 0, _PEEK_ROWS)
@@ -192,6 +187,16 @@ class DatasetSource(ColumnReader):
         if found.outside:
             self._notes.append(f"datasets that lie in other files left out: {', '.join(found.outside)}")
         self.titles = tuple(header)
+
+    def _of_one_length(self, path: Path, file: h5py.File, columns: ColumnRoles) -> ColumnRoles:
+        """Return the columns that have a value for each sample of the current; note how many there are."""
+        current = self._fields[columns.current.index].dataset
+        self._rows = int(file[current].shape[0])
+        check_size(file[current], current, path)
+        same = [k for k, one in enumerate(self._fields) if file[one.dataset].shape[0] == self._rows]
+        if any(index not in same for index in (c.index for c in (columns.time, columns.voltage) if c is not None)):
+            raise BadFileError(path, f"expected {counted(self._rows, 'sample')} in every used dataset")
+        return replace(columns, aux=tuple(column for column in columns.aux if column.index in same))
 
     def row_place(self, row: int) -> str:
         """Name a sample for an error message."""

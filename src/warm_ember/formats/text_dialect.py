@@ -185,12 +185,7 @@ def find_dialect(
         If it holds no table of numbers, or nothing tells how its numbers are written.
     """
     text = plain_text(path)
-    with text.path.open("rb") as file:
-        file.seek(text.first_byte)
-        head = file.read(min(_HEAD_BYTES, text.last_byte - text.first_byte))
-    raw_lines = head.splitlines(keepends=True)
-    if text.first_byte + len(head) < text.last_byte and len(raw_lines) > 1:
-        raw_lines.pop()  # cut off in the middle
+    raw_lines = _first_lines(text)
     lines = [raw.decode(text.encoding, "replace").strip("\r\n") for raw in raw_lines]
     _check_lengths(path, lines)
     table = _find_table(path, lines, delimiter, decimal)
@@ -208,23 +203,35 @@ def find_dialect(
     notes += [*text.notes, *header_notes, *_written(columns, header)]
     if dropped:
         notes.append(f"{dropped} unreadable lines after the last row dropped")
-    decimals = tuple(
-        max((_decimals(row[index], one) for row in table.rows), default=0) for index, one in enumerate(columns)
-    )
     return Dialect(
         text,
         table.delimiter,
         sign,
         table.width,
         header,
-        table.first + 1,
-        first_byte,
-        last_byte,
-        decimals,
-        columns,
-        tuple(table.rows[0]),
-        tuple(notes),
+        first_line=table.first + 1,
+        first_byte=first_byte,
+        last_byte=last_byte,
+        decimals=_most_decimals(table, columns),
+        columns=columns,
+        first_row=tuple(table.rows[0]),
+        notes=tuple(notes),
     )
+
+
+def _first_lines(text: PlainText) -> list[bytes]:
+    """Return the whole lines among the first 64 KiB, with their ends."""
+    with text.path.open("rb") as file:
+        file.seek(text.first_byte)
+        head = file.read(min(_HEAD_BYTES, text.last_byte - text.first_byte))
+    lines = head.splitlines(keepends=True)
+    if text.first_byte + len(head) < text.last_byte and len(lines) > 1:
+        lines.pop()  # cut off in the middle
+    return lines
+
+
+def _most_decimals(table: _Table, columns: tuple[CellKind, ...]) -> tuple[int, ...]:
+    return tuple(max((_decimals(row[k], one) for row in table.rows), default=0) for k, one in enumerate(columns))
 
 
 def numbers_of(path: Path, dialect: Dialect) -> Floats:

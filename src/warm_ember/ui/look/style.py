@@ -43,6 +43,10 @@ def palette(look: Appearance) -> QPalette:
 
 def style_sheet(look: Appearance) -> str:
     """Return the style sheet of a theme at the desktop's text size."""
+    return _grounds_and_menus(look) + _controls(look) + _tables_and_scrolls(look)
+
+
+def _grounds_and_menus(look: Appearance) -> str:
     t, px = look.theme, look.px
     return f"""
     QWidget {{ color: {t.ink.name()}; }}
@@ -56,6 +60,12 @@ def style_sheet(look: Appearance) -> str:
     QMenu::item:disabled {{ color: {t.faint.name()}; }}
     QMenu::separator {{ height: 1px; background: {t.rule.name()}; margin: {px(4)}px 0; }}
     QToolTip {{ background: {t.raised.name()}; color: {t.ink.name()}; border: 1px solid {t.rule.name()}; padding: 4px; }}
+    """
+
+
+def _controls(look: Appearance) -> str:
+    t, px = look.theme, look.px
+    return f"""
     QLineEdit, QComboBox, QSpinBox, QPlainTextEdit {{ background: {t.sunken.name()}; border: 1px solid {t.rule.name()}; padding: {px(2)}px {px(6)}px;
         selection-background-color: {t.mark.name()}; selection-color: {t.sunken.name()}; font-weight: bold; }}
     QLineEdit:focus, QComboBox:focus {{ border: 1px solid {t.mark.name()}; }}
@@ -70,6 +80,12 @@ def style_sheet(look: Appearance) -> str:
     QPushButton#quiet {{ border: none; padding: {px(2)}px {px(3)}px; color: {t.dim.name()}; }}
     QSplitter::handle {{ background: {t.rule.name()}; image: none; height: 1px; }}
     QPushButton:disabled {{ color: {t.faint.name()}; }}
+    """
+
+
+def _tables_and_scrolls(look: Appearance) -> str:
+    t, px = look.theme, look.px
+    return f"""
     QTableView {{ background: transparent; border: none; selection-background-color: {t.mark_ground.name()};
         selection-color: {t.ink.name()}; outline: none; }}
     QTableView::item {{ border-bottom: 1px solid {t.rule.name()}; padding: 0 {px(6)}px; }}

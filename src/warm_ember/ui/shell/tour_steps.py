@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from warm_ember.ui.shell.tour import TourStep
@@ -12,53 +13,50 @@ if TYPE_CHECKING:
 
 def tour_steps(window: MainWindow) -> tuple[TourStep, ...]:
     """Return the steps of the tour through the demo, each with what it shows in a window."""
-
-    def run(name: str) -> None:
-        if window.controller.project.run(name) is not None:
-            window.controller.select_run(name)
-
-    def runs() -> None:
-        window.show_page("Runs")
-
-    def trace() -> None:
-        run("r4")
-        window.show_page("Trace")
-        window.window_on_time.show(36.0, 86.0)
-
-    def states() -> None:
-        run("r4")
-        window.show_page("States")
-        window.pages.states.choose("Modem idle")
-
-    def wakes() -> None:
-        run("r4")
-        window.show_page("Wakes")
-
-    def battery() -> None:
-        run("r4")
-        window.show_page("Battery")
-
-    def tune() -> None:
-        run("r4")
-        window.show_page("Tune")
-
-    def proof() -> None:
-        run("r5")
-        window.show_page("Tune")
-        window.pages.tune.show_view("proof")
-
     return (
-        TourStep("Runs: five firmware builds of the same post, each a rung on an axis of current. The line is the "
-                 "target, 36 months; only the last build reaches it.", runs),
-        TourStep("Trace: the report of run 4 between a passer-by and sleep. Drag across the current to read a stretch.",
-                 trace),
-        TourStep("States: Modem idle takes little of the time and more of the charge than any other state of a mean "
-                 "day.", states),
-        TourStep("Wakes: the map at the right shows one idle stretch far beyond its break-even line: the modem should "
-                 "be off there.", wakes),
-        TourStep("Battery: the life as a distribution against the target, the least certain input, and what each "
-                 "parameter does to it.", battery),
-        TourStep("Tune: what is on in each state against what was measured. Select a suggestion and press Enter: the "
-                 "staircase predicts where it leads.", tune),
-        TourStep("Proof: each change as it was predicted, beside the run that contains it.", proof),
-    )  # fmt: skip
+        TourStep(
+            "Runs: five firmware builds of the same post, each a rung on an axis of current. The line is the target, "
+            "36 months; only the last build reaches it.",
+            _shows(window, "Runs"),
+        ),
+        TourStep(
+            "Trace: the report of run 4 between a passer-by and sleep. Drag across the current to read a stretch.",
+            _shows(window, "Trace", "r4", lambda: window.window_on_time.show(36.0, 86.0)),
+        ),
+        TourStep(
+            "States: Modem idle takes little of the time and more of the charge than any other state of a mean day.",
+            _shows(window, "States", "r4", lambda: window.pages.states.choose("Modem idle")),
+        ),
+        TourStep(
+            "Wakes: the map at the right shows one idle stretch far beyond its break-even line: the modem should be "
+            "off there.",
+            _shows(window, "Wakes", "r4"),
+        ),
+        TourStep(
+            "Battery: the life as a distribution against the target, the least certain input, and what each parameter "
+            "does to it.",
+            _shows(window, "Battery", "r4"),
+        ),
+        TourStep(
+            "Tune: what is on in each state against what was measured. Select a suggestion and press Enter: the "
+            "staircase predicts where it leads.",
+            _shows(window, "Tune", "r4"),
+        ),
+        TourStep(
+            "Proof: each change as it was predicted, beside the run that contains it.",
+            _shows(window, "Tune", "r5", lambda: window.pages.tune.show_view("proof")),
+        ),
+    )
+
+
+def _shows(
+    window: MainWindow, page: str, run: str | None = None, then: Callable[[], object] | None = None
+) -> Callable[[], None]:
+    def show() -> None:
+        if run is not None and window.controller.project.run(run) is not None:
+            window.controller.select_run(run)
+        window.show_page(page)
+        if then is not None:
+            then()
+
+    return show

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import html
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import msgspec
@@ -90,8 +91,14 @@ class _Picture(QWidget):
                 for a, b in zip(across.tolist(), up.tolist(), strict=True)
             ]
 
+        self._paint_curves(painter, at)
+        self._paint_ends(painter, plot, (low, high), (float(every[:, 0].min()), float(every[:, 0].max())))
+        painter.end()
+
+    def _paint_curves(self, painter: QPainter, at: Callable[[np.ndarray], list[QPointF]]) -> None:
+        theme, px = self._look.theme, self._look.px
         painter.setPen(QPen(theme.ink, 1.6))
-        points = at(lines[0])
+        points = at(np.array(self.points))
         painter.drawPolyline(QPolygonF(points))
         painter.setPen(QPen(theme.ink, px(4), Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
         painter.drawPoints(QPolygonF(points))
@@ -101,8 +108,6 @@ class _Picture(QWidget):
         if self.modelled is not None:
             painter.setPen(QPen(theme.mark, 1.4, Qt.PenStyle.DashLine))
             painter.drawPolyline(QPolygonF(at(np.column_stack(self.modelled))))
-        self._paint_ends(painter, plot, (low, high), (float(every[:, 0].min()), float(every[:, 0].max())))
-        painter.end()
 
     def _paint_ends(
         self, painter: QPainter, plot: QRectF, values: tuple[float, float], places: tuple[float, float]

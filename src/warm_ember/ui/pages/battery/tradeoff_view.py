@@ -207,11 +207,7 @@ class TradeoffView(QWidget):
         if never.width() > px(170):
             draw_rich_text(painter, never, "impossible at any base", look, size="small", align=_CENTER, on=theme.sunken)
         if np.isfinite(edge.now_s):
-            painter.setPen(QPen(theme.mark, px(7), Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
-            at = QPointF(x_of(edge.now_s), y_of(edge.now_a))
-            painter.drawPoint(at)
-            label = QRectF(at.x() - px(70), at.y() + px(6), px(140), px(16))
-            draw_rich_text(painter, label, "now", look, size="small", align=_CENTER, on=theme.sunken)
+            self._paint_now(painter, QPointF(x_of(edge.now_s), y_of(edge.now_a)))
         foot = QRectF(plot.left(), plot.bottom() + px(3), plot.width(), px(16))
         for value, align in ((edge.interval_s[0], Qt.AlignmentFlag.AlignLeft), (edge.interval_s[-1], _RIGHT)):
             draw_rich_text(painter, foot, rate_text(1 / float(value)), look, size="small", align=align)
@@ -230,6 +226,13 @@ class TradeoffView(QWidget):
         painter.setPen(QPen(self._look.theme.accent, 2))
         painter.drawPolyline(QPolygonF(bounds))
         painter.restore()
+
+    def _paint_now(self, painter: QPainter, at: QPointF) -> None:
+        theme, px = self._look.theme, self._look.px
+        painter.setPen(QPen(theme.mark, px(7), Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
+        painter.drawPoint(at)
+        label = QRectF(at.x() - px(70), at.y() + px(6), px(140), px(16))
+        draw_rich_text(painter, label, "now", self._look, size="small", align=_CENTER, on=theme.sunken)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         for index, name in enumerate(self.names):

@@ -347,10 +347,13 @@ class YearsView(QWidget):
             widget.setFont(look.font("small"))
             begin.addWidget(widget)
         row.addLayout(begin)
+        row.addLayout(self._build_months(), 1)
+
+    def _build_months(self) -> QGridLayout:
+        look, px = self._look, self._look.px
         grid = QGridLayout()
         grid.setHorizontalSpacing(px(3))
         grid.setVerticalSpacing(px(2))
-        row.addLayout(grid, 1)
         self.months: list[QuantityEdit] = []
         for month, name in enumerate(_MONTHS):
             label = Label(name)
@@ -363,6 +366,7 @@ class YearsView(QWidget):
             grid.addWidget(edit, 1, month)
             self.months.append(edit)
         grid.setColumnStretch(12, 1)
+        return grid
 
     def show_life(self, results: RunResults | None, found: LifeInYears | None, climate: Climate) -> None:
         """Show a run's life; the years may come later than the life itself."""

@@ -76,6 +76,12 @@ class RecipePanel(QWidget):
         self.note.setFont(look.font("small"))
         head.addWidget(self.note)
         column.addLayout(head)
+        self._scroll = self._build_fields()
+        column.addWidget(self._scroll, 1)
+        column.addLayout(self._build_keys())
+
+    def _build_fields(self) -> QScrollArea:
+        px = self.look.px
         self.fields = QWidget()
         self.grid = QGridLayout(self.fields)
         self.grid.setContentsMargins(0, 0, px(4), 0)
@@ -86,23 +92,24 @@ class RecipePanel(QWidget):
         scroll.setWidgetResizable(True)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setWidget(self.fields)
-        self._scroll = scroll
         scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        column.addWidget(scroll, 1)
         self._build_instrument()
         self._build_settings()
         self._build_start()
         self._build_steps()
         self._build_identity()
+        return scroll
+
+    def _build_keys(self) -> QHBoxLayout:
         keys = QHBoxLayout()
         self.save = QPushButton("Save as recipe")
         self.save.clicked.connect(lambda: self.ask_name())
         self.mark = QPushButton("Mark this moment")
         self.mark.clicked.connect(self.marked)
         for button in (self.save, self.mark):
-            button.setFont(look.font("small"))
+            button.setFont(self.look.font("small"))
             keys.addWidget(button)
-        column.addLayout(keys)
+        return keys
 
     @property
     def least_width(self) -> int:

@@ -278,20 +278,7 @@ class RunHistoryChart(QWidget):
                 painter.drawPolyline([last, QPointF(corner, last.y()), QPointF(corner, y), QPointF(bar.left(), y)])
             else:
                 painter.drawLine(last, QPointF(bar.left(), last.y()))
-        color = theme.ramp.color(rung.mean_a)
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        if rung.is_plan:
-            painter.fillRect(bar, texture_brush(FINE, color))
-            painter.setPen(QPen(color, 1))
-            painter.drawRect(bar)
-        elif is_step:
-            painter.fillRect(bar, color)
-        else:
-            painter.setPen(QPen(color, 1))
-            painter.drawRect(bar)
-        if rung.run.name in (self.first, self.second):
-            painter.setPen(QPen(theme.mark, 1))
-            painter.drawRect(bar.adjusted(-3.5, -3.5, 3.5, 3.5))
+        self._paint_bar(painter, bar, rung)
         size = "large" if rung.run.name == self.second else "normal"
         budget_y = self._y_of(self.budget_a) if self.budget_a and not self.shows_state else -100.0
         below = y - px(36) < budget_y < y
@@ -307,6 +294,21 @@ class RunHistoryChart(QWidget):
             on=ground,
         )
         return QPointF(bar.right(), y) if is_step else last
+
+    def _paint_bar(self, painter: QPainter, bar: QRectF, rung: HistoryRow) -> None:
+        theme = self._look.theme
+        color = theme.ramp.color(rung.mean_a)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        if rung.is_plan:
+            painter.fillRect(bar, texture_brush(FINE, color))
+        if rung.is_plan or rung.run.kind is not RunKind.STEP:
+            painter.setPen(QPen(color, 1))
+            painter.drawRect(bar)
+        else:
+            painter.fillRect(bar, color)
+        if rung.run.name in (self.first, self.second):
+            painter.setPen(QPen(theme.mark, 1))
+            painter.drawRect(bar.adjusted(-3.5, -3.5, 3.5, 3.5))
 
     def _paint_words(self, painter: QPainter) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px

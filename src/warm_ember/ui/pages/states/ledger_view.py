@@ -287,18 +287,7 @@ class LedgerView(QWidget):
     def _paint_row(self, painter: QPainter, top: int, shown: ShownRow, swatch: Swatch) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
         row, height = shown.row, px(_ROW)
-        editor_height = 0
-        if row.name == self.chosen:
-            editor_height = self._editor.height() if self._editor is not None and self._editor.isVisible() else 0
-            painter.fillRect(QRectF(0, top, self.width(), height + editor_height), theme.mark_ground)
-            painter.fillRect(QRectF(0, top, px(3), height + editor_height), theme.mark)
-            if self.hasFocus():
-                painter.setPen(QPen(theme.mark, 1))
-                painter.drawRect(QRectF(0.5, top + 0.5, self.width() - 1, height - 2))
-        self._paint_grid(painter, top, height)
-        painter.setPen(theme.rule)
-        bottom = top + height + editor_height - 0.5
-        painter.drawLine(QPointF(0, bottom), QPointF(self.width(), bottom))
+        self._paint_row_ground(painter, top, is_chosen=row.name == self.chosen)
         self._paint_time_bar(painter, top, shown.time_share, swatch)
         bar = QRectF(
             self._charge_zero,
@@ -329,6 +318,21 @@ class LedgerView(QWidget):
             align=Qt.AlignmentFlag.AlignHCenter,
         )
         self._paint_figures(painter, top, shown)
+
+    def _paint_row_ground(self, painter: QPainter, top: int, *, is_chosen: bool) -> None:
+        theme, px = self._look.theme, self._look.px
+        height, editor_height = px(_ROW), 0
+        if is_chosen:
+            editor_height = self._editor.height() if self._editor is not None and self._editor.isVisible() else 0
+            painter.fillRect(QRectF(0, top, self.width(), height + editor_height), theme.mark_ground)
+            painter.fillRect(QRectF(0, top, px(3), height + editor_height), theme.mark)
+            if self.hasFocus():
+                painter.setPen(QPen(theme.mark, 1))
+                painter.drawRect(QRectF(0.5, top + 0.5, self.width() - 1, height - 2))
+        self._paint_grid(painter, top, height)
+        painter.setPen(theme.rule)
+        bottom = top + height + editor_height - 0.5
+        painter.drawLine(QPointF(0, bottom), QPointF(self.width(), bottom))
 
     def _paint_grid(self, painter: QPainter, top: int, height: int) -> None:
         theme = self._look.theme
@@ -412,16 +416,10 @@ class LedgerView(QWidget):
         if self.results is None:
             return
         look, theme, px = self._look, self._look.theme, self._look.px
-        ledger, load, rights = self.results.ledger, self.results.load, self._columns()
         box = px(_FOOT - 8)
         y = top + px(4)
-
-        def right(edge: float | None, rich: str) -> None:
-            if edge is None:
-                return
-            draw_rich_text(painter, QRectF(edge - px(120), y, px(120), box), rich, look, align=_RIGHT)
-
-        right(self._time_zero - px(8), f"{percent_text(sum(s.time_share for s in self.rows)).rich}")
+        time_share = percent_text(sum(s.time_share for s in self.rows)).rich
+        self._draw_sum(painter, self._time_zero - px(8), y, time_share)
         draw_rich_text(
             painter,
             QRectF(self._time_zero, y, self._charge_zero - self._time_zero, box),
@@ -436,22 +434,32 @@ class LedgerView(QWidget):
             percent_text(sum(s.share_by(self.by) for s in self.rows)).rich,
             look,
         )
+        self._paint_sum_figures(painter, y, self.results)
+
+    def _paint_sum_figures(self, painter: QPainter, y: int, results: RunResults) -> None:
+        ledger, load, rights = results.ledger, results.load, self._columns()
         length_s = DAY_S if self._shows_day else ledger.duration_s
         mean = Figure(load.mean_a, bound=load.bound) if self._shows_day else ledger.mean
         mean_a = mean.value
         energies = [s.energy_j for s in self.rows if s.energy_j is not None]
-        right(rights.get("mean dwell"), duration_text(length_s).rich)
         energy_j = sum(energies) if energies else None
         if self.by == ENERGY:
-            right(rights.get("mean current"), quantity_text(energy_j / length_s if energy_j else None, "W").rich)
-            charge_c = mean_a * length_s if mean_a is not None else None
-            right(rights.get("energy"), quantity_text(charge_c, "C").rich)
+            mean_words = quantity_text(energy_j / length_s if energy_j else None, "W").rich
+            last_words = quantity_text(mean_a * length_s if mean_a is not None else None, "C").rich
         else:
-            right(rights.get("mean current"), rich_figure(mean, "A"))
-            right(rights.get("energy"), quantity_text(energy_j, "J").rich)
-        budget_a = self.results.life.budget_a
+            mean_words, last_words = rich_figure(mean, "A"), quantity_text(energy_j, "J").rich
+        self._draw_sum(painter, rights.get("mean dwell"), y, duration_text(length_s).rich)
+        self._draw_sum(painter, rights.get("mean current"), y, mean_words)
+        self._draw_sum(painter, rights.get("energy"), y, last_words)
+        budget_a = results.life.budget_a
         if budget_a and self._shows_day and mean_a is not None:
             self._paint_budget(painter, y, mean_a / budget_a, f"≤ {quantity_text(budget_a, 'A').rich} for the target")
+
+    def _draw_sum(self, painter: QPainter, edge: float | None, y: int, words: str) -> None:
+        px = self._look.px
+        if edge is not None:
+            box = QRectF(edge - px(120), y, px(120), px(_FOOT - 8))
+            draw_rich_text(painter, box, words, self._look, align=_RIGHT)
 
     def _paint_budget(self, painter: QPainter, y: float, ratio: float, words: str) -> None:
         """Paint what the target allows, and whether the mean is within it."""
