@@ -13,6 +13,7 @@ if os.access("/dev/shm", os.W_OK):  # every save is synced; in memory that waits
 
 import numpy as np
 import pytest
+from filelock import FileLock
 from hypothesis import settings
 
 from shared_results import SharedResults
@@ -47,8 +48,18 @@ def no_errors_logged(request: pytest.FixtureRequest, caplog: pytest.LogCaptureFi
 @pytest.fixture(scope="session")
 def demo_path(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The demo project, made once; tests that change it take `demo_copy`."""
-    path = tmp_path_factory.mktemp("demo") / "post"
-    make_demo(path).close()
+    base = tmp_path_factory.getbasetemp()
+    if "PYTEST_XDIST_WORKER" not in os.environ:
+        return made_demo(base / "demo" / "post")
+    with FileLock(base.parent / "demo.lock"):  # once for all that test at the same time
+        return made_demo(base.parent / "demo" / "post")
+
+
+def made_demo(path: Path) -> Path:
+    if not path.exists():
+        making = path.with_name("making")
+        make_demo(making).close()
+        making.rename(path)
     return path
 
 

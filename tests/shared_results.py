@@ -6,7 +6,7 @@ from pathlib import Path
 
 from warm_ember.session.results import Results
 from warm_ember.session.session import Session
-from warm_ember.store.capture import Capture
+from warm_ember.store.capture import Capture, identity_of
 
 
 class SharedResults:
@@ -25,22 +25,20 @@ class SharedResults:
         self._captures = {capture.identity: capture for capture in map(Capture, (demo / "captures").glob("*.h5"))}
         self._session: Session | None = None
         self._results = Results(self._open)
-        self._has_others = False
 
     def lend(self, session: Session) -> Session:
         """Let a session use what others of its kind computed."""
-        if self._has_others:  # they hold captures that are closed by now
-            self._results, self._has_others = Results(self._open), False
+        # What came from other captures than the demo's holds on to them, and they are closed by now.
+        self._results.graph.forget_captures(lambda identity: identity not in self._captures)
         self._session = session
         session.results = self._results  # type: ignore[misc]
         return session
 
     def _open(self, name: str) -> Capture:
         assert self._session is not None
-        own = self._session.capture(name)
-        known = self._captures.get(own.identity)
-        self._has_others |= known is None
-        return own if known is None else known
+        path = self._session.folder.capture_path(name)
+        known = self._captures.get(identity_of(path)) if path.exists() else None
+        return self._session.capture(name) if known is None else known
 
     def close(self) -> None:
         """Close the demo's captures."""

@@ -9,6 +9,7 @@ import h5py
 import numpy as np
 import pytest
 
+from shared_results import SharedResults
 from warm_ember.session.session import Session
 
 GRADED = ("grade", "bound")
@@ -164,7 +165,11 @@ def test_nothing_drawn_has_a_life_without_end(tmp_path: Path, command) -> None:
     assert "for ever" in command("life", tmp_path, "--activities", path)[1]
 
 
-def test_the_demo_prints_what_the_window_shows(demo_copy: Path, command) -> None:
+def test_the_demo_prints_what_the_window_shows(
+    demo_copy: Path, command, shared_results: SharedResults, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    open_project = Session.open
+    monkeypatch.setattr(Session, "open", lambda path: shared_results.lend(open_project(path)))
     code, out, _ = command("demo", demo_copy, "--headless")
     assert code == 0
     assert "25.5 months at 275 µA on average" in out

@@ -203,7 +203,9 @@ def test_a_capture_that_was_replaced_is_computed_anew(tmp_path: Path) -> None:
         before = session.run("a")
         assert session.run("a") is before
         path = session.folder.capture_path("a")
+        graph, gone = session.results.graph, session.capture("a").identity
         session.forget_capture("a")
+        assert not [kept for kept in graph._by_age.values() if gone in kept.reads.values()]
         path.unlink()
         write_capture(path, 0, 1e-4)
         assert session.run("a").ledger.row("Sleep").mean.value == pytest.approx(1e-4, rel=1e-2)

@@ -14,10 +14,17 @@ from pytestqt.qtbot import QtBot
 from shared_results import SharedResults
 from warm_ember.session.session import Session
 from warm_ember.ui.application import make_window
+from warm_ember.ui.lanes.window_reader import WindowReader
 from warm_ember.ui.look.theme import NIGHT
 from warm_ember.ui.shell.window import MainWindow
 
 Settle = Callable[[], None]
+
+
+@pytest.fixture(autouse=True)
+def lanes_wait_for_what_they_read(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A busy machine must not decide what is in a picture."""
+    monkeypatch.setattr(WindowReader, "patience_s", 180.0)
 
 
 @pytest.fixture
@@ -43,8 +50,12 @@ def empty_window(qtbot: QtBot, tmp_path: Path) -> Iterator[MainWindow]:
 def settle(qtbot: QtBot, empty_window: MainWindow) -> Settle:
     """Wait until nothing is being computed any more."""
 
+    jobs = empty_window.controller.jobs
+
     def wait() -> None:
-        qtbot.waitUntil(lambda: not empty_window.controller.jobs.is_busy, timeout=180_000)
+        qtbot.waitUntil(lambda: not jobs.is_busy, timeout=180_000)
+        QApplication.processEvents()  # what was put off to the next turn may begin something
+        qtbot.waitUntil(lambda: not jobs.is_busy, timeout=180_000)
 
     return wait
 

@@ -170,6 +170,21 @@ class ResultGraph:
             project.reads.update(kept.reads)
         return cast("T", kept.value)
 
+    def forget_captures(self, is_gone: Callable[[Hashable], bool]) -> None:
+        """Forget what was computed of captures that are gone.
+
+        Parameters
+        ----------
+        is_gone
+            Says so of a capture's identity.
+        """
+        with self._changed:
+            for kept in tuple(self._by_age.values()):
+                if any(
+                    question == self._identity_of and is_gone(answer) for (question, _), answer in kept.reads.items()
+                ):
+                    self._forget(kept)
+
     def _find(self, key: Hashable, project: Project) -> _Kept | None:
         with self._changed:
             known = tuple(self._kept.get(key, ()))

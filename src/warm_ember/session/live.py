@@ -137,6 +137,11 @@ class LiveRun:
         )
 
     @property
+    def current_span_a(self) -> tuple[float, float]:
+        """From what its range resolves to an ampere: its currents are still to come."""
+        return max(self.file.info.resolution_a or 1e-7, 1e-8), 1.0
+
+    @property
     def state_means(self) -> tuple[tuple[str, float | None], ...]:
         """Each state with its mean current so far, A."""
         return tuple((name, charge / count) for name, (charge, count) in self._charges.items())

@@ -35,6 +35,7 @@ from warm_ember.model.project import Project, Run
 from warm_ember.model.rules import HandRule, Rule
 from warm_ember.session.graph import ResultGraph, look_up, remembered
 from warm_ember.session.run_results import RunResults
+from warm_ember.signal.envelope import current_span
 from warm_ember.signal.fold import Fold
 from warm_ember.signal.hum import Hum, find_hum
 from warm_ember.signal.levels import Levels, find_levels
@@ -93,6 +94,7 @@ class Results:
             run=project.run(name) or Run(name),
             capture=self.graph.capture(project, name),
             whole=self.whole(project, name, should_stop),
+            current_span_a=self.current_span_a(project, name, should_stop),
             placement=self.placement(project, name, should_stop),
             limits=self.limits(project, name, should_stop),
             ledger=ledger,
@@ -105,6 +107,11 @@ class Results:
             reproduced=reproduce(load, modelled),
             fold_plan=self.fold_plan(project, name, should_stop),
         )
+
+    @remembered
+    def current_span_a(self, project: Project, name: str, should_stop: ShouldStop = never) -> tuple[float, float]:
+        """Return between which currents one capture lies."""
+        return current_span(self.graph.capture(project, name).current)
 
     @remembered
     def whole(self, project: Project, name: str, should_stop: ShouldStop = never) -> StretchReading:

@@ -32,6 +32,8 @@ class RunResults:
         Its capture, open.
     whole
         The reading of the whole capture.
+    current_span_a
+        The lowest current above zero that lasts and the highest, A: the ends of its axis.
     placement, ledger
         Its states.
     limits
@@ -52,6 +54,7 @@ class RunResults:
     run: Run
     capture: Capture
     whole: StretchReading
+    current_span_a: tuple[float, float]
     placement: Placement
     limits: MeasurementLimits
     ledger: Ledger

@@ -275,11 +275,13 @@ class Session:
         return self.results.run(self.project, name, should_stop)
 
     def forget_capture(self, name: str) -> None:
-        """Close a capture that is about to be replaced; results of the old one are not used again."""
+        """Close a capture that is about to be replaced, and forget what was computed of it."""
         with self._lock:
             capture = self._captures.pop(name, None)
-            if capture is not None:
-                capture.close()
+        if capture is not None:
+            capture.close()
+            gone = capture.identity
+            self.results.graph.forget_captures(lambda identity: identity == gone)
 
     def add_run(self, run: Run, modes: tuple[SleepMode, ...] = ()) -> None:
         """Add a run to the project, unless it is there, and make it the current one; with it sleep modes it tells of.

@@ -35,6 +35,10 @@ class Envelope:
     single: bool
 
 
+NOTHING = Envelope(np.zeros(1), *(np.empty(0),) * 4, single=False)
+"""No bins at all."""
+
+
 def envelope(series: Series, from_s: float, to_s: float, columns: int) -> Envelope:
     """Reduce a window to about one bin per column of pixels.
 
@@ -61,8 +65,7 @@ def envelope(series: Series, from_s: float, to_s: float, columns: int) -> Envelo
     first_bin = max(0, int(from_s / interval_s / bin_samples))
     last_bin = min(-(-series.samples // bin_samples), int(to_s / interval_s / bin_samples) + 1)
     if last_bin <= first_bin:
-        empty: Floats = np.empty(0)
-        return Envelope(np.array([from_s]), empty, empty, empty, empty, single=False)
+        return NOTHING
     first, last = first_bin * bin_samples, min(last_bin * bin_samples, series.samples)
     blocks = _bins(series, level, unit, units_per_bin, first, last)
     edges = np.arange(first_bin, last_bin + 1, dtype=np.float64) * bin_samples
@@ -77,6 +80,25 @@ def envelope(series: Series, from_s: float, to_s: float, columns: int) -> Envelo
         blocks["sum"] * interval_s,
         single=bin_samples == 1,
     )
+
+
+def current_span(series: Series) -> tuple[float, float]:
+    """Return the lowest current above zero that lasts and the highest one.
+
+    Parameters
+    ----------
+    series
+        The current, A.
+
+    Returns
+    -------
+    tuple of float
+        The lowest mean of a thousandth of the channel and the highest sample, A; of a channel that is never above zero
+        a microampere and a milliampere.
+    """
+    whole = envelope(series, 0.0, series.samples * series.interval_s, 1000)
+    positive = whole.mean[whole.mean > 0]
+    return (float(np.min(positive)), float(np.nanmax(whole.high))) if len(positive) else (1e-6, 1e-3)
 
 
 def _bins(series: Series, level: int, unit: int, units_per_bin: int, first: int, last: int) -> Blocks:

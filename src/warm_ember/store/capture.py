@@ -84,6 +84,12 @@ class _StoredLines(_Stored):
         return np.asarray(self._read(first, last))
 
 
+def identity_of(path: Path) -> tuple[int, int, int, int]:
+    """Return which file it is and as of when, for what is remembered by the capture it came from."""
+    status = path.stat()
+    return status.st_dev, status.st_ino, status.st_mtime_ns, status.st_size
+
+
 class Capture:
     """A capture opened for reading; close it or use it as a context.
 
@@ -110,8 +116,7 @@ class Capture:
     def __init__(self, path: Path, *, should_stop: ShouldStop = never, progress: Progress = ignore_progress) -> None:
         self.path = path
         self._file = open_file(path)
-        status = path.stat()
-        self.identity = (status.st_dev, status.st_ino, status.st_mtime_ns, status.st_size)
+        self.identity = identity_of(path)
         self._lock = threading.Lock()
         try:
             self.info: CaptureInfo = read_info(self._file, path)

@@ -43,7 +43,11 @@ class ChargeLane(Lane):
         if not len(found.low):
             return
         first = round(float(found.edges_s[0]) / series.interval_s)
-        before = total(series, 0, first).total * series.interval_s
+        before = window.reader.read(
+            ("before", series), first, lambda: total(series, 0, first).total * series.interval_s
+        )
+        if before is None:
+            return
         running = np.concatenate(([before], before + np.cumsum(found.total)))
         columns = np.linspace(window.from_s, window.to_s, width)
         self._charge = np.interp(columns, found.edges_s, running)

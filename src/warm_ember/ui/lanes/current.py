@@ -10,7 +10,7 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen
 
 from warm_ember.model.project import Bracket
 from warm_ember.signal.bands import runs_of
-from warm_ember.signal.envelope import PixelColumns, envelope
+from warm_ember.signal.envelope import PixelColumns
 from warm_ember.ui.lanes.current_axis import draw_pixels, paint_current_axis
 from warm_ember.ui.lanes.heat import CurrentScale, draw_line, heat_picture, log_scale
 from warm_ember.ui.lanes.lane import Lane
@@ -74,19 +74,9 @@ class CurrentLane(Lane):
 
     def set_results(self, results: LaneData | None) -> None:
         if results is not None and (self.results is None or results.capture is not self.results.capture):
-            whole = envelope(results.capture.current, 0.0, results.capture.duration_s, 1000)
-            positive = whole.mean[whole.mean > 0]
-            lowest = float(np.min(positive)) if len(positive) else 1e-6
-            if results.capture.info.resolution_a:
-                lowest = max(lowest, results.capture.info.resolution_a)
-            highest = float(np.nanmax(whole.high)) if len(positive) else 1e-3
-            self._log_scale = log_scale(lowest, highest)
+            lowest, highest = results.current_span_a
+            self._log_scale = log_scale(max(lowest, results.capture.info.resolution_a or 0.0), highest)
         super().set_results(results)
-
-    def set_span(self, low_a: float, high_a: float) -> None:
-        """Choose the ends of the logarithmic axis, for a recording whose currents are still to come."""
-        self._log_scale = log_scale(low_a, high_a)
-        self.refresh()
 
     def set_log(self, log: bool) -> None:
         """Choose decades or a linear axis."""

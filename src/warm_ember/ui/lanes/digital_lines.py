@@ -50,7 +50,12 @@ class LinesLane(Lane):
         if lines is None:
             return
         rect, window, px = self.plot_rect, self.window_on_time, self.look.px
-        found = line_window(lines, window.from_s, window.to_s, self.columns_of(rect))
+        from_s, to_s, columns = window.from_s, window.to_s, self.columns_of(rect)
+        found = window.reader.read(
+            ("lines", lines), (from_s, to_s, columns, lines.samples), lambda: line_window(lines, from_s, to_s, columns)
+        )
+        if found is None:
+            return
         for bit, _ in enumerate(lines.names):
             row = QRectF(rect.left(), px(6 + self._ROW * bit), rect.width(), px(self._ROW - 4))
             self._paint_line(painter, row, found.edges_s, found.high(bit), found.low(bit))

@@ -48,6 +48,7 @@ class Lane(QWidget):
         self.setMouseTracking(True)
         self.setFixedHeight(look.px(height))
         window.changed.connect(self.refresh)
+        window.reader.arrived.connect(self.refresh)
         window.cursor_moved.connect(self._on_cursor)
         look.changed.connect(self.refresh_all)
 

@@ -59,6 +59,11 @@ class LaneData(Protocol):
         ...
 
     @property
+    def current_span_a(self) -> tuple[float, float]:
+        """The lowest current above zero that lasts and the highest, A."""
+        ...
+
+    @property
     def placement(self) -> Placement:
         """Its states."""
         ...

@@ -227,12 +227,13 @@ class LaneStack(QWidget):
 
     def paint_onto(self, painter: QPainter) -> None:
         """Paint all shown lanes anew, for a picture."""
-        for lane in self.lanes:
-            if not lane.isHidden():
-                painter.save()
-                painter.translate(lane.pos())
-                lane.paint_onto(painter)
-                painter.restore()
+        with self.window_on_time.reader.waiting():
+            for lane in self.lanes:
+                if not lane.isHidden():
+                    painter.save()
+                    painter.translate(lane.pos())
+                    lane.paint_onto(painter)
+                    painter.restore()
 
     def step_state_edge(self, direction: int) -> None:
         """Centre the window on the next or previous state edge."""

@@ -7,8 +7,9 @@ from datetime import UTC, datetime, timedelta
 
 from PySide6.QtCore import QObject, Signal
 
-from warm_ember.signal.envelope import Envelope, PixelColumns, envelope, per_column
+from warm_ember.signal.envelope import NOTHING, Envelope, PixelColumns, envelope, per_column
 from warm_ember.signal.series import Series
+from warm_ember.ui.lanes.window_reader import WindowReader
 
 _SHORTEST_SAMPLES = 4
 _HISTORY = 100
@@ -30,15 +31,23 @@ class TimeWindow(QObject):
         self._undone: list[tuple[float, float]] = []
         self.start: datetime | None = None
         self.shows_clock = False
+        self.reader = WindowReader(self)
         self._drawn: dict[tuple[Series, int], tuple[Envelope, PixelColumns]] = {}
         self.changed.connect(self._drawn.clear)
+        self.reader.arrived.connect(self._drawn.clear)
 
     def envelope(self, series: Series, columns: int) -> tuple[Envelope, PixelColumns]:
-        """Return a channel's bins and pixel columns in this window; lanes that show the same share them."""
-        key = (series, columns)
+        """Return a channel's bins and pixel columns in this window; lanes that show the same share them.
+
+        While they are being read, these are the bins of the window before where it overlaps with this one.
+        """
+        key, from_s, to_s = (series, columns), self.from_s, self.to_s
         if key not in self._drawn:
-            bins = envelope(series, self.from_s, self.to_s, columns)
-            self._drawn[key] = (bins, per_column(bins, self.from_s, self.to_s, columns))
+            bins = self.reader.read(
+                ("window", *key), (from_s, to_s, series.samples), lambda: envelope(series, from_s, to_s, columns)
+            )
+            bins = NOTHING if bins is None else bins
+            self._drawn[key] = (bins, per_column(bins, from_s, to_s, columns))
         return self._drawn[key]
 
     @property
@@ -48,6 +57,7 @@ class TimeWindow(QObject):
 
     def set_capture(self, duration_s: float, interval_s: float, start_utc: str = "") -> None:
         """Show another capture, all of it; times can be shown by the clock when its start is known."""
+        self.reader.forget()
         self.duration_s, self.interval_s = max(duration_s, interval_s), interval_s
         self._history, self._undone = [], []
         self.start = _moment(start_utc)

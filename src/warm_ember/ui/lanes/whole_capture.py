@@ -6,7 +6,7 @@ import numpy as np
 from PySide6.QtCore import QPointF, QRectF
 from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPen
 
-from warm_ember.signal.envelope import envelope, per_column
+from warm_ember.signal.envelope import NOTHING, envelope, per_column
 from warm_ember.ui.lanes.current_axis import draw_pixels
 from warm_ember.ui.lanes.flags import tick_step
 from warm_ember.ui.lanes.heat import heat_picture, log_scale
@@ -102,11 +102,13 @@ class WholeCaptureLane(Lane):
         assert self.results is not None
         capture, width = self.results.capture, self.columns_of(rect)
         rows = round(rect.height() * self.devicePixelRatioF())
-        key = (capture, round(capture.duration_s, 1), width, rows, self.look.theme.name)
+        series, duration_s = capture.current, capture.duration_s
+        bins = self.window_on_time.reader.read(
+            ("whole", series), (round(duration_s, 1), width), lambda: envelope(series, 0.0, duration_s, width)
+        )
+        key = (bins, width, rows, self.look.theme.name)
         if self._picture is None or self._picture[0] != key:
-            whole = per_column(
-                envelope(capture.current, 0.0, capture.duration_s, width), 0.0, capture.duration_s, width
-            )
+            whole = per_column(NOTHING if bins is None else bins, 0.0, duration_s, width)
             positive = whole.mean[whole.mean > 0]
             lowest, highest = (positive.min(), np.nanmax(whole.high)) if len(positive) else (1e-6, 1e-3)
             scale = log_scale(float(lowest), float(highest))

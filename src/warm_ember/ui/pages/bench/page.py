@@ -351,7 +351,6 @@ class BenchPage(Page):
             self._live = live
             capture = live.capture
             self.stack.set_results(live)
-            self.stack.current.set_span(max(capture.info.resolution_a or 1e-7, 1e-8), 1.0)
             self.window_on_time.set_capture(capture.duration_s, capture.current.interval_s, capture.info.start_utc)
         if self._live is not None and live is self._live:
             self._live.follow()
