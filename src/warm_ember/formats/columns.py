@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from abc import ABC, abstractmethod
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field, replace
@@ -464,6 +465,9 @@ class ColumnReader(ABC):
             if index is None:
                 continue
             values = batch[index.index]
+            with np.errstate(invalid="ignore", over="ignore"):
+                if math.isfinite(float(values.sum())):  # what is no number makes the sum none
+                    continue
             bad = np.isinf(values) if index is not self.columns.time else ~np.isfinite(values)
             if bad.any():
                 row = self._rows_seen + int(np.flatnonzero(bad)[0])
@@ -502,7 +506,7 @@ class ColumnReader(ABC):
             self.start_utc = utc_text(seconds)
 
     def _on_grid(self, times: Floats, values: list[Floats]) -> Iterable[list[Floats]]:
-        if times[0] < self._last_time or (len(times) > 1 and float(np.diff(times).min()) < 0):
+        if times[0] < self._last_time or (times[1:] < times[:-1]).any():
             falling = np.flatnonzero(np.diff(times, prepend=self._last_time) < 0)
             raise BadFileError(
                 self._path,

@@ -9,7 +9,7 @@ from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
-from functools import partial
+from functools import lru_cache, partial
 from itertools import pairwise
 from pathlib import Path
 
@@ -161,6 +161,8 @@ def cells_of(line: str, delimiter: str) -> list[str]:
     """Split a line, minding quotes and, for spaces, runs of them."""
     if delimiter == " ":
         return line.split()
+    if '"' not in line and "\0" not in line:
+        return [cell.strip() for cell in line.split(delimiter)] if line else []
     try:
         return [cell.strip() for cell in next(csv.reader([line], delimiter=delimiter), [])]
     except csv.Error:  # a cell longer than any number, or a quote that never ends
@@ -329,6 +331,7 @@ def fitted_row(cells: list[str], width: int) -> list[str] | None:
     return cells[:width] if len(cells) == width + 1 and not cells[-1] else None
 
 
+@lru_cache(maxsize=1 << 15)  # every delimiter is tried on the same lines
 def _is_value(cell: str) -> bool:
     """Return whether a cell is a number or a time, and not missing."""
     return (looks_like_number(cell) and cell.strip().casefold() not in MISSING) or is_clock(cell) or is_date(cell)

@@ -208,9 +208,9 @@ class RegularTimes:
 
     def _note_rises(self, times: Floats, steps: Floats, gaps: np.ndarray) -> None:
         """Note where coarse stamps first and last went on: several rows share each, and those at the ends are cut."""
-        rises = np.flatnonzero(steps > 0)
         if not self._kind.shared:
             return
+        rises = np.flatnonzero(steps > 0)
         places = self._index + np.cumsum(np.where(gaps, np.maximum(np.rint(steps / self._kind.interval_s), 1), 1))
         for row in rises[-1:].tolist():
             self._rose = (float(times[row]), int(places[row]))
