@@ -272,8 +272,8 @@ def percent_text(share: float | None) -> QuantityText:
 
     Examples
     --------
-    >>> [str(percent_text(s)) for s in (0.339, 1.0, 0.00045, 1.2e-8, 0.0)]
-    ['33.9 %', '100 %', '0.045 %', '< 0.001 %', '0 %']
+    >>> [str(percent_text(s)) for s in (0.339, 1.0, 73.79, 0.00045, 1.2e-8, 0.0)]
+    ['33.9 %', '100 %', '7\u2009379 %', '0.045 %', '< 0.001 %', '0 %']
     """
     if share is None or not math.isfinite(share):
         return QuantityText("–", "")
@@ -283,7 +283,7 @@ def percent_text(share: float | None) -> QuantityText:
     if abs(percent) < _LEAST_PERCENT:
         return QuantityText(f"< {_LEAST_PERCENT:g}", "%")
     if abs(percent) >= 99.95:
-        return QuantityText(f"{percent:.0f}", "%")
+        return QuantityText(count_text(percent), "%")
     return QuantityText(
         f"{percent:.1f}".replace("-", "−") if abs(percent) >= 1 else format_significant(percent, 2), "%"
     )

@@ -9,7 +9,6 @@ from hypothesis import strategies as st
 
 from session.small import INTERVAL_S, LENGTH_S, SOURCES, STATES
 from warm_ember.errors import BadArgumentError
-from warm_ember.model.correction import Burden, KnownLoad
 from warm_ember.model.fold import AlignBy, FoldPlan
 from warm_ember.model.placement import UNPLACED_NAME
 from warm_ember.model.plan import CurrentTo, LengthTo, PlannedChange
@@ -24,7 +23,7 @@ from warm_ember.session.brackets import (
     next_cycle_s,
     whole_cycles_about,
 )
-from warm_ember.session.correcting import effect_on
+from warm_ember.session.correcting import Entered, preview_corrections
 from warm_ember.session.edits import change_feed
 from warm_ember.session.fold_results import fold_run, ways_to_fold
 from warm_ember.session.overlay import LaidBy, lay_over
@@ -202,11 +201,17 @@ def test_dwells_and_changes_are_where_the_placement_has_them(small_session: Sess
 
 def test_corrections_say_what_they_would_do(small_session: Session) -> None:
     results, project = small_session.run("a"), small_session.project
-    effect = effect_on(project, results, (KnownLoad(1e-5, "probe"), Burden(2.0, "shunt")))
-    assert effect.mean_a == pytest.approx(results.whole.mean_a - 1e-5)
-    assert effect.drop_v == pytest.approx(2.0 * effect.peak_a, rel=0.01)
+    entered = {"debugger": Entered(1e-5, "attached"), "burden": Entered(2.0, "shunt")}
+    shown = preview_corrections(project, results, entered)
+    assert shown.mean_a.after == pytest.approx(results.whole.mean_a - 1e-5)
+    assert shown.floor_a.after == pytest.approx(shown.floor_a.before - 1e-5)
+    assert shown.target_v.before - shown.target_v.after == pytest.approx(2.0 * results.whole.max_a, rel=0.01)
+    assert shown.life_s.after > shown.life_s.before == pytest.approx(results.life.life_s)
     with pytest.raises(BadArgumentError):
-        effect_on(project, results, (KnownLoad(float("nan"), "probe"),))
+        preview_corrections(project, results, {"debugger": Entered(float("nan"), "attached")})
+    plain = preview_corrections(project, results, {})
+    assert plain.mean_a == (results.whole.mean_a, results.whole.mean_a)
+    assert plain.life_s.after == pytest.approx(results.life.life_s)
 
 
 def test_comparing_states_and_averages_agree(small_session: Session) -> None:

@@ -26,6 +26,7 @@ from warm_ember.ui.lanes.flags import reading_lines
 from warm_ember.ui.look.rich_text import plain
 from warm_ember.ui.pages.base import Page
 from warm_ember.ui.shell.window import MainWindow
+from warm_ember.units import quantity_text
 
 
 def test_a_bracket_is_drawn_named_moved_and_removed(window: MainWindow, qtbot: QtBot, settle) -> None:
@@ -333,7 +334,7 @@ def test_doubts_stand_on_the_trace_on_the_spine_and_in_their_view(
     window.controller.open(tmp_path / "p")
     settle()
     assert window.controller.findings[0].kind is FindingKind.CLIPPED
-    assert window.pages.trace.stack.doubts.isVisible()
+    assert window.pages.trace.stack.faults.isVisible()
     assert "clipped" in window.navigation.links["Trace"].shown.doubt
     assert "see data quality" in window.header.warning
     next(a for a in window.pages.trace.view_actions if a.text() == "Next fault").trigger()
@@ -342,17 +343,20 @@ def test_doubts_stand_on_the_trace_on_the_spine_and_in_their_view(
     assert "range was exceeded" in window.messages.words.text()
     shown.fit()
     window.grab()
-    lane = window.pages.trace.stack.doubts
+    lane = window.pages.trace.stack.faults
     box = lane._boxes[0][0]
     qtbot.mouseClick(lane, LEFT, pos=box.center().toPoint())
     assert shown.from_s <= first.from_s <= shown.to_s
     qtbot.mouseClick(window.header.switches.words["View", "data quality"], LEFT)
-    assert len(window.pages.trace.doubts.cards) == 1
-    window.grab()
-    qtbot.mouseClick(window.pages.trace.doubts.cards[0], LEFT)
+    settle()
+    (row,) = window.pages.trace.quality.rows
+    qtbot.mouseClick(row.evidence, LEFT)
     assert window.pages.trace.view == "lanes"
     window.pages.trace.show_view("data quality")
-    qtbot.keyClick(window.pages.trace.doubts.cards[0], Qt.Key.Key_Return)
+    settle()
+    (row,) = window.pages.trace.quality.rows
+    qtbot.keyClick(row.evidence, Qt.Key.Key_Return)
+    qtbot.keyClick(row.evidence, Qt.Key.Key_Return)
     assert shown.from_s <= window.controller.findings[1].from_s <= shown.to_s
 
 
@@ -378,29 +382,33 @@ def test_a_reading_of_clipped_samples_says_at_least(empty_window: MainWindow, tm
 def test_a_corrected_copy_and_a_joined_capture(
     empty_window: MainWindow, tmp_path: Path, qtbot: QtBot, settle, random
 ) -> None:
-    window, doubts = empty_window, empty_window.pages.trace.doubts
+    window, panel = empty_window, empty_window.pages.trace.quality.corrections
     faulty_project(tmp_path, random)
     window.controller.open(tmp_path / "p")
     settle()
     window.pages.trace.show_view("data quality")
+    settle()
     mean_a = window.controller.results.whole.mean_a
-    assert not doubts.correct_button.isEnabled()
-    type_into(qtbot, doubts.edits["debugger or programmer"], "310 uA")
-    type_into(qtbot, doubts.edits["burden in series"], "20")
-    assert "the target sees 1.00 V" in doubts.effect.text()
-    doubts.reasons["burden in series"].clear()
-    doubts.show_effect()
-    assert "Say why" in doubts.effect.text()
-    doubts.reasons["burden in series"].setText("long leads")
-    doubts.show_effect()
-    qtbot.keyClick(doubts, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
+    assert not panel.correct_button.isEnabled()
+    type_into(qtbot, panel.edits["debugger"], "310 uA")
+    type_into(qtbot, panel.edits["burden"], "20")
+    assert "voltage at the target, peak: 3.00 V, after corrections 1.00 V" in panel.outcome.words()
+    panel.reasons["burden"].clear()
+    panel.show_effect()
+    assert "Say why" in panel.trouble.text()
+    assert not panel.correct_button.isEnabled()
+    type_into(qtbot, panel.reasons["burden"], "long leads")
+    assert f"after corrections {quantity_text(mean_a - 310e-6, 'A')}" in panel.outcome.words()
+    assert "More is taken out than was measured" in panel.trouble.text()
+    qtbot.keyClick(panel, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
     settle()
     assert window.controller.session.current == "fine corrected"
     assert window.controller.results.whole.mean_a == pytest.approx(mean_a - 310e-6, rel=1e-3)
-    assert "long leads" in doubts.done.text()
+    assert "long leads" in panel.done.text()
     window.controller.select_run("fine")
     settle()
-    qtbot.mouseClick(doubts.join_button, LEFT)
+    (coarse, _) = window.pages.trace.quality.partners().actions()
+    coarse.trigger()
     settle()
     assert window.controller.session.current == "fine and coarse"
     assert window.controller.results.whole.max_a > 0.12

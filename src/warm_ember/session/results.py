@@ -139,11 +139,12 @@ class Results:
         """Find what the instrument could not tell in one capture."""
         capture = self.graph.capture(project, name)
         levels = partial(self.levels, project, name, should_stop)
-        hum = self._hum(project, name, should_stop)
+        hum = self.hum(project, name, should_stop)
         return find_limits(capture, levels, hum=hum, should_stop=should_stop)
 
     @remembered
-    def _hum(self, project: Project, name: str, should_stop: ShouldStop = never) -> Hum | None:
+    def hum(self, project: Project, name: str, should_stop: ShouldStop = never) -> Hum | None:
+        """Find the mains in the quiet parts of one capture; None where it is not seen."""
         return find_hum(self.graph.capture(project, name).current, should_stop=should_stop)
 
     @remembered

@@ -22,6 +22,7 @@ from warm_ember.store.project_folder import ProjectFolder, readable
 
 if TYPE_CHECKING:
     from warm_ember.session.battery_results import BatteryResults
+    from warm_ember.session.quality_results import QualityResults
     from warm_ember.session.results import Results
     from warm_ember.session.run_results import RunResults
     from warm_ember.session.state_results import StateResults
@@ -90,6 +91,13 @@ class Session:
         from warm_ember.session.wake_results import WakeResults
 
         return WakeResults(self.results)
+
+    @cached_property
+    def quality(self) -> QualityResults:
+        """What data quality shows."""
+        from warm_ember.session.quality_results import QualityResults
+
+        return QualityResults(self.results)
 
     @cached_property
     def tuning(self) -> TuningResults:
@@ -325,7 +333,7 @@ class Session:
             for capture in self._captures.values():
                 capture.close()
             self._captures.clear()
-            for computed in ("results", "states", "battery", "wakes", "tuning"):
+            for computed in ("results", "states", "battery", "wakes", "quality", "tuning"):
                 self.__dict__.pop(computed, None)
 
     def __enter__(self) -> Self:

@@ -27,7 +27,7 @@ class QualityLane(Lane):
         The finding that was clicked.
     """
 
-    name = "Doubts"
+    name = "Faults"
     finding_chosen = Signal(object)
 
     def __init__(self, look: Appearance, window: TimeWindow) -> None:

@@ -92,7 +92,7 @@ class LaneStack(QWidget):
         self.charge = ChargeLane(look, window)
         self.voltage = ScalarLane(look, window, "Voltage", "V")
         self.power = ScalarLane(look, window, "Power", "W")
-        self.doubts = QualityLane(look, window)
+        self.faults = QualityLane(look, window)
         self.aux: list[ScalarLane] = []
         self.axis = AxisLane(look, window)
         self.whole = WholeCaptureLane(look, window)
@@ -119,7 +119,7 @@ class LaneStack(QWidget):
             self.flags,
             *self.above,
             self.current,
-            self.doubts,
+            self.faults,
             self.ribbon,
             self.lines,
             self.charge,
@@ -135,7 +135,7 @@ class LaneStack(QWidget):
     def _foldable(self) -> list[Lane]:
         return [
             *self.above,
-            self.doubts,
+            self.faults,
             self.ribbon,
             self.lines,
             self.charge,
@@ -171,7 +171,7 @@ class LaneStack(QWidget):
 
     def set_findings(self, findings: tuple[Finding, ...]) -> None:
         """Show where the measurement is at fault."""
-        self.doubts.set_findings(findings)
+        self.faults.set_findings(findings)
         self._apply_folds()
 
     def _on_folded(self, name: str) -> None:

@@ -33,11 +33,14 @@ class Page(QWidget):
     -------
     header_changed
         Sentence, warning or switches are no longer as they were.
+    page_asked
+        The title of the page where the next step is.
     """
 
     title = ""
     shows_all_runs = False
     header_changed = Signal()
+    page_asked = Signal(str)
 
     def __init__(self, controller: ProjectController, look: Appearance) -> None:
         super().__init__()

@@ -52,11 +52,14 @@ class PageStack(ViewStack):
         A page was asked for the first time: its title.
     start_built, guide_built
         The start page, the guide was.
+    page_asked
+        The title of a page where the next step is.
     imports_changed, imports_finished
         What the view of files to import says is no longer as it was; there are none left.
     """
 
     page_built = Signal(str)
+    page_asked = Signal(str)
     start_built = Signal()
     guide_built = Signal()
     imports_changed = Signal()
@@ -182,6 +185,7 @@ class PageStack(ViewStack):
 
     def _add(self, page: P) -> P:
         self.addWidget(page)
+        page.page_asked.connect(self.page_asked)
         page.show_results(self._controller.results)
         self.built[page.title] = page
         # It may be asked for again by who hears of it.

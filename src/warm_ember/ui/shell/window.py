@@ -179,6 +179,7 @@ class MainWindow(QMainWindow):
         controller = self.controller
         self.navigation.chosen.connect(self.show_page)
         self.pages.page_built.connect(self._on_page_built)
+        self.pages.page_asked.connect(self.show_page)
         self.pages.imports_changed.connect(self._show_header)
         controller.session_changed.connect(self._on_session)
         controller.project_changed.connect(self._on_project)

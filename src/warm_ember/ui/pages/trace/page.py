@@ -1,4 +1,4 @@
-"""The Trace page: the lanes with their brackets, the fold, and the doubts."""
+"""The Trace page: the lanes with their brackets, the fold, and data quality."""
 
 from __future__ import annotations
 
@@ -22,12 +22,12 @@ from warm_ember.ui.pages.base import Page
 from warm_ember.ui.pages.trace.bracket_controller import BracketController
 from warm_ember.ui.pages.trace.fold_view import FoldView
 from warm_ember.ui.pages.trace.lanes_view import LanesView
-from warm_ember.ui.pages.trace.quality_view import QualityView
+from warm_ember.ui.pages.trace.quality_view import BY_EFFECT, BY_TIME, QualityView
 from warm_ember.ui.picture import save_picture
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.switches import Switch
 from warm_ember.ui.widgets.view_stack import ViewStack
-from warm_ember.units import duration_text, format_trimmed, quantity_text
+from warm_ember.units import counted, duration_text, format_trimmed, quantity_text
 
 if TYPE_CHECKING:
     from warm_ember.session.records import QualityReport
@@ -55,9 +55,9 @@ class TracePage(Page):
         self.book = BracketController(controller)
         self.lanes = LanesView(controller, look, window, self.book, self._bracket_actions())
         self.fold = FoldView(controller, look, window)
-        self.doubts = QualityView(controller, look, window)
+        self.quality = QualityView(controller, look, window)
         self.stack = self.lanes.stack
-        self.views: dict[str, QWidget] = {"lanes": self.lanes, "fold": self.fold, "data quality": self.doubts}
+        self.views: dict[str, QWidget] = {"lanes": self.lanes, "fold": self.fold, "data quality": self.quality}
         self._stacked = ViewStack()
         for view in self.views.values():
             self._stacked.addWidget(view)
@@ -71,8 +71,11 @@ class TracePage(Page):
         self.book.changed.connect(self.header_changed)
         self.fold.changed.connect(self.header_changed)
         self.fold.cycle_asked.connect(self.show_stretch)
-        self.doubts.finding_asked.connect(self.show_finding)
-        self.stack.doubts.finding_chosen.connect(self.show_finding)
+        self.quality.finding_asked.connect(self.show_finding)
+        self.quality.stretch_asked.connect(self.show_stretch)
+        self.quality.page_asked.connect(self.page_asked)
+        self.quality.changed.connect(self.header_changed)
+        self.stack.faults.finding_chosen.connect(self.show_finding)
         self.controller.quality_changed.connect(self._on_quality)
         self.controller.project_changed.connect(self._on_project)
 
@@ -142,7 +145,7 @@ class TracePage(Page):
         self.results = results
         self.stack.set_results(results)
         self.fold.set_results(results)
-        self.doubts.set_results(results)
+        self.quality.set_results(results)
         self.book.set_results(results)
         self._on_quality(self.controller.quality)
 
@@ -152,7 +155,7 @@ class TracePage(Page):
 
     def _on_quality(self, quality: QualityReport | None) -> None:
         self.stack.set_findings(quality.findings if quality is not None else ())
-        self.doubts.set_checkup(quality)
+        self.quality.ask()
         self.header_changed.emit()
 
     def show_stretch(self, from_s: float, to_s: float) -> None:
@@ -215,12 +218,16 @@ class TracePage(Page):
 
     def _doubt_sentence(self) -> str:
         findings = self.controller.findings
+        shown = self.quality.shown
         if findings is None:
             return "Checking for measurement faults …"
         if not findings:
-            return "No measurement faults found."
-        kinds = list(dict.fromkeys(finding.kind.value for finding in findings))
-        return f"**{len(findings)}** measurement fault{'s' if len(findings) > 1 else ''} found: {', '.join(kinds)}."
+            passed = f": {counted(len(shown.passed), 'check')} passed" if shown is not None else ""
+            return f"No measurement faults found{passed}."
+        counts = (
+            f"{counted(len(shown.rows), 'fault')} found, {counted(len(shown.passed), 'check')} passed" if shown else ""
+        )
+        return f"{self.quality.verdict()} {counts}.".strip(" .") + "."
 
     def switches(self) -> tuple[Switch, ...]:
         view = Switch("View", tuple(self.views), self.view, self.show_view)
@@ -232,7 +239,8 @@ class TracePage(Page):
             self._set_axis,
         )
         if self.view == "data quality":
-            return (view,)
+            order = Switch("Order", (BY_EFFECT, BY_TIME), self.quality.order, self.quality.show_order)
+            return (view, order) if self.quality.rows else (view,)
         if self.view == "fold":
             plan = self.fold.plan
             chosen = "left out" if plan is not None and plan.leaves_out_odd else "counted"

@@ -1,355 +1,249 @@
-"""Data quality: what in a capture cannot be trusted, and taking out what the measurement added."""
+"""Data quality: what in a capture cannot be trusted, what that does to the figures, and the step that mends it."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import TYPE_CHECKING
+from functools import partial
 
-from PySide6.QtCore import QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import (
-    QAbstractButton,
-    QComboBox,
-    QGridLayout,
-    QHBoxLayout,
-    QLabel,
-    QLineEdit,
-    QPushButton,
-    QScrollArea,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtCore import QPoint, QRectF, Qt, Signal
+from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QMenu, QScrollArea, QVBoxLayout, QWidget
 
-from warm_ember.errors import WarmEmberError
-from warm_ember.model.correction import Burden, Correction, InputResistance, KnownLoad, Scaling
-from warm_ember.model.finding import Finding
-from warm_ember.session.correcting import adopt_as_condition, correct_capture, effect_on
+from warm_ember.model.figure import Bound
+from warm_ember.session.correcting import Entered, adopt_as_condition
 from warm_ember.session.joining import join_captures
 from warm_ember.session.new_capture import free_name
+from warm_ember.session.quality_results import FaultRow, Mend, QualityShown
 from warm_ember.session.run_results import RunResults
 from warm_ember.ui.lanes.time_window import TimeWindow
-from warm_ember.ui.look.label import Label, tip
-from warm_ember.ui.look.rich_text import draw_rich_text, width_of
-from warm_ember.ui.look.theme import Appearance, ink_on
+from warm_ember.ui.lanes.whole_capture import WholeCaptureLane
+from warm_ember.ui.look.label import Label
+from warm_ember.ui.look.rich_text import draw_rich_text
+from warm_ember.ui.look.theme import Appearance
+from warm_ember.ui.pages.trace.corrections_panel import CorrectionsPanel
+from warm_ember.ui.pages.trace.fault_row import MENDS, FaultColumns, FaultRowView, has_steps_beside
+from warm_ember.ui.pages.trace.fault_strip import FaultStrip
+from warm_ember.ui.pages.trace.place_view import PassedCard
 from warm_ember.ui.project_controller import ProjectController
-from warm_ember.ui.widgets.quantity_edit import QuantityEdit
-from warm_ember.units import format_distinct, percent_text, quantity_text
+from warm_ember.ui.widgets.layouts import clear_layout
+from warm_ember.units import counted
 
-if TYPE_CHECKING:
-    from warm_ember.session.records import Fact, QualityReport
-
-
-_LOADS: tuple[tuple[str, str, str], ...] = (
-    ("shunt or amplifier, factor", "", "shunt checked against a reference"),
-    ("amplifier, offset", "A", "reading without the target"),
-    ("burden in series", "Ω", "shunt and leads"),
-    ("meter's input resistance", "Ω", "voltmeter across the target"),
-    ("probe", "Ω", "scope probe on the rail"),
-    ("debugger or programmer", "A", "debugger still attached"),
-    ("serial line", "A", "feeds the chip through its pin"),
-    ("capacitor's leakage", "A", "leakage of the supply capacitor"),
-    ("other load", "A", "something else on the rail"),
-)
-
-
-class FindingCard(QAbstractButton):
-    """Findings of one kind: their places, how sure they are, and the evidence in words.
-
-    Signals
-    -------
-    place_asked
-        The finding to go to: each opening of the card goes to the next place.
-    """
-
-    place_asked = Signal(object)
-
-    def __init__(self, look: Appearance, window: TimeWindow, findings: tuple[Finding, ...]) -> None:
-        super().__init__()
-        self._look, self._window, self.findings = look, window, findings
-        self._next = 0
-        self.finding = finding = max(findings, key=lambda one: one.to_s - one.from_s)
-        self.clicked.connect(self._go_on)
-        self.setText(f"{finding.kind}: {finding.text}")
-        self.setAccessibleName(self.text())
-        self.setCursor(Qt.CursorShape.PointingHandCursor)
-        self.setMinimumWidth(look.px(160))
-
-    def _go_on(self) -> None:
-        self.place_asked.emit(self.findings[self._next])
-        self._next = (self._next + 1) % len(self.findings)
-
-    def keyPressEvent(self, event: QKeyEvent) -> None:
-        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-            self.click()
-        else:
-            super().keyPressEvent(event)
-
-    def hasHeightForWidth(self) -> bool:
-        return True
-
-    def heightForWidth(self, width: int) -> int:
-        box = self._look.metrics("small").boundingRect(
-            QRectF(0, 0, width - self._look.px(24), 1000), int(Qt.TextFlag.TextWordWrap), self.finding.text
-        )
-        return round(box.height()) + self._look.px(42)
-
-    def sizeHint(self) -> QSize:
-        width = max(self.width(), self._look.px(240))
-        return QSize(self._look.px(240), self.heightForWidth(width))
-
-    def resizeEvent(self, event: object) -> None:
-        self.setMinimumHeight(self.heightForWidth(self.width()))
-
-    def paintEvent(self, event: QPaintEvent) -> None:
-        look, theme, px = self._look, self._look.theme, self._look.px
-        painter = QPainter(self)
-        box = QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5)
-        painter.fillRect(box, theme.mark_ground if self.underMouse() else theme.raised)
-        painter.fillRect(QRectF(0, 0, px(4), self.height()), theme.warning)
-        if self.hasFocus():
-            painter.setPen(QPen(theme.mark, 1))
-            painter.drawRect(box)
-        word = self.finding.kind.value
-        chip = QRectF(px(14), px(8), width_of(look, word, "small") + px(12), px(18))
-        painter.fillRect(chip, theme.warning)
-        center = Qt.AlignmentFlag.AlignHCenter
-        draw_rich_text(painter, chip, word, look, size="small", dim=ink_on(theme.warning), align=center)
-        length_s = max(self.finding.to_s - self.finding.from_s, self._window.duration_s / 1000)
-        places = [self._window.label(one.from_s, length_s) for one in self.findings]
-        ends = f"{places[0]} to {self._window.label(self.finding.to_s, length_s)}"
-        where = ends if len(places) == 1 else f"**{len(places)}** places: {', '.join(places)}"
-        sure = f"**{percent_text(self.finding.confidence)}** sure"
-        right = Qt.AlignmentFlag.AlignRight
-        room = QRectF(chip.right() + px(10), px(8), self.width() - chip.right() - px(104), px(18))
-        draw_rich_text(painter, room, where, look, size="small")
-        draw_rich_text(painter, QRectF(room.right(), px(8), px(86), px(18)), sure, look, size="small", align=right)
-        painter.setFont(look.font("small"))
-        painter.setPen(theme.ink)
-        text = QRectF(px(14), px(32), self.width() - px(24), self.height())
-        painter.drawText(text, int(Qt.TextFlag.TextWordWrap), self.finding.text)
-        painter.end()
+BY_EFFECT, BY_TIME = "by effect", "by time"
+_RIGHT = Qt.AlignmentFlag.AlignRight
 
 
 class QualityView(QWidget):
-    """Findings at the left; corrections and the joining of two ranges at the right.
+    """Faults and what passed at the left, over the whole capture; corrections at the right.
 
     Signals
     -------
     finding_asked
         A finding whose place is to be shown.
+    stretch_asked
+        ``(from_s, to_s)`` of the whole cycles.
+    page_asked
+        The title of the page where the next step is.
+    changed
+        Other faults are shown, or in another order.
     """
 
     finding_asked = Signal(object)
+    stretch_asked = Signal(float, float)
+    page_asked = Signal(str)
+    changed = Signal()
 
     def __init__(self, controller: ProjectController, look: Appearance, window: TimeWindow) -> None:
         super().__init__()
         self.controller, self.look, self._window = controller, look, window
         self.results: RunResults | None = None
-        self._shown: QualityReport | None = None
-        self.cards: list[FindingCard] = []
-        self.edits: dict[str, QuantityEdit] = {}
-        self.reasons: dict[str, QLineEdit] = {}
-        row = QHBoxLayout(self)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(0)
-        row.addWidget(self._build_findings(), 5)
-        row.addWidget(self._build_corrections(), 4)
+        self.shown: QualityShown | None = None
+        self.order = BY_EFFECT
+        self.rows: list[FaultRowView] = []
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addWidget(self._build_left(), 27)
+        self.corrections = CorrectionsPanel(controller, look)
+        self.corrections.baseline_asked.connect(lambda: self.page_asked.emit("Bench"))
+        layout.addWidget(self.corrections, 13)
 
-    def _build_findings(self) -> QWidget:
+    def _build_left(self) -> QScrollArea:
         px = self.look.px
         inner = QWidget()
-        self._list = QVBoxLayout(inner)
-        self._list.setContentsMargins(px(16), px(12), px(16), px(12))
-        self._list.setSpacing(px(8))
-        self.empty = Label()
-        self.empty.setWordWrap(True)
-        self._list.addWidget(self.empty)
-        self._facts = QGridLayout()
-        self._facts.setHorizontalSpacing(px(16))
-        self._facts.setVerticalSpacing(px(8))
-        self._facts.setColumnStretch(1, 1)
-        self._list.addLayout(self._facts)
-        self._list.addStretch(1)
+        column = QVBoxLayout(inner)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        self.heads = _Heads(self.look)
+        column.addWidget(self.heads)
+        self._list = QVBoxLayout()
+        self._list.setSpacing(0)
+        column.addLayout(self._list)
+        self.waiting = Label("Looking for clipping, noise, hum, short pulses, range changes and a cut-off end …")
+        self.waiting.setWordWrap(True)
+        self.waiting.setContentsMargins(px(16), px(12), px(16), px(12))
+        column.addWidget(self.waiting)
+        column.addWidget(self._build_looked_at(), 1)
+        column.addStretch(0)
+        self.strip = FaultStrip(self.look, self._window)
+        column.addWidget(self.strip)
+        self.whole = WholeCaptureLane(self.look, self._window, 76)
+        column.addWidget(self.whole)
+        column.addWidget(self._build_passed())
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setWidget(inner)
         return scroll
 
-    def _build_corrections(self) -> QWidget:
-        px, look = self.look.px, self.look
-        panel = QWidget()
-        panel.setObjectName("panel")
-        panel.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        column = QVBoxLayout(panel)
-        column.setContentsMargins(px(16), px(12), px(16), px(12))
-        column.setSpacing(px(8))
-        column.addWidget(_wrapped("What the measurement adds, and why: it is taken out of a copy."))
-        grid = QGridLayout()
-        grid.setHorizontalSpacing(px(8))
-        grid.setVerticalSpacing(px(5))
-        for place, (name, unit, reason) in enumerate(_LOADS):
-            edit = QuantityEdit(look, unit, name, 92, low=-1e30 if unit in ("A", "") else 0.0)
-            edit.setPlaceholderText("1" if not unit else f"– {unit}")
-            edit.textEdited.connect(self.show_effect)
-            words = QLineEdit(reason)
-            words.setCursorPosition(0)
-            words.setMinimumWidth(px(48))
-            words.setToolTip(tip(reason))
-            words.setAccessibleName(f"Reason: {name}")
-            self.edits[name], self.reasons[name] = edit, words
-            grid.addWidget(_wrapped(name), place, 0)
-            grid.addWidget(edit, place, 1)
-            grid.addWidget(words, place, 2)
-        grid.setColumnStretch(0, 2)
-        grid.setColumnStretch(2, 3)
-        column.addLayout(grid)
-        self.effect = Label()
-        self.effect.setWordWrap(True)
-        column.addWidget(self.effect)
-        self.correct_button = QPushButton("Make a corrected copy")
-        self.correct_button.clicked.connect(self.correct)
-        column.addWidget(self.correct_button)
-        column.addSpacing(px(12))
-        column.addWidget(_wrapped("A capture of the same activity on a higher range can supply the clipped bursts."))
-        joining = QHBoxLayout()
-        self.other = QComboBox()
-        self.other.setAccessibleName("Capture at the coarser range")
-        self.join_button = QPushButton("Join the two captures")
-        self.join_button.clicked.connect(self.join)
-        joining.addWidget(self.other, 1)
-        joining.addWidget(self.join_button)
-        column.addLayout(joining)
-        column.addStretch(1)
-        self.done = Label()
-        self.done.setWordWrap(True)
-        column.addWidget(self.done)
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setWidget(panel)
-        return scroll
+    def _build_passed(self) -> QWidget:
+        px = self.look.px
+        self.passed = QWidget()
+        column = QVBoxLayout(self.passed)
+        column.setContentsMargins(px(16), px(8), px(16), px(10))
+        column.setSpacing(px(4))
+        column.addWidget(Label("Passed"))
+        self._facts = QGridLayout()
+        self._facts.setHorizontalSpacing(px(10))
+        self._facts.setVerticalSpacing(px(8))
+        column.addLayout(self._facts)
+        return self.passed
+
+    def _build_looked_at(self) -> QWidget:
+        px = self.look.px
+        self.looked_at = QWidget()
+        self._cards = QGridLayout(self.looked_at)
+        self._cards.setContentsMargins(px(16), px(12), px(8), px(4))
+        self._cards.setHorizontalSpacing(px(20))
+        self._cards.setVerticalSpacing(px(12))
+        return self.looked_at
 
     def set_results(self, results: RunResults | None) -> None:
         """Show another run."""
         self.results = results
         self.setEnabled(results is not None)
-        self.other.clear()
-        if results is not None:
-            for run in self.controller.project.runs:
-                if run.name != results.run.name:
-                    self.other.addItem(run.label, run.name)
-        self.join_button.setEnabled(self.other.count() > 0)
-        made = results.capture.info.corrections if results is not None else ()
-        self.done.setText("In this capture already: " + "; ".join(made) if made else "")
-        self.show_effect()
+        self.whole.set_results(results)
+        self.corrections.set_results(results)
+        if results is None:
+            self._show(None)
 
-    def set_checkup(self, quality: QualityReport | None) -> None:
-        """Show what was looked at and what was found; None while it is looked for."""
-        if quality is not None and quality is self._shown:
+    def showEvent(self, event: object) -> None:
+        self.ask()
+
+    def ask(self) -> None:
+        """Have what is shown worked out, once somebody looks at it."""
+        session, results = self.controller.session, self.results
+        if session is None or results is None or not self.isVisible():
             return
-        self._shown = quality
-        for card in self.cards:
-            self._list.removeWidget(card)
-            card.hide()
-            card.deleteLater()
-        self.cards = []
-        findings = quality.findings if quality is not None else ()
-        kinds = dict.fromkeys(finding.kind for finding in findings)
-        for place, kind in enumerate(kinds):
-            card = FindingCard(self.look, self._window, tuple(one for one in findings if one.kind is kind))
-            card.place_asked.connect(self.finding_asked)
-            self._list.insertWidget(place, card)
-            self.cards.append(card)
-        self.empty.setText("Looking for clipping, noise, hum, short pulses, range changes and a cut-off end …")
-        self.empty.setVisible(quality is None)
-        self._show_facts(quality.facts if quality is not None else ())
-
-    def _show_facts(self, facts: tuple[Fact, ...]) -> None:
-        while self._facts.count():
-            item = self._facts.takeAt(0)
-            label = item.widget() if item is not None else None
-            if label is not None:
-                label.hide()
-                label.deleteLater()
-        for row, fact in enumerate(facts):
-            for column, words in enumerate((fact.what, fact.words)):
-                label = Label(words)
-                label.setWordWrap(column == 1)
-                label.setAlignment(Qt.AlignmentFlag.AlignTop)
-                if column == 0:
-                    label.setStyleSheet(f"color: {self.look.theme.dim.name()};")
-                self._facts.addWidget(label, row, column)
-
-    @property
-    def corrections(self) -> tuple[Correction, ...]:
-        """What is filled in."""
-        values = {name: edit.value() for name, edit in self.edits.items() if edit.text().strip()}
-        reasons = {name: words.text().strip() for name, words in self.reasons.items()}
-        made: list[Correction] = []
-        factor, offset = values.get(_LOADS[0][0]), values.get(_LOADS[1][0])
-        if factor is not None or offset is not None:
-            used = [reasons[_LOADS[k][0]] for k, value in ((0, factor), (1, offset)) if value is not None]
-            made.append(Scaling(1.0 if factor is None else factor, offset or 0.0, ", ".join(used)))
-        for name, unit, _ in _LOADS[2:]:
-            value = values.get(name)
-            if value is None:
-                continue
-            kind: Callable[[float, str], Correction] = KnownLoad if unit == "A" else InputResistance
-            made.append(Burden(value, reasons[name]) if name.startswith("burden") else kind(value, reasons[name]))
-        return tuple(made)
-
-    def show_effect(self) -> None:
-        """Return what the corrections would do."""
-        results, corrections = self.results, self.corrections
-        if results is None or not corrections:
-            self.effect.setText("")
-            self.correct_button.setEnabled(False)
-            return
-        try:
-            effect = effect_on(self.controller.project, results, corrections)
-        except WarmEmberError as error:
-            self.effect.setText(error.one_line[:1].upper() + error.one_line[1:])
-            self.correct_button.setEnabled(False)
-            return
-        self.correct_button.setEnabled(True)
-        before, after = format_distinct(results.whole.mean_a or 0.0, effect.mean_a, "A")
-        text = f"Mean {before} becomes {after}"
-        if effect.lowest_v is not None:
-            text += f"; at the peak the burden drops {quantity_text(effect.drop_v, 'V')}"
-            text += f" and the target sees {quantity_text(effect.lowest_v, 'V')}"
-            needed = max(self.controller.project.supply.min_v, self.controller.project.battery.cutoff_v)
-            if effect.lowest_v < needed:
-                text += f", less than the {quantity_text(needed, 'V')} it needs: it may have reset or drawn less"
-        self.effect.setText(f"{text}.")
-
-    def correct(self) -> None:
-        """Write a corrected copy and show it."""
-        results, session, corrections = self.results, self.controller.session, self.corrections
-        if results is None or session is None or not corrections:
-            return
-        name, new_name = results.run.name, free_name(session, f"{results.run.name} corrected")
+        project, name = session.project, results.run.name
         self.controller.work(
-            "correct",
-            f"correcting {name}",
-            lambda should_stop, progress: correct_capture(
-                session, name, corrections, new_name, should_stop=should_stop, progress=progress
-            ),
-            lambda report: self.controller.adopt(report, lambda s, r: adopt_as_condition(s, r, name, "corrected")),
+            "data quality",
+            f"looking for faults in {name}",
+            lambda should_stop, _progress: session.quality.shown(project, name, should_stop),
+            self._show,
         )
 
-    def join(self) -> None:
-        """Join the chosen capture into this one, as a new one, and show it."""
-        results, session, other = self.results, self.controller.session, self.other.currentData()
-        if results is None or session is None or other is None:
+    def show_order(self, order: str) -> None:
+        """Put what matters most first, or what comes first."""
+        self.order = order
+        self._show(self.shown)
+
+    def _show(self, shown: QualityShown | None) -> None:
+        self.shown = shown
+        clear_layout(self._list)
+        rows = () if shown is None else shown.by_effect if self.order == BY_EFFECT else shown.rows
+        self.rows = [FaultRowView(self.look, self._window, row, number) for number, row in enumerate(rows, 1)]
+        for view in self.rows:
+            view.evidence.place_asked.connect(self.finding_asked)
+            view.mend_asked.connect(self._mend)
+            self._list.addWidget(view)
+        self.waiting.setVisible(shown is None and self.results is not None)
+        self.heads.setVisible(bool(rows))
+        self.strip.show_rows(rows)
+        self._show_passed()
+        self.changed.emit()
+
+    def _show_passed(self) -> None:
+        clear_layout(self._facts)
+        clear_layout(self._cards)
+        checks = self.shown.passed if self.shown is not None else ()
+        self.passed.setVisible(bool(checks and self.rows))
+        self.looked_at.setVisible(bool(checks and not self.rows))
+        for place, check in enumerate(checks):
+            row, group = divmod(place, 2)
+            if not self.rows:
+                self._cards.addWidget(PassedCard(self.look, check), row, group)
+                continue
+            for cell, words in enumerate(("✓", check.what, check.words)):
+                label = Label(words)
+                label.setAlignment(Qt.AlignmentFlag.AlignTop)
+                label.setWordWrap(cell == 2)
+                label.setFont(self.look.font("small"))
+                if cell != 1:
+                    label.setStyleSheet(f"color: {self.look.theme.dim.name()};")
+                self._facts.addWidget(label, row, 3 * group + cell)
+        for group in range(2):
+            self._facts.setColumnStretch(3 * group + 2, 1)
+
+    def verdict(self) -> str:
+        """Return the sentence that answers whether the figures hold, as rich text."""
+        results, shown = self.results, self.shown
+        if results is None or shown is None:
+            return ""
+        mean = results.ledger.mean
+        worst = next(iter(shown.by_effect), None)
+        if mean.bound is not None and worst is not None:
+            side = "a lower" if mean.bound is Bound.AT_LEAST else "an upper"
+            return f"The mean is {side} bound: {worst.word} in {counted(len(worst.findings), 'place')}."
+        if worst is not None:
+            return f"What matters most is **{worst.word}**: mean {worst.mean.words} {worst.mean.of}.".replace(" .", ".")
+        return ""
+
+    def text(self) -> str:
+        """Return faults, what passed and what corrections do as text."""
+        lines = [view.evidence.words() for view in self.rows]
+        lines += [f"passed: {fact.what}: {fact.words}" for fact in (self.shown.passed if self.shown else ())]
+        return "\n".join([*lines, self.corrections.floor.words(), self.corrections.outcome.words()])
+
+    def _mend(self, mend: Mend, row: FaultRow) -> None:
+        if mend is Mend.JOIN:
+            self.ask_for_partner()
+        elif mend is Mend.CYCLES and self.results is not None and self.results.window is not None:
+            self.stretch_asked.emit(self.results.window.from_s, self.results.window.to_s)
+        elif mend is Mend.CORRECT:
+            self.corrections.enter({"other load": Entered(row.added_a, row.text.split(" to the reading")[0])})
+            self.corrections.correct_button.setFocus()
+        else:
+            self.page_asked.emit("States" if mend is Mend.CLOCK else "Bench")
+
+    def ask_for_partner(self) -> None:
+        """Ask which capture of the same activity supplies the clipped bursts."""
+        menu = self.partners()
+        if menu.isEmpty():
+            self.controller.noted.emit("There is no other capture yet: record the same activity on a higher range.")
+        else:
+            menu.popup(self.mapToGlobal(QPoint(self.width() // 2, self.look.px(160))))
+
+    def partners(self) -> QMenu:
+        """Return a menu of the captures that this one can be joined with."""
+        menu = QMenu(self)
+        for run in self.controller.project.runs:
+            if self.results is not None and run.name != self.results.run.name:
+                menu.addAction(run.label).triggered.connect(partial(self._join_chosen, run.name))
+        return menu
+
+    def _join_chosen(self, other: str, _checked: bool = False) -> None:
+        self.join(other)
+
+    def join(self, other: str) -> None:
+        """Join a capture into this one, as a new one, and show it."""
+        results, session = self.results, self.controller.session
+        if results is None or session is None:
             return
         name, new_name = results.run.name, free_name(session, f"{results.run.name} and {other}")
         self.controller.work(
             "join",
             f"joining {name} and {other}",
             lambda should_stop, progress: join_captures(
-                session, name, str(other), new_name, should_stop=should_stop, progress=progress
+                session, name, other, new_name, should_stop=should_stop, progress=progress
             ),
             lambda report: self.controller.adopt(
                 report, lambda s, r: adopt_as_condition(s, r, name, f"joined with {other}")
@@ -358,13 +252,36 @@ class QualityView(QWidget):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         ctrl = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
-        if ctrl and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.correct_button.isEnabled():
-            self.correct()
+        if ctrl and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self.corrections.correct()
         else:
             super().keyPressEvent(event)
 
 
-def _wrapped(words: str) -> QLabel:
-    label = Label(words)
-    label.setWordWrap(True)
-    return label
+class _Heads(QWidget):
+    """The heads above the rows."""
+
+    def __init__(self, look: Appearance) -> None:
+        super().__init__()
+        self._look = look
+        self.setFixedHeight(look.px(28))
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        look, theme, px = self._look, self._look.theme, self._look.px
+        painter = QPainter(self)
+        beside = px(MENDS + 8) if has_steps_beside(look, self.width()) else 0
+        columns, height = FaultColumns(look, self.width() - beside), self.height()
+        heads = [(columns.text_left, "fault")]
+        if columns.picture.width():
+            heads.append((columns.picture.left(), "the place"))
+        for x, words in heads:
+            draw_rich_text(painter, QRectF(x, 0, px(120), height), words, look, size="small")
+        for column, words in enumerate(("mean", "charge of state", "life")):
+            box = columns.figure_box(column, 0, height)
+            draw_rich_text(painter, box, words, look, size="small", align=_RIGHT)
+        if beside:
+            steps = QRectF(self.width() - px(MENDS - 4), 0, px(MENDS - 4), height)
+            draw_rich_text(painter, steps, "step that mends it", look, size="small")
+        painter.setPen(theme.rule)
+        painter.drawLine(0, height - 1, self.width(), height - 1)
+        painter.end()

@@ -1,0 +1,120 @@
+"""What data quality says a fault does to the figures, against what made the capture."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import msgspec
+import numpy as np
+import pytest
+
+from warm_ember.model.bench import Attached
+from warm_ember.model.capture import CaptureInfo
+from warm_ember.model.figure import Bound
+from warm_ember.model.project import Run
+from warm_ember.session.quality_pictures import PlacePicture
+from warm_ember.session.quality_results import AddedPart, Mend, QualityShown
+from warm_ember.session.session import Session
+from warm_ember.store.capture_file import CaptureWriter
+from warm_ember.units import percent_text, quantity_text
+
+INTERVAL_S = 1e-3
+SLEEP_A, BURST_A, PEAK_A = 20e-6, 5e-3, 60e-3
+
+
+def made(random: np.random.Generator, seconds: float = 60.5) -> np.ndarray:
+    """A device that sleeps, is awake for a tenth of each second and sends for 0.4 s every 10 s."""
+    current = np.full(round(seconds / INTERVAL_S), SLEEP_A)
+    at = np.arange(len(current)) * INTERVAL_S
+    current[at % 1.0 > 0.9] = BURST_A
+    sends = at % 10.0 > 9.6
+    current[sends] = PEAK_A * (1 + 0.2 * np.sin(2 * np.pi * 7 * at[sends]))
+    return current * (1 + 0.01 * random.standard_normal(len(current))) + 2e-7 * random.standard_normal(len(current))
+
+
+def shown(path: Path, current: np.ndarray, attached: tuple[Attached, ...] = ()) -> tuple[Session, QualityShown]:
+    (path / "captures").mkdir(parents=True)
+    session = Session.open_or_create(path)
+    with CaptureWriter(session.folder.capture_path("run")) as writer:
+        writer.append(current.astype(np.float32))
+        names = tuple(one.name for one in attached)
+        writer.finish(CaptureInfo(INTERVAL_S, supply_v=3.0, attached=names))
+    session.add_run(Run("run"))
+    bench = msgspec.structs.replace(session.project.bench, attached=attached)
+    session.project = msgspec.structs.replace(session.project, bench=bench)
+    return session, session.quality.shown(session.project, "run")
+
+
+def test_a_clean_capture_passes_every_check_and_shows_where_it_looked(tmp_path: Path, random) -> None:
+    session, found = shown(tmp_path / "p", made(random))
+    assert found.rows == ()
+    assert {check.what for check in found.passed} >= {"range", "resolution", "hum", "sampling", "end", "gaps"}
+    highest = next(check.picture for check in found.passed if check.what == "range")
+    assert np.nanmax(highest.columns.high) == pytest.approx(session.run("run").whole.max_a)
+    quiet = next(check.picture for check in found.passed if check.what == "resolution")
+    assert np.nanmax(quiet.columns.high) < 2 * SLEEP_A
+    session.close()
+
+
+def test_what_is_clipped_makes_bounds_of_mean_charge_and_life(tmp_path: Path, random) -> None:
+    session, found = shown(tmp_path / "p", np.minimum(made(random), 55e-3))
+    (row,) = found.rows
+    run = session.run("run")
+    assert (row.word, row.mends[0]) == ("clipped", Mend.JOIN)
+    assert run.ledger.mean.bound is Bound.AT_LEAST
+    assert row.mean.words == f"≥ {quantity_text(run.ledger.mean_a, 'A').rich}"
+    assert row.charge.words.startswith("≥ ")
+    assert row.life.words.startswith("≤ ")
+    assert isinstance(row.picture, PlacePicture)
+    assert row.picture.top_a == pytest.approx(55e-3, rel=1e-3)
+    session.close()
+
+
+def test_the_mean_without_a_cut_off_end_is_that_of_what_came_before(tmp_path: Path, random) -> None:
+    whole = made(random)
+    cut = whole[: round((59.6 + 0.25) / INTERVAL_S)]
+    session, found = shown(tmp_path / "p", cut)
+    row = next(row for row in found.rows if row.word == "truncated")
+    before_a = cut[: round(row.findings[0].from_s / INTERVAL_S)].mean()
+    assert row.mean.words == quantity_text(before_a, "A").rich
+    assert row.findings[0].from_s == pytest.approx(59.6, abs=0.05)
+    session.close()
+
+
+@pytest.mark.parametrize("mains_hz", [50.0, 60.0])
+def test_hum_moves_means_by_no_more_than_is_said(tmp_path: Path, random, mains_hz: float) -> None:
+    clean = made(random)
+    at = np.arange(len(clean)) * INTERVAL_S
+    hum = 8e-6 * np.sin(2 * np.pi * mains_hz * at + 0.3)
+    session, found = shown(tmp_path / "p", clean + hum)
+    row = next(row for row in found.rows if row.word == "hum")
+    moved = abs(hum.mean()) / clean.mean()
+    bound = 8e-6 / (np.pi * mains_hz) / at[-1] / clean.mean()
+    assert moved <= bound
+    assert row.weight == pytest.approx(bound, rel=0.2)
+    assert row.mean.words in ("unchanged", f"± {percent_text(row.weight).rich}")
+    session.close()
+
+
+def test_a_load_that_the_set_up_adds_is_told_against_the_floor(tmp_path: Path, random) -> None:
+    current = made(random) + 6e-6
+    parts = (Attached("serial bridge", 5e-6), Attached("meter", ohm=3e6), Attached("pod", 1e-6, subtracted=True))
+    session, found = shown(tmp_path / "p", current, parts)
+    (row,) = found.rows
+    assert row.added_a == pytest.approx(6e-6)
+    assert isinstance(row.picture, AddedPart)
+    assert row.picture.device_a == pytest.approx(SLEEP_A, rel=0.02)
+    assert row.mends[0] is Mend.CORRECT
+    assert row.mean.of == f"to {quantity_text(current.mean() - 6e-6, 'A')}"
+    session.close()
+
+
+def test_what_matters_most_comes_first(tmp_path: Path, random) -> None:
+    clean = made(random)
+    at = np.arange(len(clean)) * INTERVAL_S
+    session, found = shown(tmp_path / "p", np.minimum(clean + 8e-6 * np.sin(2 * np.pi * 50 * at), 55e-3))
+    assert next(row.word for row in found.by_effect) == "clipped"
+    assert {row.word for row in found.rows} == {"clipped", "hum"}
+    weights = [row.weight for row in found.by_effect]
+    assert weights == sorted(weights, reverse=True)
+    session.close()
