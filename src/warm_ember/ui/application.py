@@ -19,6 +19,7 @@ from PySide6.QtWidgets import QApplication
 
 from warm_ember.cli.signals import SIGNALS
 from warm_ember.errors import WarmEmberError
+from warm_ember.ui.look import accessible
 from warm_ember.ui.look.style import dress
 from warm_ember.ui.look.theme import DAY, NIGHT, Appearance
 from warm_ember.ui.project_controller import ProjectController
@@ -31,6 +32,7 @@ def make_window(application: QApplication, settings: QSettings) -> MainWindow:
     """Make the window with its controller and its look."""
     look = Appearance({"night": NIGHT, "day": DAY}.get(str(settings.value("theme", ""))))
     dress(application, look)
+    accessible.install()
     return MainWindow(ProjectController(), look, settings)
 
 

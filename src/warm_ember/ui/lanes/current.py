@@ -51,6 +51,7 @@ class CurrentLane(Lane):
     """
 
     name = "Current"
+    copies_itself = False
     bracket_drawn = Signal(float, float)
     bracket_moved = Signal(str, float, float)
     bracket_chosen = Signal(str)

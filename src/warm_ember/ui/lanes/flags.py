@@ -144,6 +144,7 @@ class FlagLane(Lane):
 class AxisLane(Lane):
     """Time labels under all lanes; dragging it pans. Folded lanes are unfolded in its head."""
 
+    reads_as = "Time axis"
     name = ""
     unfold_asked = Signal()
 

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QWheelEvent
-from PySide6.QtWidgets import QWidget
+from PySide6.QtGui import QAccessible, QImage, QMouseEvent, QPainter, QPaintEvent, QWheelEvent
 
 from warm_ember.ui.lanes.lane_data import LaneData
 from warm_ember.ui.lanes.time_window import TimeWindow
+from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import format_distinct
@@ -18,7 +18,7 @@ HEAD = 160
 MARGIN = 8
 
 
-class Lane(QWidget):
+class Lane(PaintedView):
     """Base of all lanes; subclasses paint the plot into a picture that is kept until what it shows changes.
 
     Attributes
@@ -32,13 +32,16 @@ class Lane(QWidget):
         The lane's name, when it is to be folded away.
     """
 
+    accessible_role = QAccessible.Role.Graphic
     name = ""
     name_top = 8
     folded = Signal(str)
 
     def __init__(self, look: Appearance, window: TimeWindow, height: int = 64) -> None:
-        super().__init__()
+        super().__init__(look)
         self.look, self.window_on_time = look, window
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.setAccessibleName(self.name or self.reads_as)
         self.results: LaneData | None = None
         self._base_height = height
         self._kept: QImage | None = None
@@ -143,6 +146,11 @@ class Lane(QWidget):
         self.paint_plot(painter)
         painter.restore()
         self.paint_head(painter)
+
+    def paint_to_read(self, painter: QPainter) -> None:
+        with self.window_on_time.reader.waiting():
+            self.paint_onto(painter)
+        self.paint_over(painter)
 
     def head_key(self) -> object:
         """Return what the head shows: it is painted anew only when that changes."""

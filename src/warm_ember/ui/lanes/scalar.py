@@ -23,6 +23,7 @@ class ScalarLane(Lane):
     def __init__(self, look: Appearance, window: TimeWindow, name: str, unit: str, height: int = 56) -> None:
         super().__init__(look, window, height)
         self.name, self.unit = name, unit
+        self.setAccessibleName(name)
         self.setToolTip(tip(name))
         self._columns: PixelColumns | None = None
         self._ends = (0.0, 0.0)

@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import lru_cache
+from typing import NamedTuple
 
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter
@@ -88,6 +91,7 @@ def draw_rich_text(
     float
         The width drawn.
     """
+    _note(painter, rect, plain(rich))
     ink, dim = ink or look.theme.ink, dim or look.theme.dim
     runs = [(run.text, run.bold, look.width(run.text, size, bold=run.bold)) for run in runs_of(rich)]
     width = sum(length for _, _, length in runs)
@@ -116,6 +120,42 @@ def draw_rich_text(
             return x + look.width(shown, size, bold=bold) - left
         x += length
     return x - left
+
+
+def draw_wrapped(
+    painter: QPainter, rect: QRectF, text: str, look: Appearance, *, size: str = "small", ink: QColor | None = None
+) -> None:
+    """Draw plain text on as many lines as it takes, from the top of a rectangle."""
+    _note(painter, rect, text)
+    painter.setFont(look.font(size))
+    painter.setPen(ink or look.theme.ink)
+    painter.drawText(rect, int(Qt.TextFlag.TextWordWrap), text)
+
+
+class DrawnText(NamedTuple):
+    """Words that were drawn, whole even where they were elided, and where."""
+
+    words: str
+    box: QRectF
+
+
+_drawn: list[DrawnText] | None = None
+
+
+@contextmanager
+def noting_drawn() -> Iterator[list[DrawnText]]:
+    """Note all words that are drawn: what the eye reads is what a screen reader and the clipboard get."""
+    global _drawn
+    before, _drawn = _drawn, []
+    try:
+        yield _drawn
+    finally:
+        _drawn = before
+
+
+def _note(painter: QPainter, rect: QRectF, words: str) -> None:
+    if _drawn is not None and words.strip():
+        _drawn.append(DrawnText(words.strip(), painter.combinedTransform().mapRect(rect)))
 
 
 def draw_chip(painter: QPainter, rect: QRectF, letter: str, look: Appearance) -> None:

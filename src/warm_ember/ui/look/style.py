@@ -68,7 +68,9 @@ def _controls(look: Appearance) -> str:
     return f"""
     QLineEdit, QComboBox, QSpinBox, QPlainTextEdit {{ background: {t.sunken.name()}; border: 1px solid {t.rule.name()}; padding: {px(2)}px {px(6)}px;
         selection-background-color: {t.mark.name()}; selection-color: {t.sunken.name()}; font-weight: bold; }}
-    QLineEdit:focus, QComboBox:focus {{ border: 1px solid {t.mark.name()}; }}
+    QLineEdit:focus, QComboBox:focus, QSpinBox:focus, QPlainTextEdit:focus, QTextEdit:focus, QListView:focus {{ border: 1px solid {t.mark.name()}; }}
+    QCheckBox, QRadioButton {{ border: 1px solid transparent; padding: 1px; }}
+    QCheckBox:focus, QRadioButton:focus {{ border: 1px solid {t.mark.name()}; }}
     QLineEdit[wrong="true"] {{ border: 1px solid {t.warning.name()}; }}
     QComboBox::drop-down {{ border: none; width: {px(18)}px; }}
     QComboBox QAbstractItemView {{ background: {t.raised.name()}; border: 1px solid {t.rule.name()};
@@ -77,7 +79,8 @@ def _controls(look: Appearance) -> str:
     QPushButton:hover, QPushButton:checked {{ background: {t.mark_ground.name()}; }}
     QPushButton:checked {{ border: 1px solid {t.mark.name()}; font-weight: bold; }}
     QPushButton:focus {{ border: 1px solid {t.mark.name()}; }}
-    QPushButton#quiet {{ border: none; padding: {px(2)}px {px(3)}px; color: {t.dim.name()}; }}
+    QPushButton#quiet {{ border: 1px solid transparent; padding: {px(1)}px {px(2)}px; color: {t.dim.name()}; }}
+    QPushButton#quiet:focus {{ border: 1px solid {t.mark.name()}; }}
     QSplitter::handle {{ background: {t.rule.name()}; image: none; height: 1px; }}
     QPushButton:disabled {{ color: {t.faint.name()}; }}
     """

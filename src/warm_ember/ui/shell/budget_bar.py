@@ -7,11 +7,12 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QHBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout
 
 from warm_ember.model.figure import signed
 from warm_ember.session.run_results import RunResults
 from warm_ember.ui.look.label import Label, tip
+from warm_ember.ui.look.painted_view import NamedBox, PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text, width_of
 from warm_ember.ui.look.textures import COARSE, Swatch, fill, swatches
 from warm_ember.ui.look.theme import Appearance, ink_on
@@ -33,7 +34,7 @@ class _Piece:
     spills: bool
 
 
-class BudgetBar(QWidget):
+class BudgetBar(PaintedView):
     """One bar across the window.
 
     Signals
@@ -42,10 +43,11 @@ class BudgetBar(QWidget):
         ``("states" or "activities", name)`` of the segment that was clicked.
     """
 
+    reads_as = "Budget of the average current"
     segment_chosen = Signal(str, str)
 
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self.by = "states"
@@ -113,6 +115,12 @@ class BudgetBar(QWidget):
                 pieces.append(_Piece(segment, QRectF(x, rect.top(), width, rect.height()), spills))
             x += width
         return pieces
+
+    def named_boxes(self) -> list[NamedBox]:
+        return [
+            NamedBox(piece.segment.name, piece.rect, value=str(quantity_text(piece.segment.added_a, "A")))
+            for piece in self._pieces
+        ]
 
     def paintEvent(self, event: QPaintEvent) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px

@@ -8,17 +8,20 @@ from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QWidget
 
 from warm_ember.session.records import ClaimResult, Outcome
 from warm_ember.ui.look.label import tip
+from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.theme import Appearance
 
 _EXAMPLE = "a claim to check, such as “half the charge”"
 
 
-class _Verdict(QWidget):
+class _Verdict(PaintedView):
     """The verdict in words."""
 
+    reads_as = "Verdict of the claim"
+
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self.look = look
         self.judged: ClaimResult | None = None
         self.setMinimumHeight(look.px(22))

@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QWidget
 
 from warm_ember.model.figure import Bound, signed
+from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.textures import FINE, swatches, texture_brush
 from warm_ember.ui.look.theme import Appearance
@@ -29,11 +29,13 @@ Sum = tuple[str, float, float, Callable[[float], str], tuple[Bound | None, Bound
 _TOP, _LEAST_ROW, _LEAST_WIDTH = 50, 22, 560
 
 
-class DifferenceTable(QWidget):
+class DifferenceTable(PaintedView):
     """What each state adds in A and in B, with the change against the noise of both."""
 
+    reads_as = "Difference"
+
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self.rows: tuple[Difference, ...] = ()

@@ -18,6 +18,7 @@ from warm_ember.model.battery import Battery, Cell, Points
 from warm_ember.session.battery_results import CellRun
 from warm_ember.session.cells import CELL_NUMBERS, REFERENCE_C, cell_of
 from warm_ember.ui.look.label import Label
+from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.widgets.key_button import KeyButton
@@ -50,11 +51,13 @@ _CURVES = (
 )
 
 
-class _Picture(QWidget):
+class _Picture(PaintedView):
     """One curve."""
 
+    reads_as = "Curve of the cell"
+
     def __init__(self, look: Appearance, curve: _Curve) -> None:
-        super().__init__()
+        super().__init__(look)
         self._look, self._curve = look, curve
         self.points: list[tuple[float, float]] = []
         self.measured: tuple[Floats, Floats] | None = None

@@ -5,11 +5,12 @@ from __future__ import annotations
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QLineEdit, QWidget
+from PySide6.QtWidgets import QLineEdit
 
 from warm_ember.model.figure import Bound, signed
 from warm_ember.session.battery_results import hourly
 from warm_ember.session.run_results import RunResults
+from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.battery.metrics import HEAD
@@ -81,7 +82,7 @@ class RateEdit(QLineEdit):
             super().keyPressEvent(event)
 
 
-class DayView(QWidget):
+class DayView(PaintedView):
     """A day of the current run.
 
     Signals
@@ -96,7 +97,7 @@ class DayView(QWidget):
     activity_chosen = Signal(str)
 
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self.results: RunResults | None = None

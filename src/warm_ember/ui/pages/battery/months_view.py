@@ -8,11 +8,11 @@ from typing import TYPE_CHECKING
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPainterPath, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QWidget
 
 from warm_ember.model.arrays import Floats
 from warm_ember.model.figure import signed
 from warm_ember.session.run_results import RunResults
+from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text, width_of
 from warm_ember.ui.look.textures import FINE, texture_brush
 from warm_ember.ui.look.theme import Appearance
@@ -30,11 +30,13 @@ _AXIS = 24
 _RIGHT = Qt.AlignmentFlag.AlignRight
 
 
-class MonthsView(QWidget):
+class MonthsView(PaintedView):
     """The life of the current run, with the best other run for comparison."""
 
+    reads_as = "Life in months"
+
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self.results: RunResults | None = None

@@ -16,7 +16,8 @@ from warm_ember.session.battery_results import UnseenLife
 from warm_ember.session.cells import cell_name, library
 from warm_ember.session.run_results import RunResults
 from warm_ember.ui.look.label import Label
-from warm_ember.ui.look.rich_text import draw_rich_text
+from warm_ember.ui.look.painted_view import PaintedView
+from warm_ember.ui.look.rich_text import draw_rich_text, draw_wrapped
 from warm_ember.ui.look.textures import CROSS, FINE, texture_brush
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.battery.sentences import rests_on
@@ -31,11 +32,13 @@ _ALLOWED = {"battery": BATTERY, "supply": SUPPLY, "project": {"target_s": TARGET
 _RIGHT = Qt.AlignmentFlag.AlignRight
 
 
-class _Usable(QWidget):
+class _Usable(PaintedView):
     """The capacity as a bar: usable, lost to self-discharge, kept as reserve; and the months it gives."""
 
+    reads_as = "Charge of the battery"
+
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self._look = look
         self.results: RunResults | None = None
         self.others: tuple[RunResults, ...] = ()
@@ -57,9 +60,7 @@ class _Usable(QWidget):
         px = self._look.px
         box = QRectF(0, px(142 + 20 * len(self.others)), self.width() - 1, self.height())
         box.setBottom(self.height())
-        painter.setPen(self._look.theme.dim)
-        painter.setFont(self._look.font("small"))
-        painter.drawText(box, int(Qt.TextFlag.TextWordWrap), self.rests_on)
+        draw_wrapped(painter, box, self.rests_on, self._look, ink=self._look.theme.dim)
 
     def _paint_bar(self, painter: QPainter, results: RunResults) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px

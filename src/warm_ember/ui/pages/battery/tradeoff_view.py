@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QWidget
 
 from warm_ember.session.battery_results import Tradeoffs
+from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.textures import FINE, texture_brush
 from warm_ember.ui.look.theme import Appearance
@@ -27,7 +27,7 @@ _RIGHT = Qt.AlignmentFlag.AlignRight
 _CENTER = Qt.AlignmentFlag.AlignHCenter
 
 
-class TradeoffView(QWidget):
+class TradeoffView(PaintedView):
     """A list of parameters at the left, and two plots about the chosen one at the right.
 
     Signals
@@ -36,10 +36,11 @@ class TradeoffView(QWidget):
         A row was clicked or reached by the arrow keys.
     """
 
+    paints_focus = True
     parameter_chosen = Signal(str)
 
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self.found: Tradeoffs | None = None

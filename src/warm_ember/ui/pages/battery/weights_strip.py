@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QWidget
 
 from warm_ember.ui.look.label import tip
+from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.theme import Appearance
 
@@ -15,7 +15,7 @@ _STEP = 0.1
 MONTHS = ("J", "F", "M", "A", "M", "J", "J", "A", "S", "O", "N", "D")
 
 
-class WeightsStrip(QWidget):
+class WeightsStrip(PaintedView):
     """Bars of relative weights; all alike is even.
 
     Dragging over the bars draws them, a double click makes them even again. With the keyboard Left and Right choose a
@@ -27,10 +27,11 @@ class WeightsStrip(QWidget):
         The weights, the highest 1; empty for even.
     """
 
+    paints_focus = True
     weights_drawn = Signal(object)
 
     def __init__(self, look: Appearance, name: str, labels: tuple[str, ...]) -> None:
-        super().__init__()
+        super().__init__(look)
         self._look, self._labels = look, labels
         self.weights = [1.0] * len(labels)
         self._chosen = 0

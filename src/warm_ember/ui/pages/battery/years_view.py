@@ -17,6 +17,7 @@ from warm_ember.model.battery import Climate
 from warm_ember.session.battery_results import LifeInYears, monthly_c, start_of
 from warm_ember.session.run_results import RunResults
 from warm_ember.ui.look.label import Label
+from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text, width_of
 from warm_ember.ui.look.textures import CROSS, texture_brush
 from warm_ember.ui.look.theme import Appearance
@@ -35,11 +36,13 @@ _RIGHT = Qt.AlignmentFlag.AlignRight
 _MONTHS = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec")
 
 
-class _Lanes(QWidget):
+class _Lanes(PaintedView):
     """The lanes over the life, and the effects beside them."""
 
+    reads_as = "Life year by year"
+
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self.results: RunResults | None = None

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QVBoxLayout
 from warm_ember.errors import BadArgumentError
 from warm_ember.session.bench_setup import Expectation, plan_capture
 from warm_ember.ui.look.label import Label, tip
+from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
@@ -38,11 +39,13 @@ _LOW_A, _HIGH_A = 1e-9, 1.0
 _DECADES = 9
 
 
-class _Outcome(QWidget):
+class _Outcome(PaintedView):
     """What to set, and what that means."""
 
+    reads_as = "What the capture will tell"
+
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self.look = look
         self.planned: PlannedCapture | None = None
         self.expectation = Expectation()
@@ -83,11 +86,13 @@ class _Outcome(QWidget):
         painter.end()
 
 
-class _Reach(QWidget):
+class _Reach(PaintedView):
     """From nanoamperes to amperes: what the instrument reads in which range, and where floor and peak are expected."""
 
+    reads_as = "What the instrument reaches"
+
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self.look = look
         self.expectation = Expectation()
         self.spans: tuple[tuple[float, float, str], ...] = ()

@@ -95,6 +95,7 @@ class BenchPage(Page):
         self.wiring = WiringPanel(look)
         row.addWidget(self.wiring)
         self.stack = LaneStack(look, self.window_on_time, with_flags=False, folded=("Power",))
+        self.stack.current.copies_itself = True
         self.strip = RecordStrip(look)
         live = QWidget()
         column = QVBoxLayout(live)

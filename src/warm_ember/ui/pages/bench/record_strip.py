@@ -8,6 +8,7 @@ from PySide6.QtCore import QRectF, QSize, Qt
 from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QWidget
 
+from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import duration_text, quantity_text
@@ -65,11 +66,13 @@ class RecordKey(QAbstractButton):
         painter.end()
 
 
-class _Figures(QWidget):
+class _Figures(PaintedView):
     """How far the recording is."""
 
+    reads_as = "Recording so far"
+
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self.look = look
         self.progress: RecordingProgress | None = None
         self.room_bytes: int | None = None

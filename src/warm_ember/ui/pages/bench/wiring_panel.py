@@ -26,6 +26,7 @@ from warm_ember.model.bench import Attached, Bench
 from warm_ember.model.figure import Grade
 from warm_ember.session.bench_setup import added_by, at_target
 from warm_ember.ui.look.label import Label
+from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.textures import FINE, texture_brush
 from warm_ember.ui.look.theme import Appearance
@@ -158,11 +159,13 @@ class _AttachedCard(_Card):
         painter.end()
 
 
-class _Left(QWidget):
+class _Left(PaintedView):
     """What stays in the recordings, as a bar against the quietest state of the last run."""
 
+    reads_as = "What is left of the supply"
+
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self.look = look
         self.added: Added | None = None
         self.quietest: tuple[str, float] | None = None
@@ -192,11 +195,13 @@ class _Left(QWidget):
         painter.end()
 
 
-class _Drawing(QWidget):
+class _Drawing(PaintedView):
     """The cards, and the lines between them."""
 
+    reads_as = "Wiring"
+
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self.look = look
         self.cards: list[QWidget] = []
         self.hanging: list[QWidget] = []

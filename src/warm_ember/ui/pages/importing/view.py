@@ -39,6 +39,7 @@ from warm_ember.session.preview import (
 from warm_ember.ui.lanes.current_axis import draw_pixels, paint_current_axis
 from warm_ember.ui.lanes.heat import heat_picture, log_scale
 from warm_ember.ui.look.label import Label, tip
+from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.project_controller import ProjectController
@@ -58,11 +59,13 @@ _BY_ITSELF = "automatic"
 _RAW_ENDINGS = (".bin", ".raw", ".dat", ".f32", ".f64", ".i16")
 
 
-class BeginningPlot(QWidget):
+class BeginningPlot(PaintedView):
     """A small trace of a file's beginning."""
 
+    reads_as = "Beginning of the file"
+
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self._shown: Preview | None = None

@@ -7,13 +7,13 @@ from typing import TYPE_CHECKING
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QImage, QPainter, QPaintEvent, QPen, QPolygonF, QResizeEvent
-from PySide6.QtWidgets import QWidget
 
 from warm_ember.session.overlay import LaidBy, Overlay
 from warm_ember.session.run_results import RunResults
 from warm_ember.ui.lanes.current_axis import paint_current_axis
 from warm_ember.ui.lanes.flags import tick_step
 from warm_ember.ui.lanes.heat import CurrentScale, heat_picture, log_scale
+from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.rich_text import draw_chip, draw_rich_text, width_of
 from warm_ember.ui.look.textures import FINE, texture_brush
 from warm_ember.ui.look.theme import Appearance
@@ -27,7 +27,7 @@ _RIGHT = Qt.AlignmentFlag.AlignRight
 _LONGEST_NAME = 120
 
 
-class OverlayView(QWidget):
+class OverlayView(PaintedView):
     """Two runs, one over the other on one axis of time.
 
     Signals
@@ -36,10 +36,11 @@ class OverlayView(QWidget):
         Something else is to be shown: other runs, another way to lay them, another width.
     """
 
+    reads_as = "Overlay of the two runs"
     asked = Signal()
 
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self.first: RunResults | None = None

@@ -8,11 +8,11 @@ from dataclasses import dataclass
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QWidget
 
 from warm_ember.model.figure import Bound, signed
 from warm_ember.model.project import Run, RunKind
 from warm_ember.session.run_results import RunResults
+from warm_ember.ui.look.painted_view import NamedBox, PaintedView
 from warm_ember.ui.look.rich_text import draw_chip, draw_rich_text
 from warm_ember.ui.look.textures import FINE, texture_brush
 from warm_ember.ui.look.theme import Appearance
@@ -72,7 +72,7 @@ def plan_rung(changes: int, mean_a: float, life_s: float, before_a: float) -> Hi
     return HistoryRow(Run(PLAN, "plan", words), mean_a, life_s, before_a, is_plan=True)
 
 
-class RunHistoryChart(QWidget):
+class RunHistoryChart(PaintedView):
     """The rungs; two of them are picked as A and B.
 
     Signals
@@ -83,11 +83,12 @@ class RunHistoryChart(QWidget):
         A rung was double-clicked: show that run.
     """
 
+    paints_focus = True
     picked = Signal(str, bool)
     run_asked = Signal(str)
 
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self.rungs: list[HistoryRow] = []
@@ -134,6 +135,17 @@ class RunHistoryChart(QWidget):
     def _column(self, index: int) -> QRectF:
         width = self.plot.width() / max(len(self.rungs), 1)
         return QRectF(self.plot.left() + index * width, self.plot.top(), width, self.plot.height())
+
+    def named_boxes(self) -> list[NamedBox]:
+        picked = (self.first, self.second)
+        return [
+            NamedBox(
+                rung.run.label,
+                QRectF(self._column(index).left(), 0, self._column(index).width(), self.height()),
+                rung.run.name in picked,
+            )
+            for index, rung in enumerate(self.rungs)
+        ]
 
     def paintEvent(self, event: QPaintEvent) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px

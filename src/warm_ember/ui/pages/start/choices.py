@@ -7,8 +7,9 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QFont, QPainter, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QAbstractButton, QSizePolicy, QWidget
+from PySide6.QtWidgets import QAbstractButton, QSizePolicy
 
+from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text, width_of
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import DAY_S, MONTH_S, YEAR_S, duration_text, format_significant, format_trimmed, quantity_text
@@ -25,11 +26,11 @@ _RIGHT = Qt.AlignmentFlag.AlignRight
 _CENTRE = Qt.AlignmentFlag.AlignHCenter
 
 
-class TitleScale(QWidget):
+class TitleScale(PaintedView):
     """The title over the heat ramp, and under each decade of current how long the demo's battery lasts at it."""
 
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self._look = look
         self.lives: DecadeLives | None = None
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)

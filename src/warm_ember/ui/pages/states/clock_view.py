@@ -14,6 +14,7 @@ from warm_ember.model.placement import TYPED_CLOCK, Alignment
 from warm_ember.model.project import TypedClock
 from warm_ember.session import edits
 from warm_ember.session.state_results import clock_sentence
+from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text, plain
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.states.part import StatesPart
@@ -30,11 +31,11 @@ _MOST_DOTS = 2000
 _RIGHT = Qt.AlignmentFlag.AlignRight
 
 
-class _ResidualPlot(QWidget):
+class _ResidualPlot(PaintedView):
     """What the map leaves over, a dot for each change of the log that the capture shows."""
 
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self._found: Residuals | None = None

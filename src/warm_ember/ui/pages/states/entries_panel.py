@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
 from warm_ember.session.run_results import RunResults
 from warm_ember.session.state_results import SplitBy, dwells_of
+from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.project_controller import ProjectController
@@ -30,11 +31,11 @@ _CENTER = Qt.AlignmentFlag.AlignHCenter
 _WORDS = {SplitBy.ENTRY: "entry", SplitBy.BEFORE: "what came before", SplitBy.WAKE: "wake", SplitBy.MARK: "mark"}
 
 
-class _DwellPlot(QWidget):
+class _DwellPlot(PaintedView):
     """How long entries last, on a log axis, with the middle one and the tenth and ninetieth of a hundred."""
 
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self._look = look
         self._spread: DwellSpread | None = None
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)

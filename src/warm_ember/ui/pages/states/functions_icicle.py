@@ -7,9 +7,10 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QSizePolicy, QWidget
+from PySide6.QtWidgets import QSizePolicy
 
 from warm_ember.ui.look.label import tip
+from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text, width_of
 from warm_ember.ui.look.textures import DOTS, texture_brush
 from warm_ember.ui.look.theme import Appearance, ink_on
@@ -33,7 +34,7 @@ class _Bar:
     is_code: bool
 
 
-class Icicle(QWidget):
+class Icicle(PaintedView):
     """All, then files, then functions, each below what holds it.
 
     Signals
@@ -42,10 +43,11 @@ class Icicle(QWidget):
         The name of a function that was clicked; empty for none.
     """
 
+    paints_focus = True
     function_chosen = Signal(str)
 
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self._ledger: FunctionLedger | None = None

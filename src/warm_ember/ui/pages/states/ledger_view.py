@@ -13,6 +13,7 @@ from warm_ember.model.figure import Bound, Figure
 from warm_ember.model.placement import UNPLACED_NAME
 from warm_ember.session.run_results import RunResults
 from warm_ember.session.state_results import day_ledger
+from warm_ember.ui.look.painted_view import NamedBox, PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text, plain, rich_figure, width_of
 from warm_ember.ui.look.textures import CROSS, Swatch, fill, swatches
 from warm_ember.ui.look.theme import Appearance, ink_on
@@ -39,7 +40,7 @@ _NARROW = 1150
 _RIGHT, _LEFT = Qt.AlignmentFlag.AlignRight, Qt.AlignmentFlag.AlignLeft
 
 
-class LedgerView(QWidget):
+class LedgerView(PaintedView):
     """The rows of the ledger; one may be chosen, and makes room for its editor.
 
     Signals
@@ -54,7 +55,7 @@ class LedgerView(QWidget):
     height_changed = Signal(int)
 
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self.results: RunResults | None = None
@@ -97,6 +98,9 @@ class LedgerView(QWidget):
         """Choose a row and open its editor."""
         self.chosen = name
         self._arrange()
+        index = self._index(name)
+        if index is not None:
+            self.tell_named(index)
 
     def _fill(self) -> None:
         results = self.results
@@ -146,6 +150,13 @@ class LedgerView(QWidget):
 
     def resizeEvent(self, event: object) -> None:
         self._arrange()
+
+    def named_boxes(self) -> list[NamedBox]:
+        height, width = self._look.px(_ROW), self.width()
+        return [
+            NamedBox(shown.row.name, QRectF(0, self.top_of(index), width, height), shown.row.name == self.chosen)
+            for index, shown in enumerate(self.rows)
+        ]
 
     def _index(self, name: str) -> int | None:
         return next((i for i, shown in enumerate(self.rows) if shown.row.name == name), None)

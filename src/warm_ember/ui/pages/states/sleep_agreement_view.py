@@ -6,9 +6,10 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QPainter, QPaintEvent
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QSizePolicy, QVBoxLayout
 
 from warm_ember.session.state_results import Marker
+from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text, width_of
 from warm_ember.ui.look.theme import Appearance, ink_on
 from warm_ember.ui.pages.states.part import StatesPart
@@ -26,11 +27,11 @@ _WORTH_TELLING = 1e-3
 _LOG = "the log's sleep and wake events"
 
 
-class _Square(QWidget):
+class _Square(PaintedView):
     """Belief across, current down: a field for each combination, as bright as it draws."""
 
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self._agreement: SleepAgreement | None = None

@@ -5,11 +5,11 @@ from __future__ import annotations
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QWidget
 
 from warm_ember.model.project import Bracket
 from warm_ember.session.bracket_inside import BracketInside, PeakIntervals, look_inside
 from warm_ember.session.run_results import RunResults
+from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.rich_text import draw_chip, draw_rich_text, width_of
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.project_controller import ProjectController
@@ -21,7 +21,7 @@ _FOOT = 20
 _RIGHT = Qt.AlignmentFlag.AlignRight
 
 
-class InsideView(QWidget):
+class InsideView(PaintedView):
     """Two plots side by side: the current's histogram, and that of the time between its peaks.
 
     Signals
@@ -30,10 +30,11 @@ class InsideView(QWidget):
         The inside of another stretch is shown, or none.
     """
 
+    reads_as = "Inside the bracket"
     shown = Signal()
 
     def __init__(self, look: Appearance, controller: ProjectController) -> None:
-        super().__init__()
+        super().__init__(look)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look, self._controller = look, controller
         self.inside: BracketInside | None = None

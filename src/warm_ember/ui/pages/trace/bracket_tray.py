@@ -9,11 +9,11 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent
-from PySide6.QtWidgets import QWidget
 
 from warm_ember.model.figure import Bound, Figure, signed
 from warm_ember.model.project import Bracket
 from warm_ember.ui.lanes.time_window import TimeWindow
+from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.rich_text import draw_chip, draw_rich_text
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import QuantityText, duration_text, format_trimmed, percent_text, quantity_text
@@ -78,7 +78,7 @@ def ratio_words(ratio: float) -> str:
     return f"× **{format_trimmed(ratio)}**" if ratio >= _AS_DIVISOR else f"÷ **{format_trimmed(1 / ratio)}**"
 
 
-class BracketTray(QWidget):
+class BracketTray(PaintedView):
     """The columns of the tray.
 
     Signals
@@ -89,11 +89,12 @@ class BracketTray(QWidget):
         A column was double-clicked: go there.
     """
 
+    reads_as = "Bracket tray"
     bracket_chosen = Signal(str)
     bracket_asked = Signal(str)
 
     def __init__(self, look: Appearance, window: TimeWindow) -> None:
-        super().__init__()
+        super().__init__(look)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look, self._window = look, window
         self._brackets: tuple[Bracket, ...] = ()

@@ -33,6 +33,7 @@ from warm_ember.session.correcting import (
 from warm_ember.session.new_capture import free_name
 from warm_ember.session.run_results import RunResults
 from warm_ember.ui.look.label import Label, tip
+from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text, width_of
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.project_controller import ProjectController
@@ -227,11 +228,11 @@ class CorrectionsPanel(QScrollArea):
         )
 
 
-class FloorView(QWidget):
+class FloorView(PaintedView):
     """The quietest level before and after, on a piece of the ramp, with what its parts add up to."""
 
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self._look = look
         self.preview: CorrectionPreview | None = None
         self.setFixedHeight(look.px(_FLOOR))
@@ -308,11 +309,11 @@ class FloorView(QWidget):
             draw_rich_text(painter, box, words, look, size="small", ink=theme.mark, dim=theme.mark)
 
 
-class OutcomeView(QWidget):
+class OutcomeView(PaintedView):
     """Mean, floor, voltage and life before and after."""
 
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self._look = look
         self.rows: list[tuple[str, QuantityText, QuantityText]] = []
 

@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QAbstractButton, QBoxLayout, QPushButton, QWidget
 
 from warm_ember.session.quality_results import AddedPart, Effect, FaultRow, Mend
 from warm_ember.ui.lanes.time_window import TimeWindow
-from warm_ember.ui.look.rich_text import draw_rich_text, plain, width_of
+from warm_ember.ui.look.rich_text import draw_rich_text, draw_wrapped, plain, width_of
 from warm_ember.ui.look.textures import COARSE, texture_brush
 from warm_ember.ui.look.theme import Appearance, ink_on
 from warm_ember.ui.pages.trace.place_view import paint_place
@@ -139,10 +139,8 @@ class FaultEvidence(QAbstractButton):
         draw_rich_text(painter, sure, row.confidence, look, size="small", dim=theme.ink)
         places = QRectF(columns.text_left, px(28), columns.text_width - px(8), px(16))
         draw_rich_text(painter, places, self._places, look, size="small")
-        painter.setFont(look.font("small"))
-        painter.setPen(theme.ink)
         text = QRectF(columns.text_left, px(45), columns.text_width - px(8), self.height())
-        painter.drawText(text, int(Qt.TextFlag.TextWordWrap), row.text)
+        draw_wrapped(painter, text, row.text, look)
 
     def _paint_effect(self, painter: QPainter, columns: FaultColumns, column: int, effect: Effect) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px

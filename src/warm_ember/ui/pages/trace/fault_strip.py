@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from PySide6.QtCore import QPointF, QRectF
 from PySide6.QtGui import QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QWidget
 
 from warm_ember.session.quality_results import FaultRow
 from warm_ember.ui.lanes.lane import HEAD, MARGIN
 from warm_ember.ui.lanes.time_window import TimeWindow
+from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.trace.fault_row import draw_number
@@ -17,11 +17,13 @@ _LINE = 20
 _MOST = 6
 
 
-class FaultStrip(QWidget):
+class FaultStrip(PaintedView):
     """A line for each kind of fault, with its number at each of its places."""
 
+    reads_as = "Faults, by number"
+
     def __init__(self, look: Appearance, window: TimeWindow) -> None:
-        super().__init__()
+        super().__init__(look)
         self._look, self._window = look, window
         self.rows: tuple[FaultRow, ...] = ()
 

@@ -7,12 +7,12 @@ from typing import TYPE_CHECKING
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QWidget
 
 from warm_ember.session.fold_results import FoldedCycles
 from warm_ember.ui.lanes.current_axis import draw_pixels, paint_current_axis
 from warm_ember.ui.lanes.flags import tick_step
 from warm_ember.ui.lanes.heat import CurrentScale, draw_line, heat_picture, log_scale
+from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text, width_of
 from warm_ember.ui.look.theme import Appearance, ink_on
 from warm_ember.units import duration_text, quantity_text
@@ -27,7 +27,7 @@ _STEPS = 30
 _GRIP = 5
 
 
-class FoldPlot(QWidget):
+class FoldPlot(PaintedView):
     """Current against time from the alignment, on the log axis, above the ribbon of its steps.
 
     Signals
@@ -38,11 +38,12 @@ class FoldPlot(QWidget):
         Index of the step that was clicked.
     """
 
+    paints_focus = True
     edges_changed = Signal(tuple)
     step_chosen = Signal(int)
 
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self.folded: FoldedCycles | None = None

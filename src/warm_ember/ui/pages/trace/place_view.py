@@ -5,13 +5,14 @@ from __future__ import annotations
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QSizePolicy, QWidget
+from PySide6.QtWidgets import QSizePolicy
 
 from warm_ember.session.quality_pictures import PlacePicture
 from warm_ember.session.quality_results import PassedCheck
 from warm_ember.ui.lanes.current_axis import draw_pixels
 from warm_ember.ui.lanes.heat import CurrentScale, heat_picture, log_scale
-from warm_ember.ui.look.rich_text import draw_rich_text
+from warm_ember.ui.look.painted_view import PaintedView
+from warm_ember.ui.look.rich_text import draw_rich_text, draw_wrapped
 from warm_ember.ui.look.textures import FINE, texture_brush
 from warm_ember.ui.look.theme import Appearance
 
@@ -57,11 +58,11 @@ def _scale_of(picture: PlacePicture) -> CurrentScale:
     return CurrentScale(low - room_a, high + room_a, log=False)
 
 
-class PassedCard(QWidget):
+class PassedCard(PaintedView):
     """A check that found nothing: the place that it looked at, and what it saw."""
 
     def __init__(self, look: Appearance, check: PassedCheck) -> None:
-        super().__init__()
+        super().__init__(look)
         self._look, self.check = look, check
         self.setAccessibleName(f"passed: {check.what}: {check.words}")
         self.setMinimumSize(look.px(240), look.px(60))
@@ -81,8 +82,6 @@ class PassedCard(QWidget):
         left = box.right() + px(12)
         head = QRectF(left, 0, self.width() - left, px(18))
         draw_rich_text(painter, head, f"✓  {check.what}", look, dim=theme.ink)
-        painter.setFont(look.font("small"))
-        painter.setPen(theme.dim)
         words = QRectF(left, px(21), self.width() - left - px(4), self.height() - px(21))
-        painter.drawText(words, int(Qt.TextFlag.TextWordWrap), check.words)
+        draw_wrapped(painter, words, check.words, look, ink=theme.dim)
         painter.end()

@@ -101,6 +101,7 @@ class TunePage(Page):
     def _left(self) -> QWidget:
         px = self.look.px
         scroll = QScrollArea()
+        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         scroll.setWidgetResizable(True)
         scroll.setFrameShape(QScrollArea.Shape.NoFrame)
         scroll.setWidget(self.matrix)
@@ -121,6 +122,7 @@ class TunePage(Page):
     def _right(self) -> QWidget:
         px = self.look.px
         scroll = QScrollArea()
+        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         scroll.setWidgetResizable(True)
         scroll.setFrameShape(QScrollArea.Shape.NoFrame)
         scroll.setWidget(self.list)

@@ -7,11 +7,12 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QToolTip, QWidget
+from PySide6.QtWidgets import QToolTip
 
 from warm_ember.model.plan import PlannedChange
 from warm_ember.session.tuning_results import PlanResults
 from warm_ember.ui.look.label import tip
+from warm_ember.ui.look.painted_view import NamedBox, PaintedView
 from warm_ember.ui.look.rich_text import draw_chip, draw_rich_text, width_of
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import format_trimmed, months_text, quantity_text
@@ -40,8 +41,14 @@ class Item:
     proof: Proof | None = None
     offer: SuggestedChange | None = None
 
+    @property
+    def name(self) -> str:
+        """What it is called."""
+        change = self.change or (self.offer.change if self.offer is not None else None)
+        return change.name if change is not None else self.words or self.kind
 
-class PlanList(QWidget):
+
+class PlanList(PaintedView):
     """The list, with a cursor that the arrow keys move.
 
     Signals
@@ -69,7 +76,7 @@ class PlanList(QWidget):
     proof_asked = Signal(object)
 
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Changes and findings")
@@ -201,6 +208,9 @@ class PlanList(QWidget):
         draw_rich_text(painter, add.adjusted(px(8), 0, -px(8), 0), "Add", look, size="small", dim=theme.ink)
         draw_rich_text(painter, add.adjusted(px(8), 0, -px(8), 0), "+", look, size="small", align=_RIGHT)
 
+    def named_boxes(self) -> list[NamedBox]:
+        return [NamedBox(item.name, self.box_of(index), index == self.at) for index, item in enumerate(self.items)]
+
     def _index_at(self, position: QPointF) -> int:
         boxes = (self.box_of(index) for index in range(len(self.items)))
         return next((n for n, box in enumerate(boxes) if box.contains(position)), -1)
@@ -209,6 +219,7 @@ class PlanList(QWidget):
         """Put the cursor on a line."""
         self.at = index
         self.update()
+        self.tell_named(index)
         item = self.item
         self.chosen.emit(item.change if item is not None and item.kind in ("change", "beside", "proof") else None)
 

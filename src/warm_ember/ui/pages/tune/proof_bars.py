@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QWidget
 
+from warm_ember.ui.look.painted_view import NamedBox, PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.textures import FINE, texture_brush
 from warm_ember.ui.look.theme import Appearance
@@ -22,7 +22,7 @@ _HEAD, _ROW, _NAME, _NUMBERS, _LEAST_A = 30, 62, 96, 150, 1e-7
 _RIGHT = Qt.AlignmentFlag.AlignRight
 
 
-class ProofBars(QWidget):
+class ProofBars(PaintedView):
     """One row for each proof; a click or the arrow keys choose it.
 
     Signals
@@ -31,10 +31,11 @@ class ProofBars(QWidget):
         The index of a proof.
     """
 
+    paints_focus = True
     chosen = Signal(int)
 
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Predicted and measured steps")
@@ -52,6 +53,12 @@ class ProofBars(QWidget):
         """Return where a row is."""
         px = self.look.px
         return QRectF(0, px(_HEAD) + index * px(_ROW), self.width(), px(_ROW))
+
+    def named_boxes(self) -> list[NamedBox]:
+        return [
+            NamedBox(f"{proof.before} to {proof.after}", self.row_box(index), index == self.at)
+            for index, proof in enumerate(self.proofs)
+        ]
 
     def paintEvent(self, event: QPaintEvent) -> None:
         look, theme, px = self.look, self.look.theme, self.look.px

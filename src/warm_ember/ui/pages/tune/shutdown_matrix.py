@@ -7,13 +7,14 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QEvent, QPoint, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QMenu, QToolTip, QWidget
+from PySide6.QtWidgets import QMenu, QToolTip
 
 from warm_ember.model.figure import Figure
 from warm_ember.model.parts import Part, Power
 from warm_ember.model.plan import CurrentBy, CurrentTo, LengthTo, PartTo, PlannedChange, ScaleRate
 from warm_ember.session.tuning_results import WAKES
 from warm_ember.ui.look.label import tip
+from warm_ember.ui.look.painted_view import NamedBox, PaintedView
 from warm_ember.ui.look.rich_text import draw_chip, draw_rich_text, rich_figure
 from warm_ember.ui.look.textures import FINE, texture_brush
 from warm_ember.ui.look.theme import Appearance, ink_on
@@ -40,7 +41,7 @@ class _Line:
     row: MatrixRow | None = None
 
 
-class ShutdownMatrix(QWidget):
+class ShutdownMatrix(PaintedView):
     """The matrix, with a cursor that the arrow keys move.
 
     Signals
@@ -55,13 +56,14 @@ class ShutdownMatrix(QWidget):
         A wake source whose way is to be shown.
     """
 
+    paints_focus = True
     mode_planned = Signal(str, str, str)
     mode_said = Signal(str, str, str)
     power_said = Signal(str, str, bool)
     source_asked = Signal(str)
 
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
@@ -160,6 +162,17 @@ class ShutdownMatrix(QWidget):
             return None
         column = self._column(states.index(state))
         return QRectF(column.left(), line.top, column.width(), line.height)
+
+    def named_boxes(self) -> list[NamedBox]:
+        if self.matrix is None:
+            return []
+        at, cells = self._cursor_box(), []
+        for row in self.matrix.rows:
+            for column in self.matrix.columns:
+                box = self.cell_box(row.name, column.state)
+                if box is not None:
+                    cells.append(NamedBox(f"{row.name} in {column.state}", box, box == at))
+        return cells
 
     def paintEvent(self, event: QPaintEvent) -> None:
         look, theme, px = self.look, self.look.theme, self.look.px
@@ -343,6 +356,7 @@ class ShutdownMatrix(QWidget):
             row, column = self.cursor_at[0] + step[0], self.cursor_at[1] + step[1]
             self.cursor_at = (min(max(row, 0), rows - 1), min(max(column, 0), columns - 1))
             self.update()
+            self.tell_named(self.cursor_at[0] * columns + self.cursor_at[1])
         elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
             self.open_menu()
         else:

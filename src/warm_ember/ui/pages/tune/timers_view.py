@@ -20,6 +20,7 @@ from warm_ember.session.timer_words import (
     ways_to_write,
 )
 from warm_ember.ui.look.label import Label
+from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.widgets.figure_table import FigureTable
@@ -37,11 +38,13 @@ _STEPS, _DECADES = 120, 2.0
 _LEFT, _TOP, _BOTTOM = 84, 34, 30
 
 
-class _Curve(QWidget):
+class _Curve(PaintedView):
     """Average current against the period, with the measured one and the one that is asked for."""
 
+    reads_as = "Average against the timer"
+
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self.setMinimumHeight(look.px(200))
         self.look = look

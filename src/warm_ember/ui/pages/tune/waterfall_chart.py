@@ -7,10 +7,10 @@ from dataclasses import dataclass
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QWidget
 
 from warm_ember.model.figure import Bound, signed
 from warm_ember.session.tuning_results import PlanResults
+from warm_ember.ui.look.painted_view import NamedBox, PaintedView
 from warm_ember.ui.look.rich_text import draw_chip, draw_rich_text
 from warm_ember.ui.look.textures import FINE, texture_brush
 from warm_ember.ui.look.theme import Appearance, ink_on
@@ -71,11 +71,13 @@ def bars_of(results: PlanResults, letters: tuple[str, ...]) -> list[Bar]:
     return bars
 
 
-class WaterfallChart(QWidget):
+class WaterfallChart(PaintedView):
     """The staircase; linear, so that what is saved is as high as it looks."""
 
+    reads_as = "Steps from measured to target"
+
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self.look = look
         self.results: PlanResults | None = None
@@ -112,6 +114,17 @@ class WaterfallChart(QWidget):
         """Return the height of a current."""
         plot = self.plot
         return float(plot.bottom() - min(max(current_a / self._top_a(), 0.0), 1.0) * plot.height())
+
+    def named_boxes(self) -> list[NamedBox]:
+        plot, width = self.plot, self.plot.width() / max(len(self.bars), 1)
+        return [
+            NamedBox(
+                bar.title or f"change {bar.letter}",
+                QRectF(plot.left() + index * width, 0, width, self.height()),
+                value=str(quantity_text(bar.to_a, "A")),
+            )
+            for index, bar in enumerate(self.bars)
+        ]
 
     def paintEvent(self, event: QPaintEvent) -> None:
         look, theme, px = self.look, self.look.theme, self.look.px

@@ -17,7 +17,6 @@ from PySide6.QtGui import (
     QResizeEvent,
     QWheelEvent,
 )
-from PySide6.QtWidgets import QWidget
 
 from warm_ember.session.plan_waveform import PlanWaveform
 from warm_ember.session.run_results import RunResults
@@ -25,6 +24,7 @@ from warm_ember.session.tuning_results import PlanResults
 from warm_ember.ui.lanes.current_axis import paint_current_axis
 from warm_ember.ui.lanes.flags import tick_step
 from warm_ember.ui.lanes.heat import CurrentScale, heat_picture, log_scale
+from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import duration_text, quantity_text
@@ -37,7 +37,7 @@ _LEFT, _TOP, _AXIS = 92, 40, 30
 _RIBBON, _TEXT = 18, 34
 
 
-class WaveformView(QWidget):
+class WaveformView(PaintedView):
     """Measured current, with the predicted one as a line over it; wheel and arrow keys move through time.
 
     Signals
@@ -49,7 +49,7 @@ class WaveformView(QWidget):
     asked = Signal()
 
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Predicted waveform over the measured one")

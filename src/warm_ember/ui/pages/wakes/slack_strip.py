@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QWidget
 
+from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import duration_text, format_trimmed, quantity_text
@@ -26,7 +26,7 @@ _KEY_STEP = 1.15
 _RIGHT = Qt.AlignmentFlag.AlignRight
 
 
-class SlackStrip(QWidget):
+class SlackStrip(PaintedView):
     """A track for each timer, with what each slack saves drawn along it; its handle is dragged, or moved by the arrows.
 
     Signals
@@ -35,10 +35,11 @@ class SlackStrip(QWidget):
         ``(source, s)``: a slack was let go of.
     """
 
+    paints_focus = True
     slack_entered = Signal(str, float)
 
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self.ledger: WakeLedger | None = None

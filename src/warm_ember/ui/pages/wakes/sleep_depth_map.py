@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QWidget
 
 from warm_ember.model.arrays import Floats, Indices
 from warm_ember.model.figure import Figure
+from warm_ember.ui.look.painted_view import NamedBox, PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text, rich_figure, width_of
 from warm_ember.ui.look.textures import FINE, texture_brush
 from warm_ember.ui.look.theme import Appearance
@@ -29,7 +29,7 @@ _LEAST_ROW, _MOST_ROW = 40, 112
 _RIGHT = Qt.AlignmentFlag.AlignRight
 
 
-class DepthMap(QWidget):
+class DepthMap(PaintedView):
     """A band for each mode that was used, the one with most time at the top.
 
     Signals
@@ -38,10 +38,11 @@ class DepthMap(QWidget):
         The index of an idle stretch whose dot was clicked.
     """
 
+    paints_focus = True
     stretch_asked = Signal(int)
 
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self.sleep: SleepDepth | None = None
@@ -80,6 +81,13 @@ class DepthMap(QWidget):
         height = min(room / count - px(_GAP), px(_MOST_ROW))
         left = px(16 + _NAME + _STRIPE)
         return QRectF(left, px(_TOP) + index * (height + px(_GAP)), self.width() - left - px(12), max(height, px(16)))
+
+    def named_boxes(self) -> list[NamedBox]:
+        return [NamedBox(f"sleep in {row.mode}", self._row_box(index)) for index, (row, _) in enumerate(self._rows())]
+
+    def _row_box(self, index: int) -> QRectF:
+        band = self.band(index)
+        return QRectF(0, band.top(), self.width(), band.height())
 
     def _reach(self) -> tuple[float, float]:
         depth = self.sleep

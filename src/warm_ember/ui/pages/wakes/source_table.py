@@ -7,11 +7,12 @@ from typing import TYPE_CHECKING
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QLineEdit, QWidget
+from PySide6.QtWidgets import QLineEdit
 
 from warm_ember.model.arrays import Floats
 from warm_ember.model.figure import Bound, signed
 from warm_ember.session.wake_results import WakesShown
+from warm_ember.ui.look.painted_view import NamedBox, PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import duration_text, format_trimmed, percent_text, quantity_text
@@ -30,7 +31,7 @@ COLUMNS = ("source", "per hour", "awake", "charge each", "adds to average")
 _KEYS = ("source", "rate_per_h", "awake_s_mean", "charge_c_mean", "added_a")
 
 
-class SourceTable(QWidget):
+class SourceTable(PaintedView):
     """A row for each source, sorted by a click on a head; the arrow keys choose one, Enter renames it.
 
     Signals
@@ -43,12 +44,13 @@ class SourceTable(QWidget):
         ``(source, shortest_s, longest_s)``: a bar of the histogram was clicked.
     """
 
+    paints_focus = True
     source_chosen = Signal(str)
     renamed = Signal(str, str)
     gap_asked = Signal(str, float, float)
 
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self.ledger: WakeLedger | None = None
@@ -76,6 +78,9 @@ class SourceTable(QWidget):
         """Mark a row; an empty name marks none."""
         self.chosen = source
         self.update()
+        names = [row.source for row in self.rows]
+        if source in names:
+            self.tell_named(names.index(source))
 
     @property
     def rows(self) -> list[SourceRow]:
@@ -108,6 +113,11 @@ class SourceTable(QWidget):
         """Return where a row is."""
         height = self._row_height
         return QRectF(0, self._look.px(_HEAD) + index * height, self.width(), height)
+
+    def named_boxes(self) -> list[NamedBox]:
+        return [
+            NamedBox(row.source, self.row_box(index), row.source == self.chosen) for index, row in enumerate(self.rows)
+        ]
 
     def histogram_box(self, index: int) -> QRectF:
         """Return where the times between a row's wakes are drawn."""

@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent
-from PySide6.QtWidgets import QWidget
 
 from warm_ember.session.wake_results import WakesShown
+from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import duration_text, format_trimmed, quantity_text
@@ -17,7 +17,7 @@ _MOST_ROWS = 12
 _RIGHT = Qt.AlignmentFlag.AlignRight
 
 
-class OverTime(QWidget):
+class OverTime(PaintedView):
     """A row for each source, and a bar for each step of time, coloured and as high as what it adds.
 
     Signals
@@ -29,7 +29,7 @@ class OverTime(QWidget):
     stretch_asked = Signal(float, float)
 
     def __init__(self, look: Appearance) -> None:
-        super().__init__()
+        super().__init__(look)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self._look = look
         self.found: WakesShown | None = None
