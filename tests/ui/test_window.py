@@ -27,6 +27,7 @@ from warm_ember.ui.look.rich_text import plain
 from warm_ember.ui.look.theme import DAY, NIGHT
 from warm_ember.ui.shell.page_stack import TITLES
 from warm_ember.ui.shell.window import MainWindow
+from warm_ember.ui.widgets.room import Room
 
 
 def test_the_way_from_trace_to_the_reason(window: MainWindow, qtbot: QtBot, settle) -> None:
@@ -394,6 +395,8 @@ def test_large_text_fits_the_screen_and_every_switch_can_be_reached(window: Main
             settle()
             assert window.minimumSizeHint().width() <= 1280, title
             assert window.minimumSizeHint().height() <= 800, title
+            QApplication.processEvents()  # what stands beside each other gets below each other
+            assert window.findChild(Room).horizontalScrollBar().maximum() == 0, title
             header = window.header
             for word in header.switches.words.values():
                 corner = word.mapTo(header, word.rect().bottomRight())

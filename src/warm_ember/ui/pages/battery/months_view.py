@@ -6,7 +6,7 @@ import math
 from typing import TYPE_CHECKING
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QColor, QPainter, QPainterPath, QPaintEvent, QPen, QPolygonF
 
 from warm_ember.model.arrays import Floats
@@ -88,6 +88,9 @@ class MonthsView(PaintedView):
         px = self._look.px
         self._plot = QRectF(px(HEAD), px(_TITLE), self.width() - px(HEAD) - px(8), self.height() - px(_TITLE + _AXIS))
         self._shown_s = self._reach_s() if self.results is not None else MONTH_S
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(self._look.px(420), self._look.px(_TITLE + _AXIS + 260))
 
     def paintEvent(self, event: QPaintEvent) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px

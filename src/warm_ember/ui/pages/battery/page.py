@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QAction, QGuiApplication
-from PySide6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
 
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.battery import Climate
@@ -30,6 +30,7 @@ from warm_ember.ui.pages.battery.panel import BatteryPanel
 from warm_ember.ui.pages.battery.tradeoff_view import TradeoffView
 from warm_ember.ui.pages.battery.years_view import YearsView
 from warm_ember.ui.project_controller import ProjectController
+from warm_ember.ui.widgets.side_by_side import SideBySide
 from warm_ember.ui.widgets.switches import Switch
 from warm_ember.ui.widgets.view_stack import ViewStack
 
@@ -39,7 +40,7 @@ if TYPE_CHECKING:
 
 _LIFE, _YEARS, _TRADE, _CELL = "life", "years", "trade-offs", "cell"
 _VIEWS = (_LIFE, _YEARS, _TRADE, _CELL)
-_WIDE = 1150
+_WIDE, _WIDE_ENOUGH = 1150, 940
 
 
 class BatteryPage(Page):
@@ -72,10 +73,6 @@ class BatteryPage(Page):
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
         layout.addWidget(self.activities.day)
-        below = QWidget()
-        row = QHBoxLayout(below)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(0)
         self._stacked = ViewStack()
         self._trade_scroll = self._scrolled(self.tradeoffs)
         self._views = {
@@ -86,12 +83,11 @@ class BatteryPage(Page):
         }
         for widget in self._views.values():
             self._stacked.addWidget(widget)
-        row.addWidget(self._stacked, 1)
         self._side = ViewStack()
         for panel in (self.panel, self.activities.panel):
             self._side.addWidget(self._scrolled(panel))
-        self._side.setFixedWidth(self.look.px(SIDE))
-        row.addWidget(self._side)
+        self._side.setMinimumWidth(self.look.px(SIDE))
+        below = SideBySide(self.look, (self._stacked, 1), (self._side, 0), _WIDE_ENOUGH, self._stacked)
         layout.addWidget(below, 1)
 
     def _scrolled(self, widget: QWidget) -> QScrollArea:

@@ -128,7 +128,9 @@ class RecipePanel(QWidget):
             self.grid.addWidget(widget, row, 1, 1, 2)
         else:
             self.grid.addWidget(widget, row, 1, Qt.AlignmentFlag.AlignLeft)
-            self.grid.addWidget(beside, row, 2, Qt.AlignmentFlag.AlignRight)
+            beside.setWordWrap(True)
+            beside.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+            self.grid.addWidget(beside, row, 2)
         return beside
 
     def _build_instrument(self) -> None:

@@ -33,6 +33,7 @@ from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.claim_edit import ClaimLine
 from warm_ember.ui.widgets.key_button import KeyButton
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
+from warm_ember.ui.widgets.side_by_side import SideBySide
 from warm_ember.ui.widgets.switches import Switch
 from warm_ember.ui.widgets.view_stack import ViewStack
 from warm_ember.units import counted, duration_text, format_trimmed, months_text, percent_text, quantity_text
@@ -41,6 +42,7 @@ if TYPE_CHECKING:
     from warm_ember.session.records import ClaimResult, PeriodModel, SmallestSet, SuggestedChange
 
 
+_WIDE = 960
 VIEWS = ("plan", "waveform", "proof", "timers")
 _MOST_LINES = 3
 
@@ -84,12 +86,8 @@ class TunePage(Page):
 
     def _build(self) -> None:
         self.stacked = ViewStack()
-        plan = QWidget()
-        row = QHBoxLayout(plan)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(0)
-        row.addWidget(self._left(), 17)
-        row.addWidget(self._right(), 15)
+        left, right = self._left(), self._right()
+        plan = SideBySide(self.look, (left, 17), (right, 15), _WIDE, right)
         for widget in (plan, self.waveform, self.proof, self.timers):
             self.stacked.addWidget(widget)
         column = QVBoxLayout(self)

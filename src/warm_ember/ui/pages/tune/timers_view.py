@@ -26,6 +26,7 @@ from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.widgets.figure_table import FigureTable
 from warm_ember.ui.widgets.key_button import KeyButton
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
+from warm_ember.ui.widgets.side_by_side import SideBySide
 from warm_ember.units import counted, duration_text, quantity_text
 
 if TYPE_CHECKING:
@@ -131,6 +132,9 @@ class _Curve(PaintedView):
         draw_rich_text(painter, text, said, self.look, size="small", on=theme.sunken, align=align)
 
 
+_WIDE = 900
+
+
 class TimersView(QWidget):
     """Asked and granted; ways to write a time; what if.
 
@@ -172,11 +176,12 @@ class TimersView(QWidget):
         self.what.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
         self.codes.setWordWrap(True)
         self.answer.setWordWrap(True)
-        columns = QHBoxLayout(self)
-        columns.setContentsMargins(0, 0, 0, 0)
-        columns.setSpacing(0)
-        columns.addLayout(self._build_left(), 1)
-        columns.addLayout(self._build_right(), 1)
+        left, right = QWidget(), QWidget()
+        left.setLayout(self._build_left())
+        right.setLayout(self._build_right())
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(0, 0, 0, 0)
+        whole.addWidget(SideBySide(self.look, (left, 1), (right, 1), _WIDE, left))
         self._connect()
         self._show_codes()
 

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 _HEAD, _ROW, _MOST_ROW, _FOOT = 52, 34, 64, 22
 _NAME, _PER_HOUR, _AWAKE, _EACH, _BAR, _BAR_END, _HIST = 126, 196, 264, 342, 354, 500, 524
-_WORDS, _ROOMY = 118, 760
+_WORDS, _ROOMY, _LEAST_HIST = 118, 760, 90
 _FIGURE_END = 414
 """Where there is no room for bars, the figure alone ends here."""
 _RIGHT = Qt.AlignmentFlag.AlignRight
@@ -187,6 +187,8 @@ class SourceTable(PaintedView):
             dim = theme.ink if arrow else None
             draw_rich_text(painter, box, f"{words}{arrow}", look, size="small", align=align, dim=dim)
         hist = self.histogram_box(0)
+        if hist.width() < px(_LEAST_HIST):
+            return
         title = QRectF(hist.left(), px(6), self.width() - hist.left(), px(18))
         words = "Time between wakes of a source" if self._is_roomy else "Apart"
         draw_rich_text(painter, title, words, look, dim=theme.ink)
@@ -234,6 +236,8 @@ class SourceTable(PaintedView):
         return signed(bound, quantity_text(value, unit).rich) if measured else "–"
 
     def _paint_gaps(self, painter: QPainter, index: int, row: SourceRow) -> None:
+        if self.histogram_box(index).width() < self._look.px(_LEAST_HIST):
+            return
         look, theme, px = self._look, self._look.theme, self._look.px
         hist, (low, high) = self.histogram_box(index), self._reach()
         painter.fillRect(hist, theme.sunken)
