@@ -17,6 +17,7 @@ from warm_ember.session.tuning_results import changes_ahead
 from warm_ember.tuning.claims import Outcome
 from warm_ember.ui.pages.tune.page import TunePage
 from warm_ember.ui.shell.window import MainWindow
+from warm_ember.units import quantity_text
 
 Key = Qt.Key
 
@@ -281,3 +282,40 @@ def test_timers_are_shown_written_and_asked_about(qtbot: QtBot, window: MainWind
     window.controller.select_run("r1")
     settle()
     assert looks_as_it_did(view, "timers-r1")
+
+
+def test_proofs_stand_in_the_order_measured(window: MainWindow, settle, qtbot: QtBot) -> None:
+    window.controller.select_run("r5")
+    settle()
+    window.show_page("Tune")
+    window.pages.tune.show_view("proof")
+    settle()
+    view, proofs = window.pages.tune.proof, window.controller.plan.proofs
+    boxes = {one.name: one for one in view.course.named_boxes()}
+    assert list(boxes) == ["r1", "r2", "r3", "r4", "r5"]
+    read = {one.name: one.value for one in view.course.read_items}
+    for proof in proofs:
+        assert str(quantity_text(proof.measured_a, "A")) in read[proof.after]
+        assert proof.recorded_utc[:10] in read[proof.after]
+    qtbot.mouseClick(view.course, LEFT, pos=boxes["r3"].box.center().toPoint())
+    assert view.proof.after == "r3"
+    assert view.bars.at == 1
+
+
+def test_with_one_run_the_page_says_what_to_change_first(window: MainWindow, settle, qtbot: QtBot) -> None:
+    project = window.controller.project
+    alone = tuple(run for run in project.runs if run.name == "r4")
+    window.controller.apply(edits.SetFields("project", {"runs": alone, "plan": Plan()}), "one run")
+    window.show_page("Runs")
+    settle()
+    view = window.pages.runs.alone
+    assert view.isVisible()
+    assert not window.pages.runs.table.isVisible()
+    read = {one.name: one.value for one in view.read_items}
+    first = window.controller.plan.suggestions[0]
+    assert str(quantity_text(first.saved_a, "A")) in read[first.change.name]
+    for segment in window.controller.results.by_state:
+        assert any(segment.name == name or segment.name in value for name, value in read.items())
+    view.setFocus()
+    qtbot.keyClick(view, Qt.Key.Key_Return)
+    assert window.last_page == "Tune"

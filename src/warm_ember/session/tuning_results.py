@@ -330,7 +330,8 @@ class TuningResults:
                 mine = tuple(one for one in changes if one.on == before)
                 runs = [results.run(project, one, should_stop) for one in (before, after)]
                 sides = [ComparedRun(run.by_state, run.modelled, run.load) for run in runs]
-                found.append(prove(before, after, mine, self.start(project, before, should_stop), *sides))
+                proof = prove(before, after, mine, self.start(project, before, should_stop), *sides)
+                found.append(replace(proof, recorded_utc=runs[1].capture.info.start_utc))
         return tuple(found)
 
 

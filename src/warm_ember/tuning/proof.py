@@ -27,6 +27,8 @@ class Proof:
         The average measured after, against the prediction: how much more it is, with its interval.
     states
         The same by state, the largest difference first.
+    recorded_utc
+        When the run after was recorded, ISO 8601; empty where nobody knows.
     """
 
     before: str
@@ -36,6 +38,7 @@ class Proof:
     predicted_a: float
     measured: Difference
     states: tuple[Difference, ...]
+    recorded_utc: str = ""
 
     @property
     def measured_a(self) -> float:

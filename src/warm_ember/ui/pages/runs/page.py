@@ -18,6 +18,7 @@ from warm_ember.session.run_results import RunResults
 from warm_ember.session.tuning_results import Comparison, changes_ahead, compare_averages, compare_states
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.base import Missing, Page
+from warm_ember.ui.pages.runs.first_change import FirstChange
 from warm_ember.ui.pages.runs.overlay_view import OverlayView
 from warm_ember.ui.pages.runs.run_history_chart import RunHistoryChart, history_rows, plan_rung
 from warm_ember.ui.project_controller import ProjectController
@@ -54,6 +55,9 @@ class RunsPage(Page):
         self.table = DifferenceTable(look)
         self.overlay = OverlayView(look)
         self.overlay.asked.connect(self._lay_over)
+        self.alone = FirstChange(look)
+        self.alone.plan_asked.connect(lambda: self.page_asked.emit("Tune"))
+        self.controller.plan_changed.connect(self._show_alone)
         self.claim = ClaimLine(look)
         self.by = "states"
         self.compared: Comparison | None = None
@@ -70,13 +74,14 @@ class RunsPage(Page):
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
         layout.addWidget(self.history, 6)
-        below = QWidget()
+        below = self._pair = QWidget()
         row = QHBoxLayout(below)
         row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(0)
         row.addWidget(self.overlay, 1)
         row.addWidget(self.table, 1)
         layout.addWidget(below, 6)
+        layout.addWidget(self.alone, 6)
         layout.addWidget(self.claim)
 
     def _make_actions(self) -> list[QAction]:
@@ -162,12 +167,21 @@ class RunsPage(Page):
             history += [plan_rung(*self.planned, one.mean_a) for one in last]
         self.history.show_rungs(history, life.budget_a if life else None, life.target_s if life else None, shown)
         self.history.pick(self.first, self.second)
+        self._show_alone()
         self._show_table(first, second)
         self.overlay.show_runs(first, second, state)
         self._compare(first, second)
         if self.claim.claim:
             self._on_claim(self.claim.claim)
         self.header_changed.emit()
+
+    def _show_alone(self) -> None:
+        """Show what a second run should change, as long as there is one run."""
+        is_alone = len(self.controller.project.runs) < 2
+        self._pair.setVisible(not is_alone)
+        self.alone.setVisible(is_alone)
+        if is_alone:
+            self.alone.show_run(self.results, self.controller.plan)
 
     def _show_table(self, first: RunResults | None, second: RunResults | None) -> None:
         """Show what changed by state, by source of wakes, or by activity."""

@@ -265,7 +265,7 @@ class TunePage(Page):
         self._show_limits()
         self._show_broken()
         self.waveform.show_plan(self.results, found)
-        self.proof.show_proofs(found.proofs if found is not None else ())
+        self.proof.show_proofs(*((found.proofs, found.budget_a) if found is not None else ((), None)))
         self._show_timers()
         if self.claim.claim:
             self._on_claim(self.claim.claim)

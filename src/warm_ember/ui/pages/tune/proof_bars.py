@@ -47,6 +47,7 @@ class ProofBars(PaintedView):
     def show_proofs(self, proofs: tuple[Proof, ...], at: int) -> None:
         """Show proofs, one of them chosen."""
         self.proofs, self.at = proofs, at
+        self.setFixedHeight(self.look.px(_HEAD + _ROW * max(len(proofs), 1) + 8))
         self.update()
 
     def row_box(self, index: int) -> QRectF:

@@ -10,6 +10,7 @@ from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.tune.change_editor import words_of
 from warm_ember.ui.pages.tune.proof_bars import ProofBars
+from warm_ember.ui.pages.tune.proof_course import ProofCourse
 from warm_ember.ui.widgets.difference_table import DifferenceTable, micro
 from warm_ember.units import percent_text, quantity_text
 
@@ -28,6 +29,7 @@ class ProofView(QWidget):
         self.setObjectName("page")
         self.look = look
         self.proofs: tuple[Proof, ...] = ()
+        self._budget_a: float | None = None
         self.bars = ProofBars(look)
         self.bars.chosen.connect(self._choose)
         self.words = Label()
@@ -38,16 +40,22 @@ class ProofView(QWidget):
         right.setSpacing(0)
         right.addWidget(self.words)
         right.addWidget(self.table, 1)
+        self.course = ProofCourse(look)
+        self.course.chosen.connect(self._choose)
+        left = QVBoxLayout()
+        left.setSpacing(0)
+        left.addWidget(self.bars)
+        left.addWidget(self.course, 1)
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(0)
-        row.addWidget(self.bars, 1)
+        row.addLayout(left, 1)
         row.addLayout(right, 1)
 
-    def show_proofs(self, proofs: tuple[Proof, ...]) -> None:
+    def show_proofs(self, proofs: tuple[Proof, ...], budget_a: float | None = None) -> None:
         """Show other proofs; the last one is chosen where the one before is gone."""
         chosen = self.proof
-        self.proofs = proofs
+        self.proofs, self._budget_a = proofs, budget_a
         same = (n for n, one in enumerate(proofs) if chosen is not None and one.after == chosen.after)
         self._choose(next(same, len(proofs) - 1))
 
@@ -64,6 +72,7 @@ class ProofView(QWidget):
 
     def _choose(self, index: int) -> None:
         self.bars.show_proofs(self.proofs, index)
+        self.course.show_proofs(self.proofs, index, self._budget_a)
         proof = self.proof
         if proof is None:
             self.words.setText("")
