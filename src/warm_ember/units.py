@@ -194,6 +194,11 @@ def format_trimmed(value: float, digits: int = 3) -> str:
     return text.replace("-", "−")
 
 
+_STEPS = (
+    ("G", 1e9), ("M", 1e6), ("k", 1e3), ("", 1.0), ("m", 1e-3), ("µ", 1e-6), ("n", 1e-9), ("p", 1e-12),
+)  # fmt: skip
+
+
 def quantity_text(value: float | None, unit: str, digits: int = 3) -> QuantityText:
     """Write a quantity with an SI prefix that leaves one to three digits before the point.
 
@@ -207,18 +212,60 @@ def quantity_text(value: float | None, unit: str, digits: int = 3) -> QuantityTe
     if value == 0:
         return QuantityText("0", unit)
     rounded = abs(float(f"{value:.{digits - 1}e}"))
-    for prefix, scale in (
-        ("G", 1e9),
-        ("M", 1e6),
-        ("k", 1e3),
-        ("", 1.0),
-        ("m", 1e-3),
-        ("µ", 1e-6),
-        ("n", 1e-9),
-    ):
-        if rounded >= scale:
-            return QuantityText(format_significant(value / scale, digits), prefix + unit)
-    return QuantityText(format_significant(value / 1e-12, digits), "p" + unit)
+    prefix, scale = next(((p, s) for p, s in _STEPS if rounded >= s), _STEPS[-1])
+    return QuantityText(format_significant(value / scale, digits), prefix + unit)
+
+
+def uncertainty_text(half: float | None, unit: str) -> QuantityText:
+    """Write an uncertainty with two digits, which is all that is ever known of one.
+
+    Examples
+    --------
+    >>> [str(uncertainty_text(half, "A")) for half in (8.99e-7, 3.43e-6, 6.11e-10, 2.13e-5)]
+    ['0.90 µA', '3.4 µA', '0.61 nA', '21 µA']
+    """
+    if half is None or not math.isfinite(half):
+        return QuantityText("–", "")
+    if half == 0:
+        return QuantityText("0", unit)
+    rounded = abs(float(f"{half:.1e}"))
+    prefix, scale = next(((p, s) for p, s in _STEPS if rounded >= 0.1 * s), _STEPS[-1])
+    return QuantityText(format_significant(rounded / scale, 2), prefix + unit)
+
+
+def interval_numbers(low: float, high: float) -> tuple[str, str]:
+    """Write the ends of an interval no finer than two digits of its half width.
+
+    Examples
+    --------
+    >>> interval_numbers(19.23, 30.71), interval_numbers(1.234, 9.876), interval_numbers(159.214, 159.873)
+    (('19.2', '30.7'), ('1.2', '9.9'), ('159.21', '159.87'))
+    >>> interval_numbers(12.0, 456.0), interval_numbers(5.0, 5.0)
+    (('10', '460'), ('5.00', '5.00'))
+    """
+    half = abs(high - low) / 2
+    if half == 0 or not math.isfinite(half):
+        return format_significant(low), format_significant(high)
+    place = math.floor(math.log10(half)) - 1
+    ends = (round(low, -place), round(high, -place))
+    first, last = (f"{end:,.{max(-place, 0)}f}".replace(",", THIN_SPACE).replace("-", "−") for end in ends)
+    return first, last
+
+
+def interval_text(low: float, high: float, unit: str) -> str:
+    """Write an interval in one unit, no finer than two digits of its half width.
+
+    Examples
+    --------
+    >>> interval_text(1.923e-4, 3.071e-4, "A"), interval_text(-2e-6, 3.1e-6, "A")
+    ('192 to 307 µA', '−2.0 to 3.1 µA')
+    """
+    if not math.isfinite(high - low):
+        return f"{quantity_text(low, unit)} to {quantity_text(high, unit)}"
+    largest = abs(float(f"{max(abs(low), abs(high)):.2e}"))
+    prefix, scale = next(((p, s) for p, s in _STEPS if largest >= s), _STEPS[-1])
+    first, last = interval_numbers(low / scale, high / scale)
+    return f"{first} to {last} {prefix}{unit}".strip()
 
 
 def format_distinct(one: float, other: float, unit: str) -> tuple[QuantityText, QuantityText]:

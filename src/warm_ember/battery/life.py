@@ -19,7 +19,7 @@ from warm_ember.errors import BadArgumentError
 from warm_ember.model.arrays import Floats
 from warm_ember.model.figure import Bound, Figure, Grade
 from warm_ember.model.load import LifeModel, Load
-from warm_ember.units import YEAR_S, months_text
+from warm_ember.units import MONTH_S, YEAR_S, interval_numbers, months_text
 
 DRAWS = 2_000
 _SEED = 20260614
@@ -103,7 +103,10 @@ class LifeEstimate:
             return f"**9** in **10** less than {months_text(high_s).number}"
         if high_s is None and low_s is not None:
             return f"**9** in **10** more than {months_text(low_s).number}"
-        return f"**8** in **10** between {months_text(self.p10_s).number} and {months_text(self.p90_s).number}"
+        if not math.isfinite(self.p90_s):
+            return f"**9** in **10** more than {months_text(self.p10_s).number}"
+        first, last = interval_numbers(self.p10_s / MONTH_S, self.p90_s / MONTH_S)
+        return f"**8** in **10** between {first} and {last}"
 
     @property
     def chance(self) -> float | None:

@@ -14,7 +14,7 @@ from warm_ember.model.figure import Figure, Grade
 from warm_ember.session.tuning_results import Comparison
 from warm_ember.tuning.claims import ClaimResult
 from warm_ember.tuning.difference import Difference
-from warm_ember.units import HOUR_S, months_text, quantity_text
+from warm_ember.units import HOUR_S, interval_text, months_text, quantity_text
 
 OtherArgument = Annotated[str, typer.Argument(metavar="NAME", help="The capture to compare with the first.")]
 
@@ -88,7 +88,9 @@ def _print(found: Comparison) -> None:
                     bound_text(one.before_a, "A", one.bounds[0]),
                     bound_text(one.after_a, "A", one.bounds[1]),
                     quantity_text(one.change_a, "A"),
-                    f"{quantity_text(one.low_a, 'A')} to {quantity_text(one.high_a, 'A')}",
+                    interval_text(one.low_a, one.high_a, "A")
+                    if one.low_a is not None and one.high_a is not None
+                    else "–",
                     one.words,
                 )
                 for one in rows

@@ -13,7 +13,15 @@ from warm_ember.bench.wiring import added_by
 from warm_ember.model.bench import Bench
 from warm_ember.model.figure import Grade, signed
 from warm_ember.model.project import Project, RunKind
-from warm_ember.units import duration_text, format_trimmed, months_text, percent_text, quantity_text
+from warm_ember.units import (
+    MONTH_S,
+    duration_text,
+    format_trimmed,
+    interval_numbers,
+    months_text,
+    percent_text,
+    quantity_text,
+)
 
 if TYPE_CHECKING:
     from warm_ember.model.finding import Finding
@@ -219,10 +227,17 @@ def battery_link(results: RunResults | None, doubt: str) -> LinkFigure:
     if results is None:
         return LinkFigure(detail="no life yet")
     life = results.life
-    low, high = (None if end is None else f"**{months_text(end).number}**" for end in life.band)
-    reach = f"{low} to {high}" if low and high else f"≤ {high}" if high else f"≥ {low}"
+    reach = _months_reach(*life.band)
     detail = f"{signed(results.load.bound, quantity_text(life.mean_a, 'A').rich)}, {reach}"
     return LinkFigure(signed(life.bound, months_text(life.life_s).rich), detail, _plain(doubt))
+
+
+def _months_reach(low_s: float | None, high_s: float | None) -> str:
+    if low_s is not None and high_s is not None:
+        first, last = interval_numbers(low_s / MONTH_S, high_s / MONTH_S)
+        return f"**{first}** to **{last}**"
+    sign, end_s = ("≤", high_s) if high_s is not None else ("≥", low_s)
+    return f"{sign} **{months_text(end_s).number}**"
 
 
 def tune_doubt(plan: PlanResults | None) -> str:

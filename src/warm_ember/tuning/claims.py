@@ -13,7 +13,17 @@ from enum import StrEnum
 
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.estimate import Estimate, quotient
-from warm_ember.units import format_trimmed, months_text, parse_duration, parse_quantity, percent_text, quantity_text
+from warm_ember.units import (
+    MONTH_S,
+    format_trimmed,
+    interval_numbers,
+    interval_text,
+    months_text,
+    parse_duration,
+    parse_quantity,
+    percent_text,
+    quantity_text,
+)
 
 _TELLS_ZERO = 1e-12
 
@@ -230,7 +240,7 @@ def _outcome(claim: Claim, found: ClaimedValue, limit: float) -> Outcome:
 
 def _ratio_words(claim: Claim, ratio: ClaimedValue, outcome: Outcome) -> str:
     low, high = max(ratio.low, 0.0), ratio.high
-    interval = f"{format_trimmed(low)} to {format_trimmed(high)}" if math.isfinite(high) else _UNKNOWN_SPREAD
+    interval = " to ".join(interval_numbers(low, high)) if math.isfinite(high) else _UNKNOWN_SPREAD
     change = percent_text(abs(ratio.value - 1))
     moved = "less" if ratio.value < 1 else "more"
     what = {CHARGE: "of the charge", POWER: "of the power", LIFE: "of the life"}.get(claim.about, f"of {claim.about}")
@@ -244,9 +254,9 @@ def _ratio_words(claim: Claim, ratio: ClaimedValue, outcome: Outcome) -> str:
 
 def _bound_words(claim: Claim, found: ClaimedValue) -> str:
     if claim.about == LIFE:
-        return f"{months_text(found.value)} ({months_text(found.low).number} to {months_text(found.high)})"
+        ends = " to ".join(interval_numbers(found.low / MONTH_S, found.high / MONTH_S))
+        return f"{months_text(found.value)} ({ends} months)"
     unit = unit_of(claim)
     if not math.isfinite(found.high - found.low):
         return f"{quantity_text(found.value, unit)} ({_UNKNOWN_SPREAD})"
-    ends = f"{quantity_text(found.low, unit)} to {quantity_text(found.high, unit)}"
-    return f"{quantity_text(found.value, unit)} ({ends})"
+    return f"{quantity_text(found.value, unit)} ({interval_text(found.low, found.high, unit)})"

@@ -11,7 +11,7 @@ from warm_ember.model.figure import Grade
 from warm_ember.session.bench_setup import STAGES, Level, tool_load, zero_from
 from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.theme import Appearance
-from warm_ember.units import quantity_text
+from warm_ember.units import quantity_text, uncertainty_text
 
 SET_UP = "Set-up, measured"
 TOOLS = "Tools, measured"
@@ -19,7 +19,7 @@ TOOLS = "Tools, measured"
 
 def level_text(level: Level) -> str:
     """Write a level with its uncertainty: 90 % of a normal distribution."""
-    return f"{quantity_text(level.mean_a, 'A')}  ± {quantity_text(1.64 * level.error_a, 'A')}"
+    return f"{quantity_text(level.mean_a, 'A')}  ± {uncertainty_text(1.64 * level.error_a, 'A')}"
 
 
 class ZeroView(QWidget):

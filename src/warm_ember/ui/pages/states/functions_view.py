@@ -12,7 +12,7 @@ from warm_ember.ui.pages.states.part import StatesPart
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.figure_table import FigureTable
 from warm_ember.ui.widgets.switches import Switch, Switches
-from warm_ember.units import counted, duration_text, percent_text, quantity_text
+from warm_ember.units import counted, duration_text, percent_text, quantity_text, uncertainty_text
 
 if TYPE_CHECKING:
     from warm_ember.session.records import FunctionLedger, FunctionRow
@@ -169,7 +169,7 @@ def _cells(row: FunctionRow, whole_c: float) -> list[tuple[str, float | str]]:
         (row.name, row.name),
         (row.file, row.file),
         (str(quantity_text(row.charge_c, "C")), row.charge_c),
-        (str(quantity_text(row.charge_error_c, "C", 2)) if row.is_code else "", row.charge_error_c),
+        (str(uncertainty_text(row.charge_error_c, "C")) if row.is_code else "", row.charge_error_c),
         (str(percent_text(share)), share),
         (str(duration_text(row.time_s)), row.time_s),
         (str(quantity_text(row.mean_a, "A")), row.mean_a),

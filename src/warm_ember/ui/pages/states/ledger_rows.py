@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from warm_ember.model.placement import UNPLACED_NAME
 from warm_ember.session.state_results import Verdict
-from warm_ember.units import QuantityText, count_text, format_significant, quantity_text
+from warm_ember.units import QuantityText, count_text, format_significant, quantity_text, uncertainty_text
 
 if TYPE_CHECKING:
     from warm_ember.session.records import LedgerRow
@@ -92,4 +92,4 @@ def spread_text(row: LedgerRow) -> str:
         return "entered once"
     if mean.value is None or mean.low is None or mean.high is None:
         return ""
-    return f"± {quantity_text((mean.high - mean.low) / 2, 'A', 2)}"
+    return f"± {uncertainty_text((mean.high - mean.low) / 2, 'A')}"

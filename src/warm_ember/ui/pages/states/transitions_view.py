@@ -12,7 +12,7 @@ from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.states.part import StatesPart
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.figure_table import FigureTable
-from warm_ember.units import duration_text, percent_text, quantity_text
+from warm_ember.units import duration_text, percent_text, quantity_text, uncertainty_text
 
 if TYPE_CHECKING:
     from warm_ember.session.records import StateReturn, Transition
@@ -123,4 +123,4 @@ def _with_spread(figure: Figure, unit: str) -> str:
     text = str(quantity_text(figure.value, unit))
     if figure.low is None or figure.high is None:
         return text
-    return f"{text} ± {quantity_text((figure.high - figure.low) / 2, unit, 2)}"
+    return f"{text} ± {uncertainty_text((figure.high - figure.low) / 2, unit)}"
