@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import math
 import re
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
 from warm_ember.errors import ParseError
@@ -214,6 +215,39 @@ def quantity_text(value: float | None, unit: str, digits: int = 3) -> QuantityTe
     rounded = abs(float(f"{value:.{digits - 1}e}"))
     prefix, scale = next(((p, s) for p, s in _STEPS if rounded >= s), _STEPS[-1])
     return QuantityText(format_significant(value / scale, digits), prefix + unit)
+
+
+def column_writer(values: Iterable[float | None], unit: str) -> Callable[[float | None], QuantityText]:
+    """Return what writes the quantities of a column in one unit, so that they can be compared at a glance.
+
+    Parameters
+    ----------
+    values
+        All of them; None where one is not known.
+    unit
+        Their unit. Its prefix is that of the smallest, as long as the largest stays below a million.
+
+    Examples
+    --------
+    >>> write = column_writer([9.41e-3, 21.3e-6, None, 0.127], "A")
+    >>> [str(write(value)) for value in (9.41e-3, 21.3e-6, None, 0.127, 0.0)]
+    ['9\u2009410 µA', '21.3 µA', '–', '127\u2009000 µA', '0 µA']
+    """
+    known = [abs(float(f"{value:.2e}")) for value in values if value is not None and math.isfinite(value) and value]
+    if not known:
+        return lambda value: quantity_text(value, unit)
+    steps = [(prefix, scale) for prefix, scale in _STEPS if max(known) / scale < 1e6]
+    prefix, scale = next((one for one in steps if min(known) >= one[1]), steps[-1])
+
+    def write(value: float | None) -> QuantityText:
+        if value is None or not math.isfinite(value):
+            return QuantityText("–", "")
+        if value == 0:
+            return QuantityText("0", prefix + unit)
+        rounded = float(f"{value:.2e}") / scale
+        return QuantityText(format_significant(rounded, 3), prefix + unit)
+
+    return write
 
 
 def uncertainty_text(half: float | None, unit: str) -> QuantityText:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import asdict
 from typing import Any
 
@@ -17,7 +17,17 @@ from warm_ember.model.estimate import Estimate
 from warm_ember.model.figure import Bound, Figure, Grade
 from warm_ember.model.finding import Finding, confidence_word
 from warm_ember.session.battery_results import UnseenLife
-from warm_ember.units import HOUR_S, counted, duration_text, format_trimmed, months_text, percent_text, quantity_text
+from warm_ember.units import (
+    HOUR_S,
+    QuantityText,
+    column_writer,
+    counted,
+    duration_text,
+    format_trimmed,
+    months_text,
+    percent_text,
+    quantity_text,
+)
 
 
 def ends_json(name: str, ends: tuple[float | None, float | None] | None) -> dict[str, float | None]:
@@ -26,17 +36,20 @@ def ends_json(name: str, ends: tuple[float | None, float | None] | None) -> dict
     return {f"{name}_low": low, f"{name}_high": high}
 
 
-def figure_text(figure: Figure, unit: str) -> str:
-    """Return a figure in words: a value, or the bound that is known of it."""
+Write = Callable[[float | None], QuantityText]
+
+
+def figure_text(figure: Figure, unit: str, write: Write | None = None) -> str:
+    """Return a figure in words: a value, or the bound that is known of it; `write` gives a column one unit."""
     if figure.bound is Bound.BELOW:
         return f"below {quantity_text(figure.high, unit, 2)}"
-    return bound_text(figure.value, unit, figure.bound)
+    return bound_text(figure.value, unit, figure.bound, write)
 
 
-def bound_text(value: float | None, unit: str, bound: Bound | None) -> str:
+def bound_text(value: float | None, unit: str, bound: Bound | None, write: Write | None = None) -> str:
     """Return a value in words, with "at least" or "at most" before it where it is that."""
     words = "" if bound is None else f"{bound.value.replace('_', ' ')} "
-    return f"{words}{quantity_text(value, unit)}"
+    return f"{words}{write(value) if write is not None else quantity_text(value, unit)}"
 
 
 def grade_json(figure: Figure) -> dict[str, Any]:
@@ -82,17 +95,21 @@ def ledger_json(ledger: Ledger) -> dict[str, Any]:
 
 def print_ledger(ledger: Ledger, day: Mapping[str, DayRow] | None = None) -> None:
     """Print the ledger as a table; with a mean day beside it also each state's share of that day's charge."""
+    expected = {row.name: row.expected.current_a if row.expected else None for row in ledger.all_rows}
+    mean = column_writer([*(row.mean.value for row in ledger.all_rows), *expected.values()], "A")
+    charge = column_writer([row.charge_c for row in ledger.all_rows], "C")
+    energy = column_writer([row.energy_j for row in ledger.all_rows], "J")
     rows = [
         (
             row.name,
             row.entries,
             duration_text(row.dwell_s),
             percent_text(row.time_share),
-            figure_text(row.mean, "A"),
-            quantity_text(row.charge_c, "C"),
+            figure_text(row.mean, "A", mean),
+            charge(row.charge_c),
             percent_text(row.charge_share),
-            quantity_text(row.energy_j, "J"),
-            quantity_text(row.expected.current_a if row.expected else None, "A"),
+            energy(row.energy_j),
+            mean(expected[row.name]),
             row.verdict.value if row.expected else "",
             *((percent_text(day[row.name].charge_share),) if day is not None else ()),
         )
@@ -259,9 +276,11 @@ def _reach(name: str, estimate: Estimate, bound: Bound | None) -> dict[str, floa
 
 def print_wakes(ledger: WakeLedger) -> None:
     """Print the wakes by source and the sleep between them as tables."""
+    charge = column_writer([row.charge_c_mean for row in ledger.sources], "C")
+    added = column_writer([row.added_a for row in ledger.sources], "A")
     sources = [
         (row.source, row.count, format_trimmed(row.rate_per_h), duration_text(row.awake_s_mean),
-         bound_text(row.charge_c_mean, "C", row.bound), bound_text(row.added_a, "A", row.bound))
+         bound_text(row.charge_c_mean, "C", row.bound, charge), bound_text(row.added_a, "A", row.bound, added))
         for row in ledger.sources
     ]  # fmt: skip
     print_table(("source", "wakes", "an hour", "awake", "charge", "adds"), sources)

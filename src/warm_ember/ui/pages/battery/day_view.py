@@ -14,7 +14,7 @@ from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.battery.metrics import HEAD
-from warm_ember.units import parse_rate, percent_text, quantity_text, rate_text
+from warm_ember.units import QuantityText, column_writer, parse_rate, percent_text, quantity_text, rate_text
 
 SIDE = 344
 _TOP = 26
@@ -175,13 +175,14 @@ class DayView(PaintedView):
         self._paint_clock(painter)
         costs = {cost.name: cost for cost in self.results.load.costs}
         base_a = self.results.load.base_a
+        each_text = column_writer([cost.charge_c for cost in costs.values()], "C")
         hours = {name: hourly(costs[name], base_a) for name in self._ordered()}
         if event.rect().top() < self.hours_box.top():
             self._paint_table_head(painter)
             for index, name in enumerate(hours):
                 cost = costs[name]
                 self._paint_row(painter, index, name, hours[name], cost.mean_a or cost.peak_a)
-                each = signed(cost.bound, quantity_text(cost.charge_c, "C").rich)
+                each = signed(cost.bound, each_text(cost.charge_c).rich)
                 self._paint_cells(painter, index, each, cost.added_a(base_a), cost.bound)
             last = len(costs)
             self._paint_row(painter, last, self.results.load.base_name, np.full(24, base_a), base_a)
@@ -212,6 +213,12 @@ class DayView(PaintedView):
             cell = QRectF(strip.left() + hour * width, top + 1, width - 1, px(_ROW) - 2)
             painter.fillRect(cell, theme.ramp.color(float(hours[hour])) if hours[hour] > 0 else theme.sunken)
 
+    def _added_text(self, added_a: float) -> QuantityText:
+        """Write what something adds to the average, all in one unit."""
+        load = self.results.load if self.results is not None else None
+        values = [cost.added_a(load.base_a) for cost in load.costs] + [load.base_a] if load is not None else []
+        return column_writer(values, "A")(added_a)
+
     def _paint_cells(self, painter: QPainter, index: int, charge: str, added_a: float, bound: Bound | None) -> None:
         px, look = self._look.px, self._look
         left, top = self.width() - px(SIDE), px(_TOP + _ROW * index)
@@ -219,7 +226,7 @@ class DayView(PaintedView):
         draw_rich_text(
             painter,
             QRectF(left + px(232), top, px(100), px(_ROW)),
-            signed(bound, quantity_text(added_a, "A").rich),
+            signed(bound, self._added_text(added_a).rich),
             look,
             align=_RIGHT,
         )
@@ -281,7 +288,7 @@ class DayView(PaintedView):
         if self.results is None:
             return
         left = self.width() - px(SIDE)
-        mean = signed(self.results.load.bound, quantity_text(self.results.load.mean_a, "A").rich)
+        mean = signed(self.results.load.bound, self._added_text(self.results.load.mean_a).rich)
         draw_rich_text(
             painter,
             QRectF(left + px(90), box.top() + px(2), px(130), px(18)),

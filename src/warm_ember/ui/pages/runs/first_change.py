@@ -11,7 +11,7 @@ from warm_ember.ui.look.painted_view import NamedBox, PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.textures import fill, swatches
 from warm_ember.ui.look.theme import Appearance
-from warm_ember.units import MONTH_S, format_significant, percent_text, quantity_text
+from warm_ember.units import MONTH_S, column_writer, format_significant, percent_text
 
 if TYPE_CHECKING:
     from warm_ember.session.run_results import RunResults
@@ -74,6 +74,7 @@ class FirstChange(PaintedView):
         segments = sorted(results.by_state, key=lambda one: -one.added_a)[:_MOST]
         looks = swatches(look, [(one.name, one.mean_a) for one in segments])
         most_a = max((one.added_a for one in segments), default=0.0) or 1.0
+        write = column_writer([one.added_a for one in segments], "A")
         whole_a, half = results.load.mean_a or 1.0, self.width() / 2
         for index, one in enumerate(segments):
             top = px(_HEAD) + index * px(_ROW)
@@ -82,7 +83,7 @@ class FirstChange(PaintedView):
             bar = QRectF(px(166), top + px(11), max(room * max(one.added_a, 0.0) / most_a, 1.5), px(_ROW - 22))
             fill(painter, bar, looks[one.name], theme.ground)
             figure = QRectF(half - px(142), top, px(72), px(_ROW))
-            draw_rich_text(painter, figure, quantity_text(one.added_a, "A").rich, look, align=_RIGHT)
+            draw_rich_text(painter, figure, write(one.added_a).rich, look, align=_RIGHT)
             share = QRectF(half - px(68), top, px(52), px(_ROW))
             draw_rich_text(painter, share, percent_text(one.added_a / whole_a).rich, look, size="small", align=_RIGHT)
             painter.setPen(theme.grid)
@@ -95,6 +96,7 @@ class FirstChange(PaintedView):
             box = self.row_box(0).adjusted(px(16), 0, -px(16), 0)
             draw_rich_text(painter, box, words, look)
             return
+        write = column_writer([offer.saved_a for offer in plan.suggestions[:_MOST]], "A")
         for index, offer in enumerate(plan.suggestions[:_MOST]):
             box = self.row_box(index).adjusted(px(16), 0, -px(16), 0)
             name = QRectF(box.left(), box.top() + px(2), box.width() - px(170), px(19))
@@ -102,7 +104,7 @@ class FirstChange(PaintedView):
             why = name.translated(0, px(18))
             draw_rich_text(painter, why, offer.words, look, size="small")
             saved = QRectF(box.right() - px(166), box.top(), px(80), px(_ROW))
-            draw_rich_text(painter, saved, quantity_text(offer.saved_a, "A").rich, look, align=_RIGHT)
+            draw_rich_text(painter, saved, write(offer.saved_a).rich, look, align=_RIGHT)
             gain = f"+**{format_significant(offer.gain_s / MONTH_S)}** mo" if offer.gain_s > 0 else ""
             draw_rich_text(painter, box, gain, look, size="small", align=_RIGHT)
             painter.setPen(theme.grid)

@@ -9,7 +9,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
-from warm_ember.model.figure import Bound, Figure
+from warm_ember.model.figure import Bound, Figure, signed
 from warm_ember.model.placement import UNPLACED_NAME
 from warm_ember.session.run_results import RunResults
 from warm_ember.session.state_results import day_ledger
@@ -26,7 +26,15 @@ from warm_ember.ui.pages.states.ledger_rows import (
     spread_text,
     verdict_words,
 )
-from warm_ember.units import DAY_S, counted, duration_text, format_significant, percent_text, quantity_text
+from warm_ember.units import (
+    DAY_S,
+    column_writer,
+    counted,
+    duration_text,
+    format_significant,
+    percent_text,
+    quantity_text,
+)
 
 if TYPE_CHECKING:
     from warm_ember.session.records import DayRow, Ledger, LedgerRow
@@ -104,6 +112,7 @@ class LedgerView(PaintedView):
 
     def _fill(self) -> None:
         results = self.results
+        self._mean_text, self._energy_text = column_writer((), "A"), column_writer((), "J")
         self.rows = []
         if results is not None:
             day = day_ledger(results) if self._shows_day else {}
@@ -113,6 +122,9 @@ class LedgerView(PaintedView):
             self.rows = [
                 replace(one, energy_share=(one.energy_j or 0.0) / whole_j if whole_j else 0.0) for one in shown
             ]
+            expected = [row.expected.current_a if row.expected is not None else None for row in rows]
+            self._mean_text = column_writer([*(row.mean.shown for row in rows), *expected], "A")
+            self._energy_text = column_writer([one.energy_j for one in shown], "J")
             self._sort_rows()
         if self.chosen not in [shown.row.name for shown in self.rows]:
             self.chosen = ""
@@ -387,22 +399,22 @@ class LedgerView(PaintedView):
         if self.by == ENERGY:
             cell("mean current", quantity_text(shown.mean_w, "W").rich)
         elif row.mean.bound is Bound.AT_LEAST:
-            cell("mean current", rich_figure(row.mean, "A"))
+            cell("mean current", signed(row.mean.bound, self._mean_text(row.mean.shown).rich))
             cell("mean current", "range exceeded", second, "small", True)
         elif row.mean.bound is not None:
             cell("mean current", rich_figure(row.mean, "A"))
             cell("mean current", "under the resolution", second, "small", True)
         else:
-            cell("mean current", quantity_text(row.mean.value, "A").rich)
+            cell("mean current", self._mean_text(row.mean.value).rich)
             cell("mean current", spread_text(row), second, "small", True)
-        cell("energy", (shown.charge_text if self.by == ENERGY else quantity_text(shown.energy_j, "J")).rich)
+        cell("energy", (shown.charge_text if self.by == ENERGY else self._energy_text(shown.energy_j)).rich)
         self._paint_expected(painter, QRectF(rights["expected"], top + first, self._expected_width, px(18)), row)
         self._paint_verdict(painter, top + first, row, *verdict_words(row))
 
     def _paint_expected(self, painter: QPainter, box: QRectF, row: LedgerRow) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
         if row.expected is not None:
-            text = f"{quantity_text(row.expected.current_a, 'A').rich} ± {row.expected.tolerance * 100:.0f} %"
+            text = f"{self._mean_text(row.expected.current_a).rich} ± {row.expected.tolerance * 100:.0f} %"
             draw_rich_text(painter, box, text, look)
             parts = len(row.expected.parts)
             source = f"{counted(parts, 'part')}" if parts else row.expected.source
@@ -458,7 +470,10 @@ class LedgerView(PaintedView):
             mean_words = quantity_text(energy_j / length_s if energy_j else None, "W").rich
             last_words = quantity_text(mean_a * length_s if mean_a is not None else None, "C").rich
         else:
-            mean_words, last_words = rich_figure(mean, "A"), quantity_text(energy_j, "J").rich
+            mean_words, last_words = (
+                signed(mean.bound, self._mean_text(mean.shown).rich),
+                self._energy_text(energy_j).rich,
+            )
         self._draw_sum(painter, rights.get("mean dwell"), y, duration_text(length_s).rich)
         self._draw_sum(painter, rights.get("mean current"), y, mean_words)
         self._draw_sum(painter, rights.get("energy"), y, last_words)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -15,7 +16,7 @@ from warm_ember.ui.look.label import tip
 from warm_ember.ui.look.painted_view import NamedBox, PaintedView
 from warm_ember.ui.look.rich_text import draw_chip, draw_rich_text, width_of
 from warm_ember.ui.look.theme import Appearance
-from warm_ember.units import format_trimmed, months_text, quantity_text
+from warm_ember.units import QuantityText, column_writer, format_trimmed, months_text, quantity_text
 
 if TYPE_CHECKING:
     from warm_ember.session.records import PredictedStep, Proof, SuggestedChange
@@ -100,6 +101,19 @@ class PlanList(PaintedView):
         self._fit()
         self.update()
 
+    def _saved(self, item: Item) -> tuple[float | None, ...]:
+        """Return what stands in the column of savings for an item, and below it."""
+        if item.step is not None:
+            return item.step.saved_a, item.step.alone_a
+        if item.proof is not None:
+            return item.proof.measured_step_a, item.proof.predicted_step_a
+        return (item.offer.saved_a,) if item.offer is not None else ()
+
+    @property
+    def saved_text(self) -> Callable[[float | None], QuantityText]:
+        """Writes what is saved, all in one unit."""
+        return column_writer([value for item in self.items for value in self._saved(item)], "A")
+
     def _fit(self) -> None:
         self.setMinimumHeight(self.sizeHint().height())
         self.updateGeometry()
@@ -179,7 +193,7 @@ class PlanList(PaintedView):
         name = QRectF(left + px(26), first.top(), name_room, first.height())
         in_plan = item.kind != "beside"
         draw_rich_text(painter, name, item.words, look, dim=theme.ink if in_plan else theme.dim)
-        saves, life, stage, under = _figures(item)
+        saves, life, stage, under = _figures(item, self.saved_text)
         for place, words in self._columns(first, (saves, life, stage)):
             draw_rich_text(painter, place, words, look, size="small", align=_RIGHT)
         under_stage = QRectF(box.right() - px(12 + _STAGE + 60), second.top(), px(_STAGE + 60), second.height())
@@ -196,7 +210,7 @@ class PlanList(PaintedView):
         saves = QRectF(gains.left() - px(74), box.top(), px(70), box.height())
         name = QRectF(px(28), box.top(), saves.left() - px(32), box.height())
         draw_rich_text(painter, name, offer.change.name, look, size="small", dim=theme.ink)
-        draw_rich_text(painter, saves, quantity_text(offer.saved_a, "A").rich, look, size="small", align=_RIGHT)
+        draw_rich_text(painter, saves, self.saved_text(offer.saved_a).rich, look, size="small", align=_RIGHT)
         sign = "+" if offer.gain_s >= 0 else "−"
         gained = f"{sign}**{months_text(abs(offer.gain_s)).number}** mo"
         draw_rich_text(painter, gains, gained, look, size="small", align=_RIGHT)
@@ -319,21 +333,21 @@ def _items(results: PlanResults, beside: tuple[PlannedChange, ...]) -> list[Item
     return items
 
 
-def _figures(item: Item) -> tuple[str, str, str, str]:
+def _figures(item: Item, write: Callable[[float | None], QuantityText]) -> tuple[str, str, str, str]:
     """Return what stands under saves, life and stage, and below them."""
     if item.step is not None:
         gain = months_text(abs(item.life_gain_s))
         sign = "+" if item.life_gain_s >= 0 else "−"
         stage = "predicted" if not item.step.unclear else "does nothing here"
-        alone = f"alone {quantity_text(item.step.alone_a, 'A')}"
+        alone = f"alone {write(item.step.alone_a)}"
         proved = f", in {item.change.proved_by}" if item.change is not None and item.change.proved_by else ""
-        return quantity_text(item.step.saved_a, "A").rich, f"{sign}**{gain.number}** mo", stage + proved, alone
+        return write(item.step.saved_a).rich, f"{sign}**{gain.number}** mo", stage + proved, alone
     if item.proof is not None:
         proof = item.proof
-        measured = quantity_text(proof.measured_step_a, "A").rich
+        measured = write(proof.measured_step_a).rich
         off = proof.measured_step_a / proof.predicted_step_a - 1 if proof.predicted_step_a else 0.0
         words = f"{'+' if off >= 0 else '−'}{format_trimmed(100 * abs(off), 2)} %"
-        return measured, words, f"measured, {proof.after}", f"predicted {quantity_text(proof.predicted_step_a, 'A')}"
+        return measured, words, f"measured, {proof.after}", f"predicted {write(proof.predicted_step_a)}"
     return "", "", "not in the plan", ""
 
 

@@ -15,16 +15,16 @@ from warm_ember.session.wake_results import WakesShown
 from warm_ember.ui.look.painted_view import NamedBox, PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.theme import Appearance
-from warm_ember.units import duration_text, format_trimmed, percent_text, quantity_text
+from warm_ember.units import column_writer, duration_text, format_trimmed, percent_text
 
 if TYPE_CHECKING:
     from warm_ember.session.records import SourceRow, WakeLedger
 
 
 _HEAD, _ROW, _MOST_ROW, _FOOT = 52, 34, 64, 22
-_NAME, _PER_HOUR, _AWAKE, _EACH, _BAR, _BAR_END, _HIST = 126, 196, 264, 342, 354, 500, 524
+_NAME, _PER_HOUR, _AWAKE, _EACH, _BAR, _BAR_END, _HIST = 120, 184, 256, 346, 358, 504, 526
 _WORDS, _ROOMY, _LEAST_HIST = 118, 760, 90
-_FIGURE_END = 414
+_FIGURE_END = 426
 """Where there is no room for bars, the figure alone ends here."""
 _RIGHT = Qt.AlignmentFlag.AlignRight
 COLUMNS = ("source", "per hour", "awake", "charge each", "adds to average")
@@ -231,9 +231,12 @@ class SourceTable(PaintedView):
         draw_rich_text(painter, label, words, look)
 
     def _charge(self, value: float, unit: str, bound: Bound | None = None) -> str:
-        """Return a charge or current in words; a dash where none was measured."""
-        measured = self.ledger is not None and self.ledger.is_measured
-        return signed(bound, quantity_text(value, unit).rich) if measured else "–"
+        """Return a charge or current in words, all of a column in one unit; a dash where none was measured."""
+        if self.ledger is None or not self.ledger.is_measured:
+            return "–"
+        rows = self.ledger.sources
+        write = column_writer([row.charge_c_mean if unit == "C" else row.added_a for row in rows], unit)
+        return signed(bound, write(value).rich)
 
     def _paint_gaps(self, painter: QPainter, index: int, row: SourceRow) -> None:
         if self.histogram_box(index).width() < self._look.px(_LEAST_HIST):
