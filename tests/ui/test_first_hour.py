@@ -15,6 +15,7 @@ from pytestqt.qtbot import QtBot
 
 from warm_ember.model.project import Project
 from warm_ember.session.recent import recent_projects
+from warm_ember.session.session import Session
 from warm_ember.session.state_results import day_ledger
 from warm_ember.session.untitled import is_untitled, untitled_root
 from warm_ember.store.project_folder import ProjectFolder
@@ -232,6 +233,21 @@ def test_every_action_is_found_by_its_words(window: MainWindow, qtbot: QtBot) ->
     qtbot.keyClicks(finder.words, "view bat")
     qtbot.keyClick(finder.words, Qt.Key.Key_Return)
     assert window.page is window.pages.battery
+    window.help.find_action()  # what is only a button is found as well, in the view that it stands in
+    finder = [one for one in QApplication.topLevelWidgets() if isinstance(one, ActionFinder) and one.isVisible()][-1]
+    qtbot.keyClicks(finder.words, "take baseline")
+    qtbot.keyClick(finder.words, Qt.Key.Key_Return)
+    assert window.page is window.pages.bench
+    assert window.pages.trace.view == "data quality"
+
+
+def test_what_was_done_is_not_told_of_another_project(window: MainWindow, tmp_path: Path, settle) -> None:
+    window.controller.noted.emit("r4 is there")
+    assert window.messages.isVisible()
+    Session.open_or_create(tmp_path / "other").close()
+    assert window.controller.open(tmp_path / "other")
+    settle()
+    assert not window.messages.isVisible()
 
 
 def test_no_two_actions_share_a_shortcut(window: MainWindow) -> None:

@@ -2,12 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Collection, Iterable
 from dataclasses import dataclass
+from functools import partial
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QAction, QKeyEvent
-from PySide6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem, QMenu, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QDialog,
+    QLineEdit,
+    QListWidget,
+    QListWidgetItem,
+    QMenu,
+    QPushButton,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)  # fmt: skip
 
 from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.theme import Appearance
@@ -46,6 +57,28 @@ def actions_in(menu: QMenu, place: tuple[str, ...] = ()) -> Iterable[FoundAction
             yield from actions_in(inner, (*place, inner.title().replace("&", "")))
         elif action.text() and not action.isSeparator():
             yield FoundAction(action, place)
+
+
+def buttons_in(page: QWidget, title: str, known: Collection[str]) -> Iterable[FoundAction]:
+    """Yield the buttons of a page that stand in no menu, as actions that show the view they are in and press them."""
+    for button in page.findChildren(QPushButton):
+        words = button.text().replace("&", "").split("   ")[0]
+        # What begins with a small letter belongs to a row of a table and means nothing without it.
+        if words[:1].isupper() and words not in known and button.window() is page.window():
+            action = QAction(words, button)
+            action.setToolTip(button.toolTip())
+            action.triggered.connect(partial(_press, button))
+            yield FoundAction(action, (title,))
+
+
+def _press(button: QPushButton, _checked: bool = False) -> None:
+    view: QWidget = button
+    while (above := view.parentWidget()) is not None:
+        if isinstance(above, QStackedWidget):
+            above.setCurrentWidget(view)
+        view = above
+    button.setFocus()
+    button.click()
 
 
 class ActionFinder(QDialog):

@@ -9,7 +9,7 @@ from PySide6.QtCore import QObject, Qt
 from PySide6.QtWidgets import QMessageBox
 
 from warm_ember import __version__
-from warm_ember.ui.shell.action_finder import ActionFinder, FoundAction, actions_in
+from warm_ember.ui.shell.action_finder import ActionFinder, FoundAction, actions_in, buttons_in
 from warm_ember.ui.shell.page_stack import TITLES
 from warm_ember.ui.shell.tour_steps import tour_steps
 
@@ -94,9 +94,10 @@ class Help(QObject):
 
     def find_action(self) -> None:
         """Find an action by its words, and do it on its page."""
-        for title in TITLES:
-            self._window.pages.page(title)
+        pages = {title: self._window.pages.page(title) for title in TITLES}
         found = [one for menu in self._window.menu_of.values() for one in actions_in(menu)]
+        known = {one.words.rstrip(" …") for one in found}
+        found += [one for title, page in pages.items() for one in buttons_in(page, title, known)]
         ActionFinder(self._window, self._window.look, found, self._do_found).open()
 
     def _do_found(self, found: FoundAction) -> None:

@@ -52,6 +52,11 @@ class MessagePanel(QWidget):
         """Show what was done."""
         self._show(message, trouble=False)
 
+    def forget_note(self) -> None:
+        """Take away what was done: it was another project."""
+        if not self._is_trouble:
+            self.hide()
+
     def _show(self, message: str, *, trouble: bool) -> None:
         self._is_trouble = trouble
         self.words.setText(message)

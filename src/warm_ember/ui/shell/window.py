@@ -273,6 +273,7 @@ class MainWindow(QMainWindow):
 
     def _on_session(self) -> None:
         session = self.controller.session
+        self.messages.forget_note()
         self._shown_capture = None
         if session is not None:
             note_opened(session)
