@@ -244,7 +244,8 @@ def test_every_action_is_found_by_its_words(window: MainWindow, qtbot: QtBot) ->
 def test_what_was_done_is_not_told_of_another_project(window: MainWindow, tmp_path: Path, settle) -> None:
     window.controller.noted.emit("r4 is there")
     assert window.messages.isVisible()
-    Session.open_or_create(tmp_path / "other").close()
+    with Session.open_or_create(tmp_path / "other") as other:
+        other.save()
     assert window.controller.open(tmp_path / "other")
     settle()
     assert not window.messages.isVisible()
