@@ -7,10 +7,11 @@ import os
 import shutil
 from pathlib import Path
 
+import numpy as np
 import pytest
 from driving import LEFT, type_into
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QApplication, QFileDialog
+from PySide6.QtWidgets import QApplication, QFileDialog, QWidget
 from pytestqt.qtbot import QtBot
 
 from warm_ember.model.project import Project
@@ -24,7 +25,7 @@ from warm_ember.ui.shell.action_finder import ActionFinder, actions_in
 from warm_ember.ui.shell.page_stack import TITLES
 from warm_ember.ui.shell.tour_steps import tour_steps
 from warm_ember.ui.shell.window import MainWindow
-from warm_ember.units import MONTH_S
+from warm_ember.units import MONTH_S, months_text
 
 _TEXT = "s,A\n" + "".join(f"{k / 100:.2f},{0.02 if k % 100 < 5 else 0.0004}\n" for k in range(1000))
 
@@ -420,3 +421,44 @@ def test_each_page_offers_the_step_that_fills_it(
     }
     qtbot.mouseClick(here.next_step.keys["record"], LEFT)
     assert here.page is here.pages.bench
+
+
+def test_from_ones_own_file_to_months_by_keys_alone(
+    here: MainWindow, tmp_path: Path, qtbot: QtBot, settle, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A gate sensor that no one has seen before, in a file with decimal commas and microamperes."""
+    random, at = np.random.default_rng(3), np.arange(60_000) / 1e3
+    current = np.where(at % 7.0 < 0.04, 4e-3, 6.3e-6)
+    current = np.where((at - 3) % 30.0 < 0.18, 38e-3, current) * (1 + 0.01 * random.standard_normal(len(at)))
+    lines = (f"{a:.3f};{b * 1e6:.3f}".replace(".", ",") for a, b in zip(at, current, strict=True))
+    (tmp_path / "gate sensor.csv").write_text("time [s];I [uA]\n" + "\n".join(lines))
+    answer(monkeypatch, "getOpenFileNames", tmp_path / "gate sensor.csv")
+
+    def press(key: Qt.Key, modifier: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
+        qtbot.keyClick(QApplication.focusWidget() or here, key, modifier)
+        settle()
+
+    def tab_to(name: str) -> QWidget:
+        for _ in range(60):
+            press(Qt.Key.Key_Tab)
+            focused = QApplication.focusWidget()
+            if focused is not None and focused.accessibleName().casefold() == name:
+                return focused
+        raise AssertionError(f"Tab does not come to {name}")
+
+    press(Qt.Key.Key_O)
+    press(Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
+    assert here.page is here.pages.trace
+    assert here.controller.results.whole.mean_a == pytest.approx(current.mean(), rel=1e-4)
+    press(Qt.Key.Key_5, Qt.KeyboardModifier.AltModifier)
+    assert here.page is here.pages.battery
+    assert "no battery chosen" in here.header.warning
+    qtbot.keyClicks(tab_to("cell"), "FR6")
+    press(Qt.Key.Key_Return)
+    target = tab_to("target")
+    target.selectAll()
+    qtbot.keyClicks(target, "36 months")
+    press(Qt.Key.Key_Return)
+    life = here.controller.results.life
+    assert life.target_s == pytest.approx(36 * MONTH_S)
+    assert here.header.sentence.startswith(f"{months_text(life.life_s).rich}; target **36**")
