@@ -5,6 +5,7 @@ from __future__ import annotations
 import ast
 import re
 from collections.abc import Iterator
+from functools import cache
 from pathlib import Path
 
 import pytest
@@ -24,6 +25,12 @@ COUNTED = re.compile(
     r"\{\} (changes|samples|states|stretches|lines|rows|readings|wakes(?! the)|runs|parts|files|cycles|entries|captures"
     r"|events|columns|levels|brackets|periods|pulses|bursts|faults|findings|sources|activities|intervals|pieces)\b"
 )
+
+
+@cache
+def all_strings() -> tuple[tuple[Path, int, str], ...]:
+    """Return the texts of all modules, each with its place."""
+    return tuple((path, line, text) for path in sorted(ROOT.rglob("*.py")) for line, text in strings(path))
 
 
 def strings(path: Path) -> Iterator[tuple[int, str]]:
@@ -54,12 +61,7 @@ def _is_logged(call: ast.AST | None) -> bool:
 
 
 def found_by(pattern: re.Pattern[str]) -> list[str]:
-    return [
-        f"{path.relative_to(ROOT)}:{line} {text!r}"
-        for path in sorted(ROOT.rglob("*.py"))
-        for line, text in strings(path)
-        if pattern.search(text)
-    ]
+    return [f"{path.relative_to(ROOT)}:{line} {text!r}" for path, line, text in all_strings() if pattern.search(text)]
 
 
 @pytest.mark.parametrize("pattern", [BANNED, EACH_TIME], ids=["pictures", "rates"])

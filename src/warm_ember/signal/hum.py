@@ -8,8 +8,8 @@ import numpy as np
 
 from warm_ember.errors import Cancelled
 from warm_ember.model.arrays import Floats, Indices
+from warm_ember.signal.intervals import interval_sums
 from warm_ember.signal.series import Series, ShouldStop, never
-from warm_ember.signal.stretch import total
 
 MAINS_HZ = (50.0, 60.0)
 _SEGMENT_S = 2.0
@@ -108,7 +108,7 @@ def _spectra(series: Series, should_stop: ShouldStop) -> _Spectra | None:
     together = max(1, int(rate_hz / _RATE_HZ))
     length = int(min(_SEGMENT_S, duration_s) * rate_hz) // together * together
     starts = np.unique(np.linspace(0, series.samples - length, _CANDIDATES).astype(np.int64))
-    means = np.array([total(series, int(s), int(s) + length).total for s in starts])
+    means = _sums_from(series, starts, length, should_stop)
     quietest: list[int] = []
     for start in starts[np.argsort(means, kind="stable")].tolist():
         if all(abs(start - other) >= length for other in quietest):
@@ -131,6 +131,13 @@ def _spectra(series: Series, should_stop: ShouldStop) -> _Spectra | None:
         return None
     frequencies = np.fft.rfftfreq(length // together, together * series.interval_s).astype(np.float64)
     return _Spectra(frequencies, np.array(powers), np.array(kept), length, float(np.median(levels)))
+
+
+def _sums_from(series: Series, starts: Indices, length: int, should_stop: ShouldStop) -> Floats:
+    """Return the sum of as many samples from each start on; they overlap, and what they share is summed once."""
+    edges = np.unique(np.concatenate((starts, starts + length)))
+    until = np.append(0.0, np.cumsum(interval_sums(series, edges, should_stop=should_stop).total))
+    return np.asarray(until[np.searchsorted(edges, starts + length)] - until[np.searchsorted(edges, starts)])
 
 
 def _prepared(values: Floats, together: int) -> Floats | None:

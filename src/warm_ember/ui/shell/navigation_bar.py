@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QFocusEvent, QKeyEvent, QPainter, QPaintEvent, QPen, QPolygonF, QResizeEvent
 from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QSizePolicy, QWidget
@@ -157,9 +159,10 @@ class NavigationBar(QWidget):
         self.setFixedHeight(look.px(_HEIGHT))
         look.changed.connect(lambda: self.setFixedHeight(look.px(_HEIGHT)))
 
-    def show_figure(self, title: str, figure: LinkFigure) -> None:
-        """Show new figures on a link."""
-        self.links[title].show_figure(figure)
+    def show_figures(self, figures: Mapping[str, LinkFigure]) -> None:
+        """Show new figures on links."""
+        for title, figure in figures.items():
+            self.links[title].show_figure(figure)
         self._fit()
 
     def _fit(self) -> None:

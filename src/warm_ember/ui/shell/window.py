@@ -252,9 +252,8 @@ class MainWindow(QMainWindow):
     def _show_header(self) -> None:
         is_page = isinstance(self.pages.currentWidget(), Page)
         self.next_step.show_missing(self.page.missing() if is_page else None)
+        self.navigation.show_figures({title: self.pages.link(title) for title in TITLES})
         if self.pages.is_starting:
-            for title in TITLES:
-                self.navigation.show_figure(title, self.pages.link(title))
             return
         page = self.page
         if self.pages.is_importing:
@@ -263,8 +262,6 @@ class MainWindow(QMainWindow):
         else:
             self.header.show_sentence(page.sentence(), page.warning())
             self.header.show_switches(page.switches())
-        for title in TITLES:
-            self.navigation.show_figure(title, self.pages.link(title))
 
     def _take_wakes(self, source: str) -> None:
         """Take the wakes by a source as an activity of the battery's."""

@@ -192,8 +192,13 @@ class CorrectionsPanel(QScrollArea):
             self.reasons[name].setText(one.reason)
         self.show_effect()
 
+    def showEvent(self, event: object) -> None:
+        self.show_effect()
+
     def show_effect(self) -> None:
-        """Show what the corrections would do."""
+        """Show what the corrections would do, once somebody looks at it."""
+        if not self.isVisible():
+            return
         entered, preview = self.entered, None
         self.trouble.setText("")
         if self.results is not None:
