@@ -109,12 +109,18 @@ def test_a_recording_takes_no_name_of_an_interrupted_one(project: Path, command)
     assert "finished the interrupted recording 'night'" in err
 
 
-@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM, signal.SIGHUP])
-def test_a_signal_ends_an_import_and_nothing_is_left(tmp_path: Path, number: int) -> None:
-    with (tmp_path / "a.csv").open("w") as file:
+@pytest.fixture(scope="module")
+def long_file(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    path = tmp_path_factory.mktemp("long") / "a.csv"
+    with path.open("w") as file:
         file.write("time_s,current_a\n")
         file.writelines(f"{k / 1000:.3f},0.001\n" for k in range(3_000_000))
-    running = process("import", tmp_path / "p", tmp_path / "a.csv")
+    return path
+
+
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM, signal.SIGHUP])
+def test_a_signal_ends_an_import_and_nothing_is_left(tmp_path: Path, long_file: Path, number: int) -> None:
+    running = process("import", tmp_path / "p", long_file)
     while not list((tmp_path / "p").glob("captures/.warm-ember-*")):
         assert running.poll() is None
     running.send_signal(number)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 from dataclasses import dataclass
+from itertools import chain, count
 from pathlib import Path
 
 from warm_ember.errors import BadArgumentError, ProjectError
@@ -50,7 +51,7 @@ def new_capture_path(session: Session, name: str, *, replace: bool = False) -> P
 
 def free_name(session: Session, wanted: str) -> str:
     """Return a capture name that is not taken: the wanted one, or with a number after it."""
-    candidates = (wanted, *(f"{wanted} {number}" for number in range(2, 1_000_000)))
+    candidates = chain((wanted,), (f"{wanted} {number}" for number in count(2)))
     return next(name for name in candidates if not is_taken(session.folder.capture_path(name)))
 
 

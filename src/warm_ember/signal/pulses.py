@@ -142,22 +142,28 @@ def edge_breakouts(series: Series, edges: Indices, *, should_stop: ShouldStop = 
     inside = edges[(edges >= _BEFORE) & (edges <= series.samples - _AFTER)]
     if len(inside) > _EDGES:
         inside = inside[np.linspace(0, len(inside) - 1, _EDGES).astype(np.int64)]
-    found, charge_c = [], 0.0
-    for edge in inside.tolist():
+    values = _around(series, inside, should_stop)
+    known = ~np.isnan(values).any(axis=1)
+    values, edges = values[known], inside[known]
+    before, after = values[:, : _BEFORE - 3], values[:, _BEFORE + 4 :]
+    ends = np.sort(np.column_stack((np.median(before, axis=1), np.median(after, axis=1))), axis=1)
+    low, high = ends[:, :1], ends[:, 1:]
+    spread = np.maximum(before.std(axis=1), after.std(axis=1))[:, None]
+    # Without a change of the level it is a short pulse.
+    changes = (high - low > np.maximum(8 * spread, 0.2 * np.abs(low)))[:, 0]
+    part = values[:, _BEFORE - 3 : _BEFORE + 4]
+    beyond = np.where(part > high, part - high, np.where(part < low, part - low, 0.0))
+    out = np.abs(beyond) > np.maximum(0.5 * (high - low), 8 * spread)
+    broken = changes & (out.sum(axis=1) >= 1) & (out.sum(axis=1) <= 2)
+    charge_c = float(beyond[broken][out[broken]].sum()) * series.interval_s
+    return EdgeBreakouts(edges[broken], len(inside), charge_c)
+
+
+def _around(series: Series, edges: Indices, should_stop: ShouldStop) -> Floats:
+    """Return the samples about each edge, shape ``(edges, window)``."""
+    found = np.empty((len(edges), _BEFORE + _AFTER))
+    for row, edge in enumerate(edges.tolist()):
         if should_stop():
             raise Cancelled("stopped")
-        values = series.read(edge - _BEFORE, edge + _AFTER).astype(np.float64)
-        before, after = values[: _BEFORE - 3], values[_BEFORE + 4 :]
-        if np.isnan(values).any():
-            continue
-        low, high = sorted((float(np.median(before)), float(np.median(after))))
-        spread = max(float(before.std()), float(after.std()))
-        if high - low <= max(8 * spread, 0.2 * abs(low)):
-            continue  # a short pulse, no change of the level
-        part = values[_BEFORE - 3 : _BEFORE + 4]
-        beyond = np.where(part > high, part - high, np.where(part < low, part - low, 0.0))
-        out = np.abs(beyond) > max(0.5 * (high - low), 8 * spread)
-        if 1 <= out.sum() <= 2:
-            found.append(edge)
-            charge_c += float(beyond[out].sum()) * series.interval_s
-    return EdgeBreakouts(np.array(found, dtype=np.int64), len(inside), charge_c)
+        found[row] = series.read(edge - _BEFORE, edge + _AFTER)
+    return found
