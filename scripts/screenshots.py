@@ -123,9 +123,11 @@ def quality(window: MainWindow) -> None:
     """Say what speaks against a capture, and what its leads do to the target."""
     long_leads(window)
     window.pages.trace.show_view("data quality")
-    window.pages.trace.doubts.edits["burden in series"].setText("1.8")
-    window.pages.trace.doubts.edits["serial line"].setText("3.1u")
-    window.pages.trace.doubts.show_effect()
+    _settle(window)
+    corrections = window.pages.trace.quality.corrections
+    corrections.edits["burden"].setText("1.8")
+    corrections.edits["serial line"].setText("3.1u")
+    corrections.show_effect()
 
 
 def a_file(window: MainWindow) -> None:

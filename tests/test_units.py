@@ -7,15 +7,19 @@ from hypothesis import strategies as st
 from warm_ember.units import (
     DAY_S,
     MONTH_S,
+    column_writer,
     decade,
     duration_text,
     format_significant,
     format_trimmed,
+    interval_numbers,
+    interval_text,
     parse_duration,
     parse_quantity,
     parse_rate,
     percent_text,
     quantity_text,
+    uncertainty_text,
 )
 
 currents = st.floats(1e-11, 1e3) | st.floats(-1e3, -1e-11)
@@ -99,3 +103,50 @@ def test_nothing_is_written_as_a_dash() -> None:
 def test_zero_and_below_lie_at_the_bottom_of_the_ramp() -> None:
     assert decade(0.0) == decade(-1.0) == -9.0
     assert decade(1e-3) == pytest.approx(-3)
+
+
+def number_of(text: str) -> float:
+    """Return a number as it is written, with its prefix."""
+    number, _, unit = text.replace("\u2009", "").replace("−", "-").partition(" ")
+    return float(number) * {"n": 1e-9, "p": 1e-12, "µ": 1e-6, "m": 1e-3, "k": 1e3, "M": 1e6, "G": 1e9}.get(
+        unit[:-1], 1.0
+    )
+
+
+@given(st.floats(1e-11, 1e8))
+def test_an_uncertainty_has_two_digits(half: float) -> None:
+    text = str(uncertainty_text(half, "A"))
+    digits = text.split(" ")[0].replace(".", "").lstrip("0")
+    assert len(digits) <= 2
+    assert number_of(text) == pytest.approx(half, rel=0.051)
+
+
+@given(st.floats(1e-6, 1e3), st.floats(1e-6, 10.0))
+def test_an_interval_is_no_finer_than_two_digits_of_its_half(middle: float, share: float) -> None:
+    half = middle * share
+    first, last = (
+        text.replace("\u2009", "").replace("−", "-") for text in interval_numbers(middle - half, middle + half)
+    )
+    decimals = len(first.partition(".")[2])
+    assert decimals == len(last.partition(".")[2])
+    assert 10.0**-decimals > half / 1000 or decimals == 0
+    assert float(first) == pytest.approx(middle - half, abs=0.06 * half)
+    assert float(last) == pytest.approx(middle + half, abs=0.06 * half)
+
+
+@given(st.lists(st.floats(1e-9, 1.0), min_size=1, max_size=8))
+def test_a_column_has_one_unit_and_tells_each_value(values: list[float]) -> None:
+    write = column_writer(values, "A")
+    texts = [write(value) for value in values]
+    assert len({text.unit for text in texts}) == 1
+    for value, text in zip(values, texts, strict=True):
+        assert number_of(str(text)) == pytest.approx(value, rel=6e-3)
+    assert max(number_of(str(text)) for text in texts) / number_of(f"1 {texts[0].unit}") < 1.1e6
+
+
+def test_what_is_not_known_stands_in_a_column_as_a_dash() -> None:
+    write = column_writer([None, math.nan], "A")
+    assert [str(write(value)) for value in (None, math.nan, 0.0, 2e-6)] == ["–", "–", "0 A", "2.00 µA"]
+    assert str(uncertainty_text(None, "A")) == "–"
+    assert str(uncertainty_text(0.0, "A")) == "0 A"
+    assert interval_text(1.0, math.inf, "s") == "1.00 s to –"

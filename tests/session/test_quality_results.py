@@ -118,3 +118,37 @@ def test_what_matters_most_comes_first(tmp_path: Path, random) -> None:
     weights = [row.weight for row in found.by_effect]
     assert weights == sorted(weights, reverse=True)
     session.close()
+
+
+def test_range_glitches_hold_no_more_of_the_charge_than_is_said(tmp_path: Path, random) -> None:
+    current = made(random)
+    at = np.arange(len(current)) * INTERVAL_S
+    rises = np.flatnonzero((at[1:] % 1.0 > 0.9) & (at[:-1] % 1.0 <= 0.9)) + 1
+    current[rises] = 30e-3
+    session, found = shown(tmp_path / "p", current)
+    row = next(row for row in found.rows if row.word == "range-glitch")
+    extra = (30e-3 - BURST_A) * len(rises) / current.sum()
+    assert row.weight >= extra
+    assert row.mean.words == f"≤ {percent_text(row.weight).rich}"
+    session.close()
+
+
+def test_a_floor_that_is_not_resolved_is_a_bound(tmp_path: Path, random) -> None:
+    current = made(random)
+    current = np.round((current + 2e-5 * random.standard_normal(len(current))) / 1e-4) * 1e-4  # steps of 100 µA
+    session, found = shown(tmp_path / "p", current)
+    row = next(row for row in found.rows if row.word == "below-resolution")
+    run = session.run("run")
+    quiet = min((one for one in run.ledger.rows if one.mean.shown is not None), key=lambda one: one.mean.shown)
+    assert row.charge.of == quiet.name
+    assert row.charge.words.startswith("<")
+    assert row.mends == (Mend.RECORD,)
+    session.close()
+
+
+def test_only_what_hangs_on_the_rail_in_the_capture_itself_is_told(tmp_path: Path, random) -> None:
+    session, found = shown(tmp_path / "p", made(random))
+    bench = msgspec.structs.replace(session.project.bench, attached=(Attached("serial bridge", 5e-6),))
+    project = msgspec.structs.replace(session.project, bench=bench)
+    assert session.quality.shown(project, "run").rows == found.rows == ()
+    session.close()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QEvent
+from PySide6.QtCore import QEvent, QObject
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QBoxLayout, QScrollArea, QWidget
 
@@ -60,11 +60,17 @@ class SideBySide(QWidget):
             self._fit()
         return super().event(event)
 
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if event.type() == QEvent.Type.LayoutRequest:  # what is scrolled wants another height
+            self._fit()
+        return super().eventFilter(watched, event)
+
     def _fit(self) -> None:
         """Give what is scrolled in a view all its height where one is below the other: the page is scrolled then."""
         for view in self._views:
             for scroll in (view, *view.findChildren(QScrollArea)):
                 if isinstance(scroll, QScrollArea) and scroll.isVisibleTo(self):
+                    scroll.viewport().installEventFilter(self)  # again and again does no harm
                     held = scroll.widget()
                     height = 0 if self.is_wide or held is None else max(held.sizeHint().height(), held.minimumHeight())
                     if scroll.minimumHeight() != height:
