@@ -42,7 +42,7 @@ if TYPE_CHECKING:
     from warm_ember.session.records import ClaimResult, PeriodModel, SmallestSet, SuggestedChange
 
 
-_WIDE = 960
+_WIDE = 1160
 VIEWS = ("plan", "waveform", "proof", "timers")
 _MOST_LINES = 3
 

@@ -197,6 +197,8 @@ class SourceTable(PaintedView):
         for at in range(int(low), int(high) + 1, step):
             x = hist.left() + (at - low) / (high - low) * hist.width()
             box = QRectF(x - px(40), px(28), px(80), px(18))
+            if x < hist.left() + px(20) and not self._is_roomy:
+                continue  # the head of the column before stands there
             if x + px(24) < hist.right() + px(20):
                 words = str(duration_text(10.0**at, 1))
                 draw_rich_text(painter, box, words, look, size="small", align=Qt.AlignmentFlag.AlignHCenter)
