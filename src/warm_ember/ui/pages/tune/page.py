@@ -42,7 +42,7 @@ if TYPE_CHECKING:
     from warm_ember.session.records import ClaimResult, PeriodModel, SmallestSet, SuggestedChange
 
 
-_WIDE = 1160
+_WIDE = 960
 VIEWS = ("plan", "waveform", "proof", "timers")
 _MOST_LINES = 3
 
