@@ -12,6 +12,7 @@ from warm_ember.model.bench import Attached
 from warm_ember.model.capture import CaptureInfo
 from warm_ember.model.figure import Bound
 from warm_ember.model.project import Run
+from warm_ember.session.correcting import preview_corrections
 from warm_ember.session.quality_pictures import PlacePicture
 from warm_ember.session.quality_results import AddedPart, Mend, QualityShown
 from warm_ember.session.session import Session
@@ -93,6 +94,23 @@ def test_hum_moves_means_by_no_more_than_is_said(tmp_path: Path, random, mains_h
     assert moved <= bound
     assert row.weight == pytest.approx(bound, rel=0.2)
     assert row.mean.words in ("unchanged", f"± {percent_text(row.weight).rich}")
+    session.close()
+
+
+def test_what_was_not_measured_is_a_fault_and_passes_nothing(tmp_path: Path, random) -> None:
+    current = made(random)
+    current[20_000:35_000] = np.nan
+    session, found = shown(tmp_path / "p", current)
+    row = next(row for row in found.rows if row.word == "gaps")
+    assert row.weight == pytest.approx(15_000 / len(current), rel=1e-3)
+    assert row.mean.words == quantity_text(np.nanmean(current), "A").rich
+    assert "gaps" not in {check.what for check in found.passed}
+    session.close()
+    session, found = shown(tmp_path / "q", np.full(5000, np.nan))
+    assert [row.word for row in found.rows] == ["gaps"]
+    assert found.passed == ()
+    assert "nothing was measured" in found.rows[0].mean.of
+    assert preview_corrections(session.project, session.run("run"), {}).mean_a == (None, None)
     session.close()
 
 

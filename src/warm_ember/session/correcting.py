@@ -149,7 +149,7 @@ def preview_corrections(project: Project, results: RunResults, entered: Mapping[
         quiet.name if quiet is not None else "",
         BeforeAfter(quiet.mean_a, corrected(quiet.mean_a).mean_a) if quiet is not None else BeforeAfter(None, None),
         row.expected.current_a if row is not None and row.expected is not None else None,
-        BeforeAfter(whole.mean_a, mean.mean_a),
+        BeforeAfter(whole.mean_a, mean.mean_a if whole.mean_a is not None else None),
         BeforeAfter(supply_v, mean.lowest_v if mean.lowest_v is not None else supply_v),
         BeforeAfter(results.life.life_s, life_s),
         max(project.supply.min_v, project.battery.cutoff_v),

@@ -127,13 +127,17 @@ class QualityResults:
         effects = _Effects(run, LifeModel(run.load, project.battery, project.supply, project.climate))
         hum = self._results.hum(project, name, should_stop) if FindingKind.HUM in kinds else None
         rows = [effects.row(tuple(one for one in report.findings if one.kind is kind), hum) for kind in kinds]
+        rows.append(effects.gaps())
         names = run.capture.info.attached
         added = [one for one in look_up(project, attached) if one.name in names and not one.subtracted]
         if added:
             rows.append(effects.added_load(tuple(added), run.capture.info.supply_v or project.supply_v or 3.0))
+        kept = tuple(row for row in rows if row is not None)
+        if not run.whole.coverage:
+            return QualityShown(kept, ())  # where nothing was measured nothing is passed
         pictures = pictures_of_checks(run, self._results.levels(project, name, should_stop))
         passed = (PassedCheck(f.what, f.words, pictures.get(f.what)) for f in (*report.facts, *_more_facts(run)))
-        return QualityShown(tuple(row for row in rows if row is not None), tuple(passed))
+        return QualityShown(kept, tuple(passed))
 
 
 def _more_facts(run: RunResults) -> tuple[Fact, ...]:
@@ -257,6 +261,33 @@ class _Effects:
     def _not_known(self, _findings: tuple[Finding, ...]) -> _Four:
         missed = Effect("not known", "pulses are missed")
         return _Four(missed, missed, missed, 1.0)
+
+    def gaps(self) -> FaultRow | None:
+        """Return the row of what was not measured; None where all was."""
+        missing = 1 - self._run.whole.coverage
+        if missing <= 0:
+            return None
+        lost = round(missing * self._current.samples)
+        of = "of what was measured" if missing < 1 else "nothing was measured"
+        mean = Effect(quantity_text(self._run.whole.mean_a, "A").rich, of)
+        bounds = self._run.capture.bounds(self._run.whole.from_s, self._run.whole.to_s)
+        if bounds is not None and bounds.low_a is not None:
+            most = quantity_text(bounds.high_a, "A").rich if bounds.high_a is not None else "more"
+            mean = Effect(f"{quantity_text(bounds.low_a, 'A').rich} to {most}", "by what is known of the gaps")
+        unknown = Effect("not known", "what was missed")
+        return FaultRow(
+            "gaps",
+            "certain",
+            f"{counted(lost, 'sample')} of {counted(self._current.samples, 'sample')} were not measured "
+            f"({percent_text(missing)}): the mean is that of the rest.",
+            (),
+            mean,
+            unknown,
+            _months(self._run.life.life_s, of) if missing < 1 else unknown,
+            missing,
+            (Mend.RECORD,),
+            None,
+        )
 
     def added_load(self, parts: tuple[Attached, ...], voltage_v: float) -> FaultRow:
         """Return the row of what the set-up adds and nobody subtracts."""

@@ -221,7 +221,7 @@ class TracePage(Page):
         shown = self.quality.shown
         if findings is None:
             return "Checking for measurement faults …"
-        if not findings:
+        if not findings and not (shown is not None and shown.rows):
             passed = f": {counted(len(shown.passed), 'check')} passed" if shown is not None else ""
             return f"No measurement faults found{passed}."
         counts = (

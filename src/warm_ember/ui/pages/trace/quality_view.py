@@ -194,7 +194,8 @@ class QualityView(QWidget):
             side = "a lower" if mean.bound is Bound.AT_LEAST else "an upper"
             return f"The mean is {side} bound: {worst.word} in {counted(len(worst.findings), 'place')}."
         if worst is not None:
-            return f"What matters most is **{worst.word}**: mean {worst.mean.words} {worst.mean.of}.".replace(" .", ".")
+            told = ", ".join(filter(None, (worst.mean.words, worst.mean.of)))
+            return f"What matters most is **{worst.word}**: mean {told}."
         return ""
 
     def text(self) -> str:
