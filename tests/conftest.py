@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import os
 from collections.abc import Callable, Iterator
+from itertools import count
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
@@ -28,11 +29,20 @@ settings.load_profile(os.environ.get("WARM_EMBER_TESTS", "steady"))
 keep_freed_memory()  # as the program does
 
 
+@pytest.fixture(scope="session")
+def homes(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
+    """A folder for each test, numbered here: the factory would look through all there are for the next number."""
+    base = tmp_path_factory.mktemp("homes")
+    return (base / str(number) for number in count())
+
+
 @pytest.fixture(autouse=True)
-def own_settings(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> None:
+def own_settings(homes: Iterator[Path], monkeypatch: pytest.MonkeyPatch) -> None:
     """Let no test see, or change, what the user of this machine has set."""
-    monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path_factory.mktemp("config")))
-    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path_factory.mktemp("data")))
+    home = next(homes)
+    for name, folder in (("XDG_CONFIG_HOME", home / "config"), ("XDG_DATA_HOME", home / "data")):
+        folder.mkdir(parents=True)
+        monkeypatch.setenv(name, str(folder))
 
 
 @pytest.fixture(autouse=True)
