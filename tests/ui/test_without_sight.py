@@ -134,3 +134,25 @@ def test_what_is_read_follows_what_is_shown(window: MainWindow, settle) -> None:
     window.grab()
     assert chart.read_text() != before
     QApplication.sendEvent(chart, QEvent(QEvent.Type.UpdateRequest))
+
+
+def test_what_the_arrows_come_to_is_told(
+    window: MainWindow, settle, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    told: list[str] = []
+    monkeypatch.setattr(PaintedView, "announce", lambda _view, words: told.append(words))
+    opened(window, "Trace", "lanes", settle)
+    lane = window.pages.trace.stack.current
+    lane.setFocus()
+    qtbot.keyClick(lane, Qt.Key.Key_Right, Qt.KeyboardModifier.ShiftModifier)
+    assert told
+    assert re.fullmatch(r"[\d:.]+: [\d.]+ .?A", told[-1])
+    assert [item.name for item in lane.read_items if item.name.startswith("bracket")] == [
+        "bracket A a passer-by", "bracket B the report",
+    ]  # fmt: skip
+    told.clear()
+    opened(window, "Wakes", "sources", settle)
+    chart = window.pages.wakes.depth_map
+    chart.setFocus()
+    qtbot.keyClick(chart, Qt.Key.Key_Right)
+    assert "the wrong sleep mode" in told[-1]

@@ -16,10 +16,11 @@ from warm_ember.ui.lanes.heat import CurrentScale, draw_line, heat_picture, log_
 from warm_ember.ui.lanes.lane import Lane
 from warm_ember.ui.lanes.lane_data import LaneData
 from warm_ember.ui.lanes.time_window import TimeWindow
+from warm_ember.ui.look.painted_view import NamedBox
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.textures import FINE, texture_brush
 from warm_ember.ui.look.theme import Appearance
-from warm_ember.units import quantity_text
+from warm_ember.units import duration_text, quantity_text
 
 _GRIP = 5
 _SNAP = 6
@@ -212,6 +213,24 @@ class CurrentLane(Lane):
         value = self.value_at(self.window_on_time.cursor_s)
         text = quantity_text(value, "A").rich if value is not None else ""
         self.paint_value(painter, text or ("log axis" if self.log else "linear axis"))
+
+    def named_boxes(self) -> list[NamedBox]:
+        boxes = []
+        for bracket in self.brackets:
+            left, right = self.x_of(bracket.from_s), self.x_of(bracket.to_s)
+            name = f"bracket {bracket.letter} {bracket.name}".strip()
+            length = str(duration_text(bracket.to_s - bracket.from_s))
+            boxes.append(
+                NamedBox(name, QRectF(left, 0, right - left, self.height()), bracket.letter == self.chosen, length)
+            )
+        return boxes
+
+    def _on_cursor(self, time_s: object) -> None:
+        super()._on_cursor(time_s)
+        if isinstance(time_s, float) and self.hasFocus():
+            value = self.value_at(time_s)
+            at = self.window_on_time.label(time_s, self.window_on_time.length_s)
+            self.announce(f"{at}: {quantity_text(value, 'A')}" if value is not None else f"{at}: not measured")
 
     def value_at(self, time_s: float | None) -> float | None:
         """Return the mean current of the column at a moment."""

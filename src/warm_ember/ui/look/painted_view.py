@@ -8,6 +8,7 @@ from typing import NamedTuple
 from PySide6.QtCore import QEvent, QPoint, QRectF, Qt
 from PySide6.QtGui import (
     QAccessible,
+    QAccessibleAnnouncementEvent,
     QAccessibleEvent,
     QAccessibleInterface,
     QFocusEvent,
@@ -137,6 +138,11 @@ class PaintedView(QWidget):
             event = QAccessibleEvent(self, QAccessible.Event.Focus)
             event.setChild(interface.childCount() - len(self.read_items) + index)
             QAccessible.updateAccessibility(event)
+
+    def announce(self, words: str) -> None:
+        """Let a screen reader say what the keyboard has come to, where that is no part with a name."""
+        if QAccessible.isActive():
+            QAccessible.updateAccessibility(QAccessibleAnnouncementEvent(self, words))
 
     def event(self, event: QEvent) -> bool:
         kind = event.type()

@@ -111,6 +111,9 @@ class RunHistoryChart(PaintedView):
         """Mark the two runs that are compared."""
         self.first, self.second = first, second
         self.update()
+        names = [rung.run.name for rung in self.rungs]
+        if second in names and self.hasFocus():
+            self.tell_named(names.index(second))
 
     @property
     def plot(self) -> QRectF:

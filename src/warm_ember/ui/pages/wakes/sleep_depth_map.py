@@ -268,12 +268,16 @@ class DepthMap(PaintedView):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         step = {Qt.Key.Key_Right: 1, Qt.Key.Key_Left: -1}.get(Qt.Key(event.key()))
-        wrong = np.flatnonzero(self.sleep.lost_c > 0) if self.sleep is not None else np.zeros(0, dtype=np.int64)
-        if step is None or not len(wrong):
+        sleep = self.sleep
+        wrong = np.flatnonzero(sleep.lost_c > 0) if sleep is not None else np.zeros(0, dtype=np.int64)
+        if step is None or sleep is None or not len(wrong):
             super().keyPressEvent(event)
             return
         self._at = (self._at + step) % len(wrong) if self._at >= 0 or step > 0 else len(wrong) - 1
         self.stretch_asked.emit(int(wrong[self._at]))
+        stretches, chosen = sleep.stretches, int(wrong[self._at])
+        mode = sleep.modes[int(stretches.mode[chosen])].name
+        self.announce(f"{duration_text(float(stretches.lasts_s[chosen]))} in {mode}: the wrong sleep mode")
 
     def text(self) -> str:
         """Return the modes as tab-separated text."""
