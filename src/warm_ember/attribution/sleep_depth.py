@@ -1,4 +1,4 @@
-"""Whether sleep was deep enough: each idle stretch held against the mode that costs the least charge for its length."""
+"""Whether sleep was deep enough: each idle stretch compared with the mode that costs least for its length."""
 
 from __future__ import annotations
 

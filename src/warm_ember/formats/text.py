@@ -261,7 +261,7 @@ def _quoted(cell: str) -> str:
 
 
 def _is_plain(kind: CellKind, dialect: Dialect) -> bool:
-    """Return whether a column's cells are numbers that the parser reads by itself."""
+    """Return whether a column's cells are numbers that the parser reads unaided."""
     numerals = kind.numerals
     return (
         kind.kind in (CellType.NUMBER, CellType.EMPTY)

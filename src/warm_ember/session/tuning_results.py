@@ -1,4 +1,4 @@
-"""Results about changing the device: runs compared, changes predicted, and predictions held against what came."""
+"""Results about changing the device: runs compared, changes predicted, and predictions compared with what came."""
 
 from __future__ import annotations
 
@@ -292,7 +292,7 @@ class TuningResults:
 
     @remembered
     def matrix(self, project: Project, name: str, should_stop: ShouldStop = never) -> Matrix:
-        """Return the shutdown matrix held against one run."""
+        """Return the shutdown matrix compared with one run."""
         results = self._results
         waste = results.waste(project, name, should_stop)
         return make_matrix(

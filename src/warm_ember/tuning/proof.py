@@ -1,4 +1,4 @@
-"""A prediction held against the run that contains the change: by how much it was right, and where it was not."""
+"""A prediction compared with the run that contains the change: by how much it was right, and where it was not."""
 
 from __future__ import annotations
 

@@ -174,7 +174,7 @@ class RecipePanel(QWidget):
 
     @staticmethod
     def _meant(field: str, value: float) -> float | None:
-        """Return what a typed value stands for: no range is one by itself, no length has no end."""
+        """Return what a typed value stands for: no range is an automatic one, no length has no end."""
         return None if not value and field in ("range_a", "duration_s", "limit_a") else value
 
     def _set(self, what: str, **fields: object) -> None:
