@@ -31,20 +31,21 @@ _DATES = {
     "day, name": rf"(?P<day>\d{{1,2}})[- ]{_NAME}[- ,]\s*(?P<year>\d{{4}})",
     "name, day": rf"{_NAME}[- ](?P<day>\d{{1,2}}),?[- ]\s*(?P<year>\d{{4}})",
 }
+_SECONDS = r"(?P<seconds>[0-5]\d|60)"  # 60 is a leap second
 _CLOCK = (
-    r"(?P<hours>\d{1,5}):(?P<minutes>\d{2})(?::(?P<seconds>\d{2})(?:[.,:](?P<fraction>\d+))?)?"
+    rf"(?P<hours>\d{{1,5}}):(?P<minutes>[0-5]\d)(?::{_SECONDS}(?:[.,:](?P<fraction>\d+))?)?"
     r"(?:\s*(?P<half>[AaPp])\.?[Mm]\.?)?"
 )
 _ZONE = r"\s*(?P<zone>Z|z|UTC|GMT|[+-]\d{2}(?::?\d{2})?)?"
 _BASIC = (
-    r"(?P<year>\d{4})(?P<month>\d{2})(?P<day>\d{2})[T ](?P<hours>\d{2})(?P<minutes>\d{2})(?P<seconds>\d{2})"
+    rf"(?P<year>\d{{4}})(?P<month>\d{{2}})(?P<day>\d{{2}})[T ](?P<hours>\d{{2}})(?P<minutes>[0-5]\d){_SECONDS}"
     r"(?:[.,](?P<fraction>\d+))?"
 )
 _FORMS = {
     **{name: rf"{date}(?:[T ]\s*|,\s*|_){_CLOCK}{_ZONE}" for name, date in _DATES.items()},
     "basic": _BASIC + _ZONE,
     "days": rf"(?P<days>\d+) days?,?\s+{_CLOCK}",
-    "minutes": r"(?P<minutes>\d{1,4}):(?P<seconds>\d{2})[.,](?P<fraction>\d+)",
+    "minutes": rf"(?P<minutes>\d{{1,4}}):{_SECONDS}[.,](?P<fraction>\d+)",
     "clock": _CLOCK + _ZONE,
 }
 _WHOLE = {name: re.compile(rf"\s*{pattern}\s*") for name, pattern in _FORMS.items()}
@@ -227,10 +228,10 @@ def clock_seconds(column: pa.ChunkedArray, form: ClockForm, *, dates: bool = Fal
 
 def _days(year: Floats, month: Floats, day: Floats) -> Floats:
     """Return days since 1970; NaN where there is no such day."""
-    known = (month >= 1) & (month <= 12) & (day >= 1) & (day <= 31)
+    known = (month >= 1) & (month <= 12) & (day >= 1)
     months = np.where(known, (year - 1970) * 12 + month - 1, 0).astype("datetime64[M]")
-    found = months.astype("datetime64[D]").astype(np.float64) + day - 1
-    return np.asarray(np.where(known, found, np.nan))
+    first, next_first = (one.astype("datetime64[D]").astype(np.float64) for one in (months, months + 1))
+    return np.asarray(np.where(known & (day <= next_first - first), first + day - 1, np.nan))
 
 
 def zone_s(zone: str) -> float:

@@ -169,10 +169,10 @@ def _rows_of(current_a: Floats, scale: CurrentScale, rows: int) -> Floats:
 
 def _joined(bottom: Floats, top: Floats) -> tuple[Floats, Floats]:
     """Reach over to the neighbouring column where two columns do not overlap, so that a step has its riser."""
-    bottom, top = bottom.copy(), top.copy()
+    reaches_down, reaches_up = bottom.copy(), top.copy()
     with np.errstate(invalid="ignore"):
         lower = bottom[:-1] < top[1:]
         higher = top[:-1] > bottom[1:]
-    top[1:][lower] = bottom[:-1][lower]
-    bottom[1:][higher] = top[:-1][higher]
-    return bottom, top
+    reaches_up[1:][lower] = bottom[:-1][lower]
+    reaches_down[1:][higher] = top[:-1][higher]
+    return reaches_down, reaches_up
