@@ -1,0 +1,254 @@
+"""Bursts sorted into kinds: alike in length, charge, peak and course."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from warm_ember.model.arrays import Flags, Floats, Indices
+from warm_ember.signal.bursts import Bursts
+from warm_ember.signal.courses import Courses, course_distance, read_courses
+from warm_ember.signal.series import Series, ShouldStop, never
+from warm_ember.signal.sorting import ALONE, renumbered, sort_by_likeness
+
+_LENGTH, _CHARGE, _PEAK, _WHOLE_LENGTH, _THIRDS = 0.3, 0.25, 0.25, 1.0, 0.8
+"""How many nepers apart in the core's length, charge, peak, length and course two wakes may be to be just alike."""
+_QUARTERS = 0.2
+"""How far apart as a share of the core the quarters of the charge may have flowed."""
+_GAPS = np.array([0.25, 0.25, 0.25, *([0.7] * 7)])
+"""How wide a gap has to be along each of the figures: where a sample begins makes gaps along the course."""
+_ENDS, _FULL_COURSE, _FEW_SAMPLES = 8, 24, 12
+_ABOVE_NOISE, _CHARGE_NOISE = 3.0, 4.0
+_FLUKES, _FLUKE_SHARE, _NEAR, _FLUKE_NEAR, _SAME_COURSE = 3, 0.25, 1.6, 2.2, 0.15
+_OF_SPREAD = 4.5
+_OF_NORMAL = 1.4826
+_ALWAYS_BRIDGED, _MOSTLY, _ROUNDS = 0.1, 0.8, 4
+_TRAIN_GAP, _EVEN, _TRAINS, _IN_TRAINS = 8.0, 3.0, 2, 0.6
+_LOOKED_AT = 400
+_GOLDEN = 0.6180339887498949
+
+
+@dataclass(frozen=True, eq=False)
+class Sorted:
+    """Bursts with their kinds.
+
+    Parameters
+    ----------
+    first, last
+        First and last-plus-one samples, rising, shape ``(n,)``.
+    floor_a, noise_a
+        Of what each rises from, A, shape ``(n,)``.
+    courses
+        What is known of each.
+    figures
+        Their figures, scaled so that two at a distance of 1 are just alike, shape ``(n, figures)``.
+    kind
+        The number of each one's kind, `ALONE` for what is like no other, shape ``(n,)``.
+    """
+
+    first: Indices
+    last: Indices
+    floor_a: Floats
+    noise_a: Floats
+    courses: Courses
+    figures: Floats
+    kind: Indices
+
+    @property
+    def kinds(self) -> int:
+        """How many kinds there are."""
+        return int(self.kind.max(initial=ALONE)) + 1
+
+    @property
+    def charge(self) -> Floats:
+        """Sum of the samples of each above its floor, A, shape ``(n,)``."""
+        return np.asarray(self.courses.total - self.floor_a * self.courses.lasts)
+
+
+def sort_bursts(series: Series, bursts: Bursts, *, should_stop: ShouldStop = never) -> Sorted:
+    """Sort the bursts of a capture into kinds.
+
+    Parameters
+    ----------
+    series
+        The current, A.
+    bursts
+        Its bursts.
+    should_stop
+        Polled between parts.
+
+    Returns
+    -------
+    Sorted
+        Fewer bursts than were given, where short returns to the floor within a burst were bridged.
+
+    Raises
+    ------
+    Cancelled
+        If `should_stop` answered yes.
+
+    Notes
+    -----
+    Length, charge and peak are compared by their logarithms, so is the course, in thirds around its own mean; and when
+    the quarters of the charge have flowed. A burst of few samples is known by its course the less. What is sorted apart only because few of it were
+    seen is joined again where the courses are the same, indifferent to small stretching. A return to the floor is
+    within a burst where it is short beside both of its neighbours, and most of one kind have the other, or their like
+    in an even train, just behind it.
+    """
+    first, last, rest = bursts.first, bursts.last, bursts.rest
+    floors = np.array([one.floor.level_a for one in bursts.rests])
+    noises = np.array([one.floor.noise_a for one in bursts.rests])
+    found = _sorted(series, first, last, floors[rest], noises[rest], should_stop)
+    for _ in range(_ROUNDS):
+        bridged = _bridged(found) & (rest[1:] == rest[:-1]) if len(rest) else np.zeros(0, dtype=bool)
+        if not bridged.any():
+            break
+        opens = np.append(True, ~bridged)
+        first, last, rest = found.first[opens], found.last[np.append(~bridged, True)], rest[opens]
+        found = _sorted(series, first, last, floors[rest], noises[rest], should_stop)
+    return found
+
+
+def _sorted(
+    series: Series, first: Indices, last: Indices, floor_a: Floats, noise_a: Floats, should_stop: ShouldStop
+) -> Sorted:
+    courses = read_courses(series, first, last, should_stop=should_stop)
+    figures = figures_of(courses, floor_a, noise_a)
+    whole = (first > 0) & (last < series.samples) & np.isfinite(courses.total)
+    kind = np.full(len(first), ALONE, dtype=np.int64)
+    kind[whole] = sort_by_likeness(figures[whole], _GAPS, should_stop=should_stop)
+    kind = _joined(kind, figures, logarithms_of(courses, floor_a, noise_a))
+    return Sorted(first, last, floor_a, noise_a, courses, figures, kind)
+
+
+def figures_of(courses: Courses, floor_a: Floats, noise_a: Floats) -> Floats:
+    """Return the figures that bursts are sorted by.
+
+    Parameters
+    ----------
+    courses
+        Of `n` bursts.
+    floor_a, noise_a
+        Of what each rises from, A, shape ``(n,)``.
+
+    Returns
+    -------
+    Floats
+        Two rows at a distance of 1 are just alike, shape ``(n, figures)``; 0 where nothing was measured.
+    """
+    lasts = courses.lasts.astype(np.float64)
+    noise = np.maximum(noise_a * np.sqrt(lasts), 1e-15)
+    charge = np.log(np.maximum(courses.total - floor_a * lasts, noise) + _CHARGE_NOISE * noise)
+    peak = np.log(np.maximum(courses.peak_a - floor_a, _ABOVE_NOISE * noise_a))
+    # A length is known to a sample: without that its whole numbers would look like kinds of their own.
+    core = courses.core[:, 1] - courses.core[:, 0]
+    lasts = lasts + (np.arange(len(lasts)) * _GOLDEN) % 1.0 - 0.5
+    # Of few samples where each part begins tells more of the sampling than of the burst.
+    weight = np.minimum(core / _FULL_COURSE, 1.0)[:, None]
+    course = logarithms_of(courses, floor_a, noise_a)
+    thirds = course.reshape(len(course), 3, -1).mean(axis=2)
+    found = np.column_stack((
+        np.log(core + _ENDS) / _LENGTH,
+        charge / _CHARGE,
+        peak / _PEAK,
+        np.log(lasts + _FEW_SAMPLES) / _WHOLE_LENGTH,
+        courses.quarters * weight / _QUARTERS,
+        thirds * weight / _THIRDS,
+    ))  # fmt: skip
+    return np.asarray(np.nan_to_num(found))
+
+
+def logarithms_of(courses: Courses, floor_a: Floats, noise_a: Floats) -> Floats:
+    """Return the courses of bursts above their floors on a logarithmic axis, each around its own mean.
+
+    Parameters
+    ----------
+    courses, floor_a, noise_a
+        As for `figures_of`.
+
+    Returns
+    -------
+    Floats
+        Nepers, shape ``(n, columns)``.
+    """
+    found = np.log(np.maximum(courses.mean_a - floor_a[:, None], np.maximum(_ABOVE_NOISE * noise_a, 1e-15)[:, None]))
+    return np.asarray(found - found.mean(axis=1)[:, None])
+
+
+def _joined(kind: Indices, figures: Floats, courses: Floats) -> Indices:
+    """Join kinds that are one though a gap parts them, because few of it were seen."""
+    kind = kind.copy()
+    counts = np.bincount(kind[kind != ALONE]) if (kind != ALONE).any() else np.zeros(0, dtype=np.int64)
+    shapes = [np.median(courses[kind == number], axis=0) for number in range(len(counts))]
+    for number in np.argsort(counts, kind="stable").tolist():
+        best, into = np.inf, ALONE
+        mine = figures[kind == number]
+        for other in range(len(counts)):
+            theirs = figures[kind == other]
+            if other == number or len(theirs) < len(mine) or not len(mine):
+                continue
+            apart = _nearest(mine, theirs)
+            if apart < best and _is_one(mine, theirs, apart, shapes[number], shapes[other]):
+                best, into = apart, other
+        if into != ALONE:
+            kind[kind == number] = into
+    return renumbered(kind)
+
+
+def _is_one(few: Floats, many: Floats, apart: float, course: Floats, other: Floats) -> bool:
+    """Return whether two kinds are one: near each other, of one course, and not clearly apart."""
+    is_fluke = len(few) <= _FLUKES and len(few) <= _FLUKE_SHARE * len(many)
+    if apart > (_FLUKE_NEAR if is_fluke else _NEAR) or course_distance(course, other) > _SAME_COURSE:
+        return False
+    if is_fluke:
+        return True
+    gaps = np.maximum(few[:, :3].min(axis=0) - many[:, :3].max(axis=0), many[:, :3].min(axis=0) - few[:, :3].max(axis=0))
+    spread = np.maximum(_spreads(few[:, :3]), _spreads(many[:, :3]))
+    return bool((gaps <= np.maximum(_OF_SPREAD * spread, 0.0)).all())
+
+
+def _nearest(some: Floats, others: Floats) -> float:
+    """Return the least distance between two groups, of which some members are looked at."""
+    some, others = some[:: len(some) // _LOOKED_AT + 1], others[:: len(others) // _LOOKED_AT + 1]
+    squares = (some**2).sum(axis=1)[:, None] + (others**2).sum(axis=1) - 2 * some @ others.T
+    return float(np.sqrt(max(float(squares.min()), 0.0)))
+
+
+def _spreads(rows: Floats) -> Floats:
+    return np.asarray(_OF_NORMAL * np.median(np.abs(rows - np.median(rows, axis=0)), axis=0))
+
+
+def _bridged(found: Sorted) -> Flags:
+    """Return after which bursts the return to the floor is within a burst, shape ``(n - 1,)``."""
+    gaps = found.first[1:] - found.last[:-1]
+    lasts = found.courses.lasts
+    bridged = gaps <= _ALWAYS_BRIDGED * np.minimum(lasts[:-1], lasts[1:])
+    if not found.kinds:
+        return np.asarray(bridged)
+    counts = np.bincount(found.kind[found.kind != ALONE], minlength=found.kinds)
+    left, right = found.kind[:-1], found.kind[1:]
+    known = (left != ALONE) & (right != ALONE)
+    short = known & (gaps <= np.maximum(lasts[:-1], lasts[1:]))
+    pairs, times = np.unique(left[short] * found.kinds + right[short], return_counts=True)
+    for pair, count in zip(pairs.tolist(), times.tolist(), strict=True):
+        one, other = divmod(pair, found.kinds)
+        if one != other and count >= max(_MOSTLY * counts[one], _MOSTLY * counts[other], 2):
+            bridged |= short & (left == one) & (right == other)
+    for number in range(found.kinds):
+        bridged |= _in_train(gaps, known & (left == number) & (right == number), int(counts[number]))
+    return np.asarray(bridged)
+
+
+def _in_train(gaps: Indices, alike: Flags, count: int) -> Flags:
+    """Return which gaps between bursts of one kind are those of even trains with long times between them."""
+    nothing = np.zeros(len(gaps), dtype=bool)
+    mine = np.sort(gaps[alike])
+    if len(mine) < _IN_TRAINS * count or len(mine) < 2 * _TRAINS:
+        return nothing
+    ratios = mine[1:] / np.maximum(mine[:-1], 1)
+    at = int(np.argmax(ratios))
+    short, trains = mine[: at + 1], count - (at + 1)
+    if ratios[at] < _TRAIN_GAP or short[-1] > _EVEN * short[0] or trains < _TRAINS or len(short) < _IN_TRAINS * count:
+        return nothing
+    return np.asarray(alike & (gaps <= short[-1]))
