@@ -84,21 +84,27 @@ class MadeDevice:
 _TAIL = 0.03
 
 
-def _shape_of(random: np.random.Generator, noise_a: float, charge_c: float, longest_s: float) -> tuple[tuple[float, float], ...]:
+def _shape_of(
+    random: np.random.Generator, noise_a: float, charge_c: float, longest_s: float
+) -> tuple[tuple[float, float], ...]:
     """Return one to four steps that take about a charge."""
     count = int(random.integers(1, 5))
     levels_a = 10 ** random.uniform(-3.2, -0.9, count)
     lengths = random.uniform(0.3, 1.0, count)
     length_s = charge_c / float((levels_a * lengths).sum() / lengths.sum())
     length_s = float(np.clip(length_s, 3e-3, longest_s))
-    levels_a = np.maximum(levels_a * charge_c / float((levels_a * lengths).sum() / lengths.sum() * length_s), 40 * noise_a)
+    levels_a = np.maximum(
+        levels_a * charge_c / float((levels_a * lengths).sum() / lengths.sum() * length_s), 40 * noise_a
+    )
     return tuple(zip(levels_a.tolist(), (lengths / lengths.sum() * length_s).tolist(), strict=True))
 
 
 def _unlike(one: tuple[tuple[float, float], ...], other: tuple[tuple[float, float], ...]) -> bool:
     """Return whether an experienced eye would tell two kinds apart."""
+
     def figures(steps: tuple[tuple[float, float], ...]) -> np.ndarray:
         return np.log([sum(a * s for a, s in steps), sum(s for _, s in steps), max(a for a, _ in steps)])
+
     return bool(np.abs(figures(one) - figures(other)).max() > 0.7)
 
 
@@ -127,8 +133,14 @@ def make_device(seed: int, *, kinds: int | None = None, rate_hz: float = 5e3) ->
             period_s = leader_s + 1.5 * max(leader_s, length_s) + float(random.uniform(0.05, 0.4))
         made.append(
             MadeKind(
-                steps, how, period_s, float(random.choice((0.0, 1e-4, 2e-3, 8e-3))), float(random.uniform(0.002, 0.03)),
-                float(random.choice((0.0, 0.02, 0.1))), float(random.choice((0.0, 2e-3, 1e-2))), 0 if how == "after" else -1,
+                steps,
+                how,
+                period_s,
+                float(random.choice((0.0, 1e-4, 2e-3, 8e-3))),
+                float(random.uniform(0.002, 0.03)),
+                float(random.choice((0.0, 0.02, 0.1))),
+                float(random.choice((0.0, 2e-3, 1e-2))),
+                0 if how == "after" else -1,
             )
         )
     return render(random, tuple(made), floor_a, noise_a, duration_s, rate_hz)
@@ -146,7 +158,12 @@ def _begins(random: np.random.Generator, kind: MadeKind, duration_s: float, lead
 
 
 def render(
-    random: np.random.Generator, kinds: tuple[MadeKind, ...], floor_a: float, noise_a: float, duration_s: float, rate_hz: float
+    random: np.random.Generator,
+    kinds: tuple[MadeKind, ...],
+    floor_a: float,
+    noise_a: float,
+    duration_s: float,
+    rate_hz: float,
 ) -> MadeDevice:
     """Draw a device's current: bursts add up where they overlap, and none of one kind overlaps its like."""
     samples = round(duration_s * rate_hz)
@@ -175,8 +192,14 @@ def render(
     current = floor_a + above + noise_a * random.standard_normal(samples)
     begin_s, end_s, kind_of, charge_c = (np.array(column) for column in zip(*rows, strict=True))
     return MadeDevice(
-        ArraySeries(current.astype(np.float32), 1 / rate_hz), floor_a, noise_a, kinds, kind_of.astype(np.int64),
-        begin_s, end_s, charge_c,
+        ArraySeries(current.astype(np.float32), 1 / rate_hz),
+        floor_a,
+        noise_a,
+        kinds,
+        kind_of.astype(np.int64),
+        begin_s,
+        end_s,
+        charge_c,
     )
 
 

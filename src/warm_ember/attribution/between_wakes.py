@@ -18,6 +18,7 @@ from warm_ember.signal.intervals import interval_sums
 from warm_ember.signal.series import Series, ShouldStop
 
 _SOME_SLEEP = "sleep"
+_OFTEN, _APART = 5, 3.0
 
 
 @dataclass(frozen=True, eq=False)
@@ -88,7 +89,11 @@ def idle_stretches(
     # States may change within a sleep: its pieces are joined, up to the next wake.
     outer = np.unique(np.concatenate((wakes.first, wakes.last, *(np.array(cut) for cut in wakes.cut))).astype(np.int64))
     slept = _joined(pieces, pieces.asleep, np.searchsorted(outer, pieces.edges[:-1], side="right"))
-    names = _modes(recording, placement, pieces.edges[slept[0]], pieces.edges[slept[1]])
+    starts, ends = pieces.edges[slept[0]], pieces.edges[slept[1]]
+    if wakes.states is None:
+        names = _modes(recording, placement, starts, ends)
+    else:
+        names = _modes_by_current(placement, wakes.states, starts, ends, slept[3] / np.maximum(slept[2], 1e-300))
     said = {mode.name for mode in typed} & set(placement.names) - set(names)
     every = list(dict.fromkeys((*names, *(name for name in placement.names if name in said))))
     kinds = [(slept, np.array([every.index(name) for name in names], dtype=np.int64), False)]
@@ -239,6 +244,30 @@ def _modes(recording: Recording, placement: Placement, starts: Indices, ends: In
     of_state = {number: mode for number, mode in zip(numbers, modes, strict=True) if mode}
     names = [placement.names[number] if number != UNPLACED else _SOME_SLEEP for number in numbers]
     return [mode or of_state.get(number, name) for mode, number, name in zip(modes, numbers, names, strict=True)]
+
+
+def _modes_by_current(
+    placement: Placement, states: tuple[tuple[int, int], ...], starts: Indices, ends: Indices, mean_a: Floats
+) -> list[str]:
+    """Return the mode of each stretch between wakes that the current alone tells.
+
+    All is one sleep, but for states with floors of their own; levels are modes only where several of them were each
+    seen often, and differ by more than what flows in each does.
+    """
+    numbers = _longest(placement, starts, ends)
+    names = [placement.names[number] if number != UNPLACED else _SOME_SLEEP for number in numbers.tolist()]
+    inside = np.zeros(len(starts), dtype=bool)
+    for first, last in states:
+        inside |= (starts >= first) & (starts < last)
+    outside = np.array(names)[~inside]
+    groups = [mean_a[~inside][outside == name] for name in dict.fromkeys(outside.tolist())]
+    middles = np.array([float(np.median(group)) for group in groups])
+    spreads = np.array([float(np.std(group)) for group in groups])
+    order = np.argsort(middles)
+    gaps, widths = np.diff(middles[order]), spreads[order][1:] + spreads[order][:-1]
+    if len(groups) > 1 and all(len(group) >= _OFTEN for group in groups) and (gaps > _APART * widths).all():
+        return names
+    return [name if one else _SOME_SLEEP for name, one in zip(names, inside.tolist(), strict=True)]
 
 
 def _longest(placement: Placement, starts: Indices, ends: Indices) -> Indices:

@@ -15,7 +15,7 @@ from warm_ember.signal.sorting import ALONE
 _OF_NORMAL = 1.4826
 _LEAST_SPREAD, _FEW_SPREAD, _FEW = 0.01, 0.05, 5
 _ODD, _FITS, _SEEN, _BETTER = 3.5, 4.0, 4.0, 0.35
-_SLACK, _PEAK_SLACK = 0.08, 0.15
+_SLACK, _LEAST_LENGTH, _PEAK_SLACK = 0.08, 0.7, 0.15
 _MOSTLY, _NEARLY_ALL, _RARER = 0.5, 0.8, 0.34
 _SHORTER, _LEAST_OFF, _MOST_HIDDEN = 0.34, 0.01, 8
 
@@ -139,7 +139,7 @@ def _pair_of(
         (off <= _FITS * spread)
         & (smaller >= _SEEN * spread / 2**0.5)
         & (off <= _BETTER * np.maximum(alone, smaller))
-        & (lasts >= longer - slack)
+        & (lasts >= _LEAST_LENGTH * longer - slack)
         & (lasts <= usual.lasts[one] + usual.lasts[other] + slack)
         & (peak_a >= higher * (1 - 2 * _PEAK_SLACK))
         & (peak_a <= (usual.peak_a[one] + usual.peak_a[other]) * (1 + _PEAK_SLACK))
@@ -195,7 +195,9 @@ def due_without_a_wake(found: Sorted, recurrences: Mapping[int, Recurrence], int
         timer = recurrence.timers[0]
         begun = np.rint((mine_s - mine_s[0]) / timer.period_s)
         # Between its wakes a timer goes on as these say, beyond them as its period does.
-        numbers = np.arange(begun[0] - np.floor(mine_s[0] / timer.period_s), begun[-1] + (end_s - mine_s[-1]) // timer.period_s + 1)
+        numbers = np.arange(
+            begun[0] - np.floor(mine_s[0] / timer.period_s), begun[-1] + (end_s - mine_s[-1]) // timer.period_s + 1
+        )
         due_s = np.interp(numbers, begun, mine_s) + timer.period_s * (
             np.minimum(numbers - begun[0], 0) + np.maximum(numbers - begun[-1], 0)
         )
@@ -259,9 +261,7 @@ def _least_explained(usual: Usual, own: int, explained: Mapping[int, tuple[int, 
     return _MOSTLY if rarest * _RARER >= usual.count[own] else _NEARLY_ALL
 
 
-def _parts_of(
-    found: Sorted, usual: Usual, at: int, due: tuple[int, ...], kept: Indices
-) -> tuple[int, ...] | None:
+def _parts_of(found: Sorted, usual: Usual, at: int, due: tuple[int, ...], kept: Indices) -> tuple[int, ...] | None:
     """Return the kind that a burst is of, and those hidden in it where timers are due; None where none fit.
 
     Of what is due one more may be what is seen itself, or may have been skipped.
@@ -278,8 +278,43 @@ def _parts_of(
         spread = np.sqrt(usual.charge_spread[kept] ** 2 + float((usual.charge_spread[inner] ** 2).sum()))
         slack = _SLACK * usual.lasts[kept] + 3 * usual.lasts_spread[kept] + 4
         off = np.abs(rest - usual.charge[kept]) / spread
-        fits = (lasts >= usual.lasts[kept] - slack) & (lasts <= usual.lasts[kept] + longest + slack)
+        fits = (lasts >= _LEAST_LENGTH * usual.lasts[kept] - slack) & (lasts <= usual.lasts[kept] + longest + slack)
         off = np.where(fits, off, np.inf)
         if off.min(initial=np.inf) < best:
             best, parts = float(off.min()), (int(kept[off.argmin()]), *hidden)
     return parts
+
+
+def never_alone(found: Sorted, usual: Usual, mixed: Mapping[int, tuple[int, ...]]) -> dict[int, tuple[int, ...]]:
+    """Find the kinds that never come alone and are, without what is hidden in them, another that does.
+
+    Parameters
+    ----------
+    found, usual
+        Bursts with their kinds, and what is usual in these.
+    mixed
+        What is hidden in which burst.
+
+    Returns
+    -------
+    dict
+        For each burst of such a kind the kind it is of, and those that are hidden in it.
+    """
+    chosen: dict[int, tuple[int, ...]] = {}
+    pure = np.ones(len(found.kind), dtype=bool)
+    pure[list(mixed)] = False
+    seen = [kind for kind in range(found.kinds) if (pure & (found.kind == kind)).sum() > 1]
+    for kind in sorted(set(range(found.kinds)) - set(seen)):
+        mine = [at for at in np.flatnonzero(found.kind == kind).tolist() if at in mixed]
+        if not mine or kind in {other for others in mixed.values() for other in others}:
+            continue
+        left = np.mean([float(found.charge[at]) - float(usual.charge[list(mixed[at])].sum()) for at in mine])
+        off = {
+            other: abs(left - usual.charge[other]) / usual.charge_spread[other]
+            for other in seen
+            if _LEAST_LENGTH < usual.lasts[kind] / usual.lasts[other] < 1 / _LEAST_LENGTH
+        }
+        best = min(off, key=lambda other: off[other], default=None)
+        if best is not None and off[best] <= _FITS:
+            chosen |= {at: (best, *mixed[at]) for at in mine}
+    return chosen

@@ -12,21 +12,20 @@ from warm_ember.signal.courses import Courses, course_distance, read_courses
 from warm_ember.signal.series import Series, ShouldStop, never
 from warm_ember.signal.sorting import ALONE, renumbered, sort_by_likeness
 
-_LENGTH, _CHARGE, _PEAK, _WHOLE_LENGTH, _THIRDS = 0.3, 0.25, 0.25, 1.0, 0.8
-"""How many nepers apart in the core's length, charge, peak, length and course two wakes may be to be just alike."""
-_QUARTERS = 0.2
-"""How far apart as a share of the core the quarters of the charge may have flowed."""
-_GAPS = np.array([0.25, 0.25, 0.25, *([0.7] * 7)])
-"""How wide a gap has to be along each of the figures: where a sample begins makes gaps along the course."""
-_ENDS, _FULL_COURSE, _FEW_SAMPLES = 8, 24, 12
+_LENGTH, _CHARGE, _PEAK, _WIDTH = 0.3, 0.25, 0.25, 0.4
+"""How many nepers apart in length, charge, peak and the width of the charge two wakes may be to be just alike."""
+_PLACE, _SKEW = 0.4, 0.8
+"""How far apart where the charge lies in a wake, and how skewed it and the current's logarithm are."""
+_GAPS = np.array([0.25, 0.25, 0.25, 0.5, 0.7, 0.7, 0.7])
+"""How wide a gap has to be along each of these figures: where a sample begins makes gaps along the course."""
+_FEW, _FULL_WIDTH = 2.0, 6.0
 _ABOVE_NOISE, _CHARGE_NOISE = 3.0, 4.0
 _FLUKES, _FLUKE_SHARE, _NEAR, _FLUKE_NEAR, _SAME_COURSE = 3, 0.25, 1.6, 2.2, 0.15
-_OF_SPREAD = 4.5
+_OF_SPREAD, _UNSURE = 4.5, 4.0
 _OF_NORMAL = 1.4826
-_ALWAYS_BRIDGED, _MOSTLY, _ROUNDS = 0.1, 0.8, 4
+_ALWAYS_BRIDGED, _FRINGE, _SHORT, _MOSTLY, _ROUNDS = 0.1, 0.01, 0.6, 0.8, 6
 _TRAIN_GAP, _EVEN, _TRAINS, _IN_TRAINS = 8.0, 3.0, 2, 0.6
 _LOOKED_AT = 400
-_GOLDEN = 0.6180339887498949
 
 
 @dataclass(frozen=True, eq=False)
@@ -90,11 +89,13 @@ def sort_bursts(series: Series, bursts: Bursts, *, should_stop: ShouldStop = nev
 
     Notes
     -----
-    Length, charge and peak are compared by their logarithms, so is the course, in thirds around its own mean; and when
-    the quarters of the charge have flowed. A burst of few samples is known by its course the less. What is sorted apart only because few of it were
-    seen is joined again where the courses are the same, indifferent to small stretching. A return to the floor is
-    within a burst where it is short beside both of its neighbours, and most of one kind have the other, or their like
-    in an even train, just behind it.
+    Length, charge and peak are compared by their logarithms, so is how wide in time the charge is spread; of the course
+    where in the wake the charge lies, and how skewed both it and the current's logarithm are. These are moments, which
+    an edge, a tail or the noise change by degrees only. A burst of few samples is known by its course the less. What is
+    sorted apart only because few of it were seen is joined again where the courses are the same, indifferent to small
+    stretching. A return to the floor is within a burst where it is short beside both of its neighbours, and most of one
+    kind have the other, or their like, just behind or before them; and where it is one of an even train with long times
+    between the trains.
     """
     first, last, rest = bursts.first, bursts.last, bursts.rest
     floors = np.array([one.floor.level_a for one in bursts.rests])
@@ -113,12 +114,12 @@ def sort_bursts(series: Series, bursts: Bursts, *, should_stop: ShouldStop = nev
 def _sorted(
     series: Series, first: Indices, last: Indices, floor_a: Floats, noise_a: Floats, should_stop: ShouldStop
 ) -> Sorted:
-    courses = read_courses(series, first, last, should_stop=should_stop)
+    courses = read_courses(series, first, last, floor_a, noise_a, should_stop=should_stop)
     figures = figures_of(courses, floor_a, noise_a)
     whole = (first > 0) & (last < series.samples) & np.isfinite(courses.total)
     kind = np.full(len(first), ALONE, dtype=np.int64)
     kind[whole] = sort_by_likeness(figures[whole], _GAPS, should_stop=should_stop)
-    kind = _joined(kind, figures, logarithms_of(courses, floor_a, noise_a))
+    kind = _joined(kind, whole, figures, logarithms_of(courses, floor_a, noise_a))
     return Sorted(first, last, floor_a, noise_a, courses, figures, kind)
 
 
@@ -141,20 +142,17 @@ def figures_of(courses: Courses, floor_a: Floats, noise_a: Floats) -> Floats:
     noise = np.maximum(noise_a * np.sqrt(lasts), 1e-15)
     charge = np.log(np.maximum(courses.total - floor_a * lasts, noise) + _CHARGE_NOISE * noise)
     peak = np.log(np.maximum(courses.peak_a - floor_a, _ABOVE_NOISE * noise_a))
-    # A length is known to a sample: without that its whole numbers would look like kinds of their own.
-    core = courses.core[:, 1] - courses.core[:, 0]
-    lasts = lasts + (np.arange(len(lasts)) * _GOLDEN) % 1.0 - 0.5
+    spread, height = courses.charge, courses.height
     # Of few samples where each part begins tells more of the sampling than of the burst.
-    weight = np.minimum(core / _FULL_COURSE, 1.0)[:, None]
-    course = logarithms_of(courses, floor_a, noise_a)
-    thirds = course.reshape(len(course), 3, -1).mean(axis=2)
+    weight = np.minimum(height.width / _FULL_WIDTH, 1.0)
     found = np.column_stack((
-        np.log(core + _ENDS) / _LENGTH,
+        np.log(height.width + _FEW) / _LENGTH,
         charge / _CHARGE,
         peak / _PEAK,
-        np.log(lasts + _FEW_SAMPLES) / _WHOLE_LENGTH,
-        courses.quarters * weight / _QUARTERS,
-        thirds * weight / _THIRDS,
+        np.log(spread.width + _FEW) / _WIDTH,
+        (spread.centre - height.centre) / height.width * weight / _PLACE,
+        spread.skew * weight / _SKEW,
+        height.skew * weight / _SKEW,
     ))  # fmt: skip
     return np.asarray(np.nan_to_num(found))
 
@@ -176,7 +174,7 @@ def logarithms_of(courses: Courses, floor_a: Floats, noise_a: Floats) -> Floats:
     return np.asarray(found - found.mean(axis=1)[:, None])
 
 
-def _joined(kind: Indices, figures: Floats, courses: Floats) -> Indices:
+def _joined(kind: Indices, whole: Flags, figures: Floats, courses: Floats) -> Indices:
     """Join kinds that are one though a gap parts them, because few of it were seen."""
     kind = kind.copy()
     counts = np.bincount(kind[kind != ALONE]) if (kind != ALONE).any() else np.zeros(0, dtype=np.int64)
@@ -193,7 +191,24 @@ def _joined(kind: Indices, figures: Floats, courses: Floats) -> Indices:
                 best, into = apart, other
         if into != ALONE:
             kind[kind == number] = into
-    return renumbered(kind)
+    return renumbered(_with_odd_ones(kind, whole, figures, courses))
+
+
+def _with_odd_ones(kind: Indices, whole: Flags, figures: Floats, courses: Floats) -> Indices:
+    """Give what is alone to the kind whose course it has and that it is not far from: it is an odd one of it."""
+    alone = np.flatnonzero((kind == ALONE) & whole)
+    numbers = np.unique(kind[kind != ALONE]).tolist()
+    if not len(alone) or not numbers:
+        return kind
+    middles = np.array([np.median(figures[kind == number], axis=0) for number in numbers])
+    shapes = [np.median(courses[kind == number], axis=0) for number in numbers]
+    found = kind.copy()
+    for at in alone.tolist():
+        apart = np.sqrt(((middles - figures[at]) ** 2).sum(axis=1))
+        nearest = int(apart.argmin())
+        if apart[nearest] <= _FLUKE_NEAR and course_distance(courses[at], shapes[nearest]) <= _SAME_COURSE:
+            found[at] = numbers[nearest]
+    return found
 
 
 def _is_one(few: Floats, many: Floats, apart: float, course: Floats, other: Floats) -> bool:
@@ -203,8 +218,10 @@ def _is_one(few: Floats, many: Floats, apart: float, course: Floats, other: Floa
         return False
     if is_fluke:
         return True
-    gaps = np.maximum(few[:, :3].min(axis=0) - many[:, :3].max(axis=0), many[:, :3].min(axis=0) - few[:, :3].max(axis=0))
-    spread = np.maximum(_spreads(few[:, :3]), _spreads(many[:, :3]))
+    gaps = np.maximum(
+        few[:, :3].min(axis=0) - many[:, :3].max(axis=0), many[:, :3].min(axis=0) - few[:, :3].max(axis=0)
+    )
+    spread = np.maximum(_spreads(few[:, :3]), _spreads(many[:, :3])) * (1 + _UNSURE / len(few))
     return bool((gaps <= np.maximum(_OF_SPREAD * spread, 0.0)).all())
 
 
@@ -221,23 +238,33 @@ def _spreads(rows: Floats) -> Floats:
 
 def _bridged(found: Sorted) -> Flags:
     """Return after which bursts the return to the floor is within a burst, shape ``(n - 1,)``."""
-    gaps = found.first[1:] - found.last[:-1]
-    lasts = found.courses.lasts
-    bridged = gaps <= _ALWAYS_BRIDGED * np.minimum(lasts[:-1], lasts[1:])
+    gaps, lasts = found.first[1:] - found.last[:-1], found.courses.lasts
+    shorter, longer = np.minimum(lasts[:-1], lasts[1:]), np.maximum(lasts[:-1], lasts[1:])
+    charge = np.nan_to_num(found.charge)
+    # What is next to nothing beside its neighbour is what an instrument makes of the neighbour's end.
+    is_fringe = np.minimum(charge[:-1], charge[1:]) <= _FRINGE * np.maximum(charge[:-1], charge[1:])
+    bridged = (gaps <= _ALWAYS_BRIDGED * shorter) | ((gaps <= _ALWAYS_BRIDGED * longer) & is_fringe)
     if not found.kinds:
         return np.asarray(bridged)
     counts = np.bincount(found.kind[found.kind != ALONE], minlength=found.kinds)
     left, right = found.kind[:-1], found.kind[1:]
     known = (left != ALONE) & (right != ALONE)
-    short = known & (gaps <= np.maximum(lasts[:-1], lasts[1:]))
+    short = known & (gaps <= _SHORT * shorter)
     pairs, times = np.unique(left[short] * found.kinds + right[short], return_counts=True)
     for pair, count in zip(pairs.tolist(), times.tolist(), strict=True):
         one, other = divmod(pair, found.kinds)
-        if one != other and count >= max(_MOSTLY * counts[one], _MOSTLY * counts[other], 2):
+        fewer = min(counts[one], counts[other])
+        # A kind follows itself so only within a burst, and never in one that does not end.
+        is_usual = (
+            count >= _IN_TRAINS * fewer and fewer - count >= _TRAINS if one == other else count >= _MOSTLY * fewer
+        )
+        if is_usual and count >= _TRAINS:
             bridged |= short & (left == one) & (right == other)
     for number in range(found.kinds):
         bridged |= _in_train(gaps, known & (left == number) & (right == number), int(counts[number]))
-    return np.asarray(bridged)
+    # What is like nothing because another wake lies over it is within a burst where its like would be.
+    usual = int(gaps[bridged & known].max(initial=-1))
+    return np.asarray(bridged | (~known & (gaps <= np.minimum(usual, _SHORT * shorter))))
 
 
 def _in_train(gaps: Indices, alike: Flags, count: int) -> Flags:

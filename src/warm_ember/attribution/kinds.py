@@ -4,14 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
+from itertools import pairwise
 
 import numpy as np
 
 from warm_ember.attribution.burst_ends import reach_of_kinds
-from warm_ember.attribution.kind_overlaps import due_without_a_wake, hidden_under, overlapping, usual_of
+from warm_ember.attribution.kind_overlaps import due_without_a_wake, hidden_under, never_alone, overlapping, usual_of
 from warm_ember.attribution.kind_sorting import Sorted, sort_bursts
 from warm_ember.model.arrays import Flags, Floats, Indices
 from warm_ember.model.estimate import Estimate
+from warm_ember.model.kinds import letter_label, letter_of
 from warm_ember.signal.bursts import Rest, find_bursts
 from warm_ember.signal.courses import read_courses
 from warm_ember.signal.estimates import mean, ratio
@@ -25,6 +27,7 @@ _ODD = 5.0
 _PICTURE, _OF_PICTURE = 64, 200
 _CUT_ALIKE = 0.35
 _ENOUGH = 6
+_LEAST_SHARE = 0.02
 
 
 @dataclass(frozen=True, eq=False)
@@ -51,6 +54,8 @@ class Kind:
         The currents that a usual one goes through, in order.
     odd
         Which wakes of it take far more or less than is usual, indices, the oddest first.
+    letter, name
+        Its identity, and what the engineer calls it; empty where nobody did.
     """
 
     number: int
@@ -63,6 +68,13 @@ class Kind:
     added_a: float
     levels_a: tuple[float, ...]
     odd: tuple[int, ...] = ()
+    letter: str = ""
+    name: str = ""
+
+    @property
+    def label(self) -> str:
+        """Its name, or its letter."""
+        return self.name or letter_label(self.letter)
 
 
 @dataclass(frozen=True, eq=False)
@@ -119,7 +131,45 @@ class Kinds:
         return np.union1d(np.flatnonzero((self.kind == number) & ~self.cut), np.array(more, dtype=np.int64))
 
 
-def find_kinds(series: Series, *, should_stop: ShouldStop = never) -> Kinds:
+@dataclass(frozen=True, eq=False)
+class SortedWakes:
+    """The wakes of a capture in kinds that have no names yet.
+
+    Parameters
+    ----------
+    found
+        The wakes, ramps and tails included, with the numbers of their kinds.
+    mixed
+        For wakes in which kinds overlap the numbers of the others, once for each time.
+    floor
+        What flows asleep.
+    mean_a
+        Mean of the capture.
+    rests
+        Stretches with a floor of their own; the first is the whole capture.
+    """
+
+    found: Sorted
+    mixed: dict[int, tuple[int, ...]]
+    floor: Estimate
+    mean_a: float
+    rests: tuple[Rest, ...]
+
+    def with_kinds(self, kind: Indices) -> SortedWakes:
+        """Return the same wakes in other kinds, whose numbers begin at 0 and leave none out, shape ``(wakes,)``."""
+        found, mixed = self.found, {}
+        for at, others in self.mixed.items():
+            moved = [int(np.bincount(kind[mine]).argmax()) for mine in (self._pure_of(k) for k in others) if len(mine)]
+            if len(moved) == len(others) and kind[at] != ALONE:
+                mixed[at] = tuple(moved)
+        return replace(self, found=replace(found, kind=kind), mixed=mixed)
+
+    def _pure_of(self, number: int) -> Indices:
+        mine = np.flatnonzero(self.found.kind == number)
+        return mine[~np.isin(mine, list(self.mixed))] if len(mine) else mine
+
+
+def sort_wakes(series: Series, *, should_stop: ShouldStop = never) -> SortedWakes:
     """Find the wakes of a capture in its current alone and sort them into kinds.
 
     Parameters
@@ -131,7 +181,7 @@ def find_kinds(series: Series, *, should_stop: ShouldStop = never) -> Kinds:
 
     Returns
     -------
-    Kinds
+    SortedWakes
         Without any where the current never rises from its floor.
 
     Raises
@@ -151,16 +201,43 @@ def find_kinds(series: Series, *, should_stop: ShouldStop = never) -> Kinds:
     first, last = found.first - before, found.last + after
     # A state with a floor of its own is no part of the floor, and its wakes rise from there.
     floor, floors_a, mean_a = _floors(series, found, bursts.rests, first, last, should_stop)
-    courses = read_courses(series, first, last, should_stop=should_stop)
+    courses = read_courses(series, first, last, floors_a, found.noise_a, should_stop=should_stop)
     found = replace(found, first=first, last=last, courses=courses, floor_a=floors_a)
-    duration_s = series.samples * series.interval_s
     found, mixed = _with_overlaps(found, overlapping(found, usual_of(found)), {})
-    recurrences = _recurrences(found, mixed, series.interval_s, duration_s)
-    due = due_without_a_wake(found, recurrences, series.interval_s)
+    due = due_without_a_wake(found, _recurrences(found, mixed, series), series.interval_s)
     hidden = hidden_under(found, usual_of(found), due, series.interval_s)
     found, mixed = _with_overlaps(found, {at: kinds for at, kinds in hidden.items() if at not in mixed}, mixed)
-    recurrences = _recurrences(found, mixed, series.interval_s, duration_s)
-    return _summed(series, found, mixed, recurrences, floor, mean_a, bursts.rests)
+    found, mixed = _with_overlaps(found, never_alone(found, usual_of(found), mixed), mixed)
+    return SortedWakes(found, mixed, floor, mean_a, bursts.rests)
+
+
+def sum_kinds(series: Series, wakes: SortedWakes) -> Kinds:
+    """Sum a capture over the kinds of its wakes.
+
+    Parameters
+    ----------
+    series
+        The current, A.
+    wakes
+        Its wakes, `n` of them.
+
+    Returns
+    -------
+    Kinds
+        The kind that adds most is the first, and its letter is A.
+    """
+    return _summed(series, wakes, _recurrences(wakes.found, wakes.mixed, series))
+
+
+def find_kinds(series: Series, *, should_stop: ShouldStop = never) -> Kinds:
+    """Sort the wakes of a capture into kinds and sum it over these; see `sort_wakes` and `sum_kinds`.
+
+    Raises
+    ------
+    Cancelled
+        If `should_stop` answered yes.
+    """
+    return sum_kinds(series, sort_wakes(series, should_stop=should_stop))
 
 
 def _with_overlaps(
@@ -214,11 +291,10 @@ def _floors(
     return floor, np.array(of_rest)[begun] if len(of_rest) else np.zeros(len(first)), mean_a
 
 
-def _recurrences(
-    found: Sorted, mixed: Mapping[int, tuple[int, ...]], interval_s: float, duration_s: float
-) -> dict[int, Recurrence]:
+def _recurrences(found: Sorted, mixed: Mapping[int, tuple[int, ...]], series: Series) -> dict[int, Recurrence]:
     """Find out how each kind comes; those that are sure first, since they tell of others."""
-    whole = (found.first > 0) & (found.last < round(duration_s / interval_s))
+    interval_s, duration_s = series.interval_s, series.samples * series.interval_s
+    whole = (found.first > 0) & (found.last < series.samples)
     alone = whole.copy()
     alone[list(mixed)] = False
     times_s, hidden = {}, {}
@@ -232,7 +308,9 @@ def _recurrences(
     periods_s: tuple[float, ...] = ()
     for kind in sorted(times_s, key=lambda one: -len(times_s[one])):
         others = [one for one in times_s if one != kind]
-        found_so = recurrence_of(times_s[kind], duration_s, tuple(times_s[one] for one in others), periods_s, hidden=hidden[kind])
+        found_so = recurrence_of(
+            times_s[kind], duration_s, tuple(times_s[one] for one in others), periods_s, hidden=hidden[kind]
+        )
         if found_so.manner is Manner.FOLLOWS:
             found_so = replace(found_so, behind=others[found_so.behind])
         recurrences[kind] = found_so
@@ -240,16 +318,9 @@ def _recurrences(
     return recurrences
 
 
-def _summed(
-    series: Series,
-    found: Sorted,
-    mixed: dict[int, tuple[int, ...]],
-    recurrences: Mapping[int, Recurrence],
-    floor: Estimate,
-    mean_a: float,
-    rests: tuple[Rest, ...],
-) -> Kinds:
+def _summed(series: Series, wakes: SortedWakes, recurrences: Mapping[int, Recurrence]) -> Kinds:
     """Return the kinds with what they take."""
+    found, mixed = wakes.found, wakes.mixed
     interval_s, duration_s = series.interval_s, series.samples * series.interval_s
     charge_c = np.nan_to_num(found.charge) * interval_s
     cut = (found.first <= 0) | (found.last >= series.samples)
@@ -286,10 +357,11 @@ def _summed(
             )
         )
     kinds.sort(key=lambda one: -one.added_a)
+    kinds = [replace(one, letter=letter_of(place)) for place, one in enumerate(kinds)]
     unsorted_a = float(charge_c[kind == ALONE].sum()) / duration_s if duration_s else 0.0
     return Kinds(
-        floor, mean_a, duration_s, interval_s, found.first, found.last, charge_c, kind, mixed, cut, tuple(kinds),
-        unsorted_a, rests,
+        wakes.floor, wakes.mean_a, duration_s, interval_s, found.first, found.last, charge_c, kind, mixed, cut,
+        tuple(kinds), unsorted_a, wakes.rests,
     )  # fmt: skip
 
 
@@ -322,11 +394,23 @@ def _levels(series: Series, found: Sorted, mine: Indices) -> tuple[float, ...]:
     """Return the currents that a usual wake of a kind goes through, in order."""
     some = mine[np.unique(np.linspace(0, len(mine) - 1, min(len(mine), _OF_PICTURE)).astype(np.int64))]
     columns = int(np.clip(np.median(found.courses.lasts[some]), 4, _PICTURE))
-    courses = read_courses(series, found.first[some], found.last[some], columns=columns, whole=True)
+    courses = read_courses(
+        series,
+        found.first[some],
+        found.last[some],
+        found.floor_a[some],
+        found.noise_a[some],
+        columns=columns,
+        whole=True,
+    )
     middle = np.median(courses.mean_a, axis=0)
     edges = np.concatenate(([0], find_edges(middle), [columns])).astype(np.int64)
-    levels = [float(middle[a:b].mean()) for a, b in zip(edges[:-1].tolist(), edges[1:].tolist(), strict=True) if b > a]
-    return tuple(level for level in levels if level > 2 * float(np.median(found.floor_a[some]))) or tuple(levels)
+    parts = [middle[begin:end] for begin, end in pairwise(edges.tolist()) if end > begin]
+    # What a capacitor's tail falls through is no level.
+    floor_a = float(np.median(found.floor_a[some]))
+    above = np.array([float((part - floor_a).sum()) for part in parts])
+    tells = (above > _LEAST_SHARE * above.sum()) | (np.array([len(part) for part in parts]) > columns / 2)
+    return tuple(float(part.mean()) for part, one in zip(parts, tells.tolist(), strict=True) if one)
 
 
 def _kinds_of_cut(found: Sorted, cut: Flags) -> Indices:

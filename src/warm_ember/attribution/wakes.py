@@ -5,17 +5,19 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from enum import IntEnum
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 
 from warm_ember.attribution.cpu_wakes import CpuSpans, cpu_spans, cpus_of
+from warm_ember.attribution.kinds import Kinds, find_kinds
 from warm_ember.attribution.recording import Recording
 from warm_ember.attribution.sleep_agreement import default_threshold_a
 from warm_ember.attribution.unlogged import add_unlogged_wakes, charges
 from warm_ember.attribution.wake_causes import by_lines, by_periods
 from warm_ember.model.arrays import Flags, Floats, Indices
 from warm_ember.model.capture import Event
+from warm_ember.model.kinds import UNSORTED
 from warm_ember.model.placement import Alignment, Placement
 from warm_ember.model.wakes import WakeSource
 from warm_ember.signal.bands import band_stays
@@ -25,6 +27,7 @@ from warm_ember.signal.timer_periods import find_periods
 
 UNKNOWN = "unknown"
 _LOST = ""
+_TELLS = ("state", "wake", "sleep")
 _HYSTERESIS = 0.2
 _ALIKE, _LOOKED_AT = 1.5, 200
 
@@ -36,6 +39,7 @@ class Cause(IntEnum):
     LOG = 1
     LINE = 2
     PERIOD = 3
+    KIND = 4
 
 
 @dataclass(frozen=True, eq=False)
@@ -56,6 +60,9 @@ class Wakes:
         Stretches awake that the capture cuts off at its ends: they are neither wakes nor sleep.
     by_cpu
         Where a kernel trace tells them: wakes may overlap then, each of one CPU. None for a device that wakes as one.
+    states
+        Where they were told by the current alone, the stretches between wakes that are no sleep, but states with a
+        floor of their own; None for others.
     """
 
     names: tuple[str, ...]
@@ -65,6 +72,7 @@ class Wakes:
     cause: Indices
     cut: tuple[tuple[int, int], ...] = ()
     by_cpu: CpuSpans | None = None
+    states: tuple[tuple[int, int], ...] | None = None
 
     @classmethod
     def of(
@@ -133,10 +141,28 @@ def no_wakes() -> Wakes:
     return Wakes.of((), nothing, nothing)
 
 
+def wakes_of_kinds(kinds: Kinds) -> Wakes:
+    """Return the wakes that were sorted into kinds, each kind a source."""
+    labels = {kind.number: kind.label for kind in kinds.kinds}
+    whole = ~kinds.cut
+    sources = [labels.get(number, UNSORTED) for number in kinds.kind[whole].tolist()]
+    cut = tuple(zip(kinds.first[~whole].tolist(), kinds.last[~whole].tolist(), strict=True))
+    cause = np.array([Cause.NOTHING if source == UNSORTED else Cause.KIND for source in sources], dtype=np.int64)
+    states = tuple((rest.first, rest.last) for rest in kinds.rests[1:])
+    return replace(Wakes.of(sources, kinds.first[whole], kinds.last[whole], cut, cause), states=states)
+
+
+def _of_no_cause(count: int) -> dict[str, Any]:
+    """Return what says of wakes that nobody knows what caused them."""
+    nothing = np.zeros(count, dtype=np.int64)
+    return {"names": (UNKNOWN,) if count else (), "number": nothing, "cause": nothing + int(Cause.NOTHING)}
+
+
 def find_wakes(
     recording: Recording,
     placement: Placement,
     levels: Callable[[], Levels] | None = None,
+    kinds: Callable[[], Kinds] | None = None,
     *,
     should_stop: ShouldStop = never,
 ) -> Wakes:
@@ -150,7 +176,10 @@ def find_wakes(
         Its states: the clock that lays the log on the capture, and, where the log does not say when the device goes
         back to sleep, the state before the wake, whose return ends it.
     levels
-        Returns the levels of the current; None leaves the current alone.
+        Returns the levels of the current, for what a log leaves out; None leaves the current alone.
+    kinds
+        Returns the wakes that the current alone tells, where no log tells any; they are found when it is None. They
+        are the sources only where there is neither a log nor a line that could tell of causes.
 
     Raises
     ------
@@ -183,7 +212,9 @@ def find_wakes(
         return band_stays(current, threshold_a, np.inf, hysteresis=_HYSTERESIS, should_stop=should_stop)
 
     if not len(wakes.at):
-        found = _from_stays(find_stays(), current.samples)
+        found = wakes_of_kinds(kinds() if kinds is not None else find_kinds(current, should_stop=should_stop))
+        if recording.lines is not None or any(event.event in _TELLS for event in recording.events):
+            found = replace(found, **_of_no_cause(found.count))
     elif len(sleeps.at):
         found = _from_log(current, wakes, sleeps, find_stays, should_stop)
     else:
@@ -205,13 +236,6 @@ def _told(current: Series, alignment: Alignment, events: Sequence[Event], kind: 
     times_s = np.array([time_s for time_s, _ in told])
     at = np.minimum(np.rint(times_s / current.interval_s).astype(np.int64), current.samples - 1)
     return _Told(at, times_s, [name or UNKNOWN for _, name in told])
-
-
-def _from_stays(stays: Indices, samples: int) -> Wakes:
-    """Take each stay above sleep as a wake; one that began before the capture, or outlasts it, is cut off."""
-    is_whole = (stays[:, 0] > 0) & (stays[:, 1] < samples)
-    whole, cut = stays[is_whole], [(first, last) for first, last in stays[~is_whole].tolist()]
-    return Wakes.of((UNKNOWN,) * len(whole), whole[:, 0], whole[:, 1], tuple(cut))
 
 
 def _from_log(
@@ -263,7 +287,7 @@ def _caused(recording: Recording, wakes: Wakes, should_stop: ShouldStop) -> Wake
         for at, name, charge_c in zip(lost_at.tolist(), fits, charges_c.tolist(), strict=True):
             is_alike = bool(name) and usual[name][0] / _ALIKE <= charge_c <= usual[name][1] * _ALIKE
             sources[at], cause[at] = (name, Cause.PERIOD) if is_alike else (UNKNOWN, Cause.NOTHING)
-    return Wakes.of(sources, wakes.first, wakes.last, wakes.cut, cause)
+    return replace(Wakes.of(sources, wakes.first, wakes.last, wakes.cut, cause), states=wakes.states)
 
 
 def _usual_charges(

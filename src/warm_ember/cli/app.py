@@ -21,6 +21,7 @@ COMMANDS = {
     "stretch": "Read a stretch of the capture NAME.",
     "states": "Show where the charge of the capture NAME goes, by state.",
     "wakes": "Show the wakes of the capture NAME by source, and the sleep between them.",
+    "kinds": "Show the wakes of the capture NAME by kind, from its current alone.",
     "findings": "Show what the analysis found in the capture NAME, with its evidence.",
     "compare": "Compare two captures: averages, states, wake sources and activities, and what else differs.",
     "export": "Write WHAT of the capture NAME to FILE, as its ending says.",

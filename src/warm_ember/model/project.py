@@ -11,6 +11,7 @@ from warm_ember.model.battery import Activity, Battery, Climate, SupplyStage
 from warm_ember.model.bench import Bench
 from warm_ember.model.figure import Grade
 from warm_ember.model.fold import FoldPlan
+from warm_ember.model.kinds import SortedWake, WakeKind
 from warm_ember.model.parts import Part, PartOn, PowerRule
 from warm_ember.model.plan import Plan
 from warm_ember.model.rules import Rule
@@ -139,6 +140,8 @@ class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     activities: tuple[Activity, ...] = ()
     wake_sources: tuple[WakeSource, ...] = ()
     sleep_modes: tuple[SleepMode, ...] = ()
+    wake_kinds: tuple[WakeKind, ...] = ()
+    sorted_wakes: tuple[SortedWake, ...] = ()
     wake_plan: WakePlan = WakePlan()
     plan: Plan = Plan()
     target_s: float | None = None
@@ -165,6 +168,10 @@ class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     def clock_of(self, capture: str) -> TypedClock | None:
         """Return the clock map that was typed for one capture, or None when it is found."""
         return next((clock for clock in self.clocks if clock.capture == capture), None)
+
+    def wake_kind(self, letter: str) -> WakeKind | None:
+        """Return the kind of wakes of a letter, or None."""
+        return next((kind for kind in self.wake_kinds if kind.letter == letter), None)
 
     @property
     def slack_s(self) -> dict[str, float]:

@@ -20,6 +20,7 @@ TABLES = (
     "crossings",
     "functions",
     "wakes",
+    "kinds",
     "fold",
     "cycles",
     "findings",
@@ -88,6 +89,8 @@ def export(
         write_table(tables.transitions_table(session.states.transitions(project, name, should_stop).changes), path)
     elif what == "wakes":
         write_table(tables.wakes_table(session.results.wake_ledger(project, name, should_stop=should_stop)), path)
+    elif what == "kinds":
+        write_table(tables.kinds_table(session.results.kinds(project, name, should_stop)), path)
     elif what == "functions":
         functions = session.states.functions(project, name, should_stop=should_stop)
         if functions is None:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from warm_ember.attribution.functions import FunctionLedger
+from warm_ember.attribution.kinds import Kinds
 from warm_ember.attribution.ledger import Ledger
 from warm_ember.attribution.transitions import Transition
 from warm_ember.attribution.wake_ledger import WakeLedger
@@ -170,6 +171,29 @@ def wakes_table(ledger: WakeLedger) -> pa.Table:
     if wakes.by_cpu is not None:
         columns["cpu"] = pa.array(wakes.by_cpu.cpu, pa.int64())
     return pa.table(columns)
+
+
+def kinds_table(kinds: Kinds) -> pa.Table:
+    """Return the kinds of wakes, one row each, the one that adds most first."""
+    import pyarrow as pa
+
+    rows = kinds.kinds
+    ends = [row.charge.interval() or (None, None) for row in rows]
+    return pa.table(
+        {
+            "kind": pa.array([row.label for row in rows], pa.string()),
+            "count": pa.array([row.count for row in rows], pa.int64()),
+            "how": pa.array([row.recurrence.manner.value for row in rows], pa.string()),
+            "period_s": pa.array([row.recurrence.period_s for row in rows], pa.float64()),
+            "jitter_s": pa.array([row.recurrence.jitter_s for row in rows], pa.float64()),
+            "awake_s": pa.array([row.awake_s for row in rows], pa.float64()),
+            "charge_c": pa.array([row.charge.value for row in rows], pa.float64()),
+            "charge_c_low": pa.array([low for low, _ in ends], pa.float64()),
+            "charge_c_high": pa.array([high for _, high in ends], pa.float64()),
+            "peak_a": pa.array([row.peak_a for row in rows], pa.float64()),
+            "added_a": pa.array([row.added_a for row in rows], pa.float64()),
+        }
+    )
 
 
 def functions_table(ledger: FunctionLedger) -> pa.Table:

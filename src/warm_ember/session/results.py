@@ -13,6 +13,8 @@ import numpy as np
 from warm_ember.attribution.budget import budget_by_activity, budget_by_state
 from warm_ember.attribution.cycles import WholeCycles, default_plan, extend_to_whole_cycles, fold_cycles
 from warm_ember.attribution.expected import expected_in
+from warm_ember.attribution.kinds import Kinds, SortedWakes, sort_wakes
+from warm_ember.attribution.known_kinds import name_kinds
 from warm_ember.attribution.ledger import Ledger, make_ledger
 from warm_ember.attribution.limits import MeasurementLimits, clipped_limits, find_limits
 from warm_ember.attribution.load import MeasurePulses, Occurrences, make_load, no_pulses, reproduce
@@ -29,6 +31,7 @@ from warm_ember.model.bench import Attached
 from warm_ember.model.figure import Figure
 from warm_ember.model.finding import Finding, FindingKind
 from warm_ember.model.fold import FoldPlan
+from warm_ember.model.kinds import SortedWake
 from warm_ember.model.load import LifeModel, Load
 from warm_ember.model.placement import Placement
 from warm_ember.model.project import Project, Run
@@ -332,7 +335,19 @@ class Results:
     def _wakes_as_found(self, project: Project, name: str, should_stop: ShouldStop = never) -> Wakes:
         levels = partial(self.levels, project, name, should_stop)
         capture, placement = self.graph.capture(project, name), self.placement(project, name, should_stop)
-        return find_wakes(capture, placement, levels, should_stop=should_stop)
+        kinds = partial(self.kinds, project, name, should_stop)
+        return find_wakes(capture, placement, levels, kinds, should_stop=should_stop)
+
+    @remembered
+    def kinds(self, project: Project, name: str, should_stop: ShouldStop = never) -> Kinds:
+        """Sort one run's wakes into kinds by its current alone, as the project knows them."""
+        current, wakes = self.graph.capture(project, name).current, self.sorted_wakes(project, name, should_stop)
+        return name_kinds(current, wakes, project.wake_kinds, look_up(project, _sorted_in, name))
+
+    @remembered
+    def sorted_wakes(self, project: Project, name: str, should_stop: ShouldStop = never) -> SortedWakes:
+        """Sort one run's wakes into kinds by its current alone, whatever the project knows of kinds."""
+        return sort_wakes(self.graph.capture(project, name).current, should_stop=should_stop)
 
     def wake_ledger(
         self,
@@ -411,6 +426,11 @@ class Results:
 def life_model(project: Project, load: Load) -> LifeModel:
     """Return a load with what feeds it in a project."""
     return LifeModel(load, project.battery, project.supply, project.climate)
+
+
+def _sorted_in(project: Project, name: str) -> tuple[SortedWake, ...]:
+    """Return what of one capture was sorted by hand."""
+    return tuple(one for one in project.sorted_wakes if one.capture == name)
 
 
 def rules_for(project: Project, name: str) -> tuple[Rule, ...] | None:

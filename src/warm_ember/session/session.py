@@ -22,6 +22,7 @@ from warm_ember.store.project_folder import ProjectFolder, readable
 
 if TYPE_CHECKING:
     from warm_ember.session.battery_results import BatteryResults
+    from warm_ember.session.kind_results import KindResults
     from warm_ember.session.quality_results import QualityResults
     from warm_ember.session.results import Results
     from warm_ember.session.run_results import RunResults
@@ -91,6 +92,13 @@ class Session:
         from warm_ember.session.wake_results import WakeResults
 
         return WakeResults(self.results)
+
+    @cached_property
+    def kinds(self) -> KindResults:
+        """What is shown of the kinds of wakes."""
+        from warm_ember.session.kind_results import KindResults
+
+        return KindResults(self.results)
 
     @cached_property
     def quality(self) -> QualityResults:

@@ -159,9 +159,7 @@ def _bridged(runs: Indices, touched: Flags) -> Indices:
     return np.column_stack((runs[starts, 0], runs[ends, 1]))[np.logical_or.reduceat(touched, starts)]
 
 
-def _to_read(
-    series: Series, first: int, last: int, low_a: float, high_a: float, should_stop: ShouldStop
-) -> Indices:
+def _to_read(series: Series, first: int, last: int, low_a: float, high_a: float, should_stop: ShouldStop) -> Indices:
     """Return the stretches that have to be read, rows of first and last-plus-one sample."""
     begin, end = first // BLOCK_SAMPLES, -(-last // BLOCK_SAMPLES)
     hot, lifted = [], []
@@ -183,4 +181,4 @@ def _to_read(
         starts = np.flatnonzero(np.append(True, wide[1:, 0] > wide[:-1, 1]))
         ends = np.append(starts[1:], len(wide)) - 1
         wide = np.column_stack((wide[starts, 0], wide[ends, 1]))
-    return np.clip((wide + begin) * BLOCK_SAMPLES, first, last)
+    return np.asarray(np.clip((wide + begin) * BLOCK_SAMPLES, first, last))

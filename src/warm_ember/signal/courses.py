@@ -13,7 +13,8 @@ from warm_ember.signal.series import CHUNK_SAMPLES, Series, ShouldStop, never
 COLUMNS = 12
 _APART = 1 << 16
 _STRETCHED = 2
-_SHARES = np.array([0.01, 0.25, 0.5, 0.75, 0.99])
+_HEIGHT = 10.0
+_HALF_OF_EVEN = 3.0**0.5
 
 
 @dataclass(frozen=True, eq=False)
@@ -27,11 +28,11 @@ class Courses:
     total, peak_a
         Sum of the samples and the highest one, A, shape ``(n,)``; what was not measured is taken to be as the rest of
         its stretch, and NaN where nothing was.
+    charge, height
+        How what flows, and the logarithm of the current, are spread over each.
     core
-        Within what of each, in samples from its beginning, all of the charge flows but a hundredth at either end: what
-        noise and a slow tail make of a length does not change it. Shape ``(n, 2)``.
-    quarters
-        When a quarter, a half and three quarters of the charge have flowed, as shares of the core, shape ``(n, 3)``.
+        Between which samples, from its beginning, each is seen to stand above the noise: as long as an even stretch
+        that is as wide as its `height`. Shape ``(n, 2)``.
     mean_a
         Mean current in equal parts of each core, A, shape ``(n, columns)``.
     """
@@ -39,15 +40,35 @@ class Courses:
     lasts: Indices
     total: Floats
     peak_a: Floats
+    charge: Spread
+    height: Spread
     core: Floats
-    quarters: Floats
     mean_a: Floats
+
+
+@dataclass(frozen=True, eq=False)
+class Spread:
+    """How something is spread over the time of each stretch: what an edge or a tail does to it, it does by degrees.
+
+    Parameters
+    ----------
+    centre, width
+        Mean and standard deviation of the time at which it comes, samples from the beginning, shape ``(n,)``.
+    skew
+        Its third standardised moment: above 0 where most comes early, shape ``(n,)``.
+    """
+
+    centre: Floats
+    width: Floats
+    skew: Floats
 
 
 def read_courses(
     series: Series,
     first: Indices,
     last: Indices,
+    floor_a: Floats,
+    noise_a: Floats,
     *,
     columns: int = COLUMNS,
     whole: bool = False,
@@ -61,6 +82,8 @@ def read_courses(
         The current, A.
     first, last
         First and last-plus-one samples, rising and not overlapping, shape ``(n,)``.
+    floor_a, noise_a
+        What each rises from, and its noise, A, shape ``(n,)``.
     columns
         In how many parts each core is cut; parts shorter than a sample share what is in it.
     whole
@@ -72,21 +95,25 @@ def read_courses(
         If `should_stop` answered yes.
     """
     count = len(first)
-    total, peak_a = np.zeros(count), np.full(count, np.nan)
-    core, quarters, mean_a = np.zeros((count, 2)), np.zeros((count, 3)), np.zeros((count, columns))
+    total, peak_a, mean_a = np.zeros(count), np.full(count, np.nan), np.zeros((count, columns))
+    charge, height, core = np.zeros((3, count)), np.zeros((3, count)), np.zeros((count, 2))
     for begin, end in _together(first, last):
         if should_stop():
             raise Cancelled("stopped")
         part, start = slice(begin, end), int(first[begin])
-        values = _Running(series.read(start, int(last[end - 1])), first[part] - start, last[part] - start)
+        values = _Stretches(series.read(start, int(last[end - 1])), first[part] - start, last[part] - start)
         total[part], peak_a[part] = values.total, values.highest
-        times = values.times_of(_SHARES)
-        core[part] = times[:, [0, -1]] - values.first[:, None]
-        ends = np.column_stack((values.first, values.last)).astype(np.float64) if whole else times[:, [0, -1]]
-        length = np.maximum(times[:, -1] - times[:, 0], 1e-9)
-        quarters[part] = (times[:, 1:-1] - times[:, :1]) / length[:, None]
+        above = values.inside - np.repeat(floor_a[part], values.lasts)
+        charge[:, part] = values.spread(np.maximum(above, 0.0))
+        height[:, part] = values.spread(
+            np.log1p(np.maximum(above, 0.0) / np.repeat(_HEIGHT * noise_a[part], values.lasts))
+        )
+        lasts = values.lasts.astype(np.float64)
+        core[part, 0] = np.maximum(height[0, part] - _HALF_OF_EVEN * height[1, part], 0.0)
+        core[part, 1] = np.minimum(height[0, part] + _HALF_OF_EVEN * height[1, part], lasts)
+        ends = np.column_stack((np.zeros(len(lasts)), lasts)) if whole else core[part]
         mean_a[part] = values.means(ends[:, 0], ends[:, 1], columns)
-    return Courses(np.asarray(last - first), total, peak_a, core, quarters, mean_a)
+    return Courses(np.asarray(last - first), total, peak_a, Spread(*charge), Spread(*height), core, mean_a)
 
 
 def _together(first: Indices, last: Indices) -> list[tuple[int, int]]:
@@ -100,35 +127,42 @@ def _together(first: Indices, last: Indices) -> list[tuple[int, int]]:
     return found
 
 
-class _Running:
-    """Samples with their running sums, and the stretches in them; what was not measured is as the rest of a stretch."""
+class _Stretches:
+    """Samples and the stretches in them; what was not measured is as the rest of its stretch."""
 
     def __init__(self, values: Samples, first: Indices, last: Indices) -> None:
-        self.first, self.last = first, last
+        self.lasts = last - first
         # The highest between stretches is looked for too, and left out again.
         bounds = np.column_stack((first, last)).reshape(-1)
         self.highest = np.fmax.reduceat(np.append(values, np.float32(np.nan)), bounds)[::2].astype(np.float64)
         missing = np.isnan(values)
         if missing.any():
             values = _filled(values, missing, first, last)
-        self._values = np.append(values, np.float32(0.0))
-        self._sums = np.concatenate(([0.0], np.cumsum(values, dtype=np.float64)))
-        self.total = np.where(np.isnan(self.highest), np.nan, self._sums[last] - self._sums[first])
+        self._starts = np.concatenate(([0], np.cumsum(self.lasts)[:-1]))
+        within = np.arange(int(self.lasts.sum())) - np.repeat(self._starts, self.lasts)
+        self.inside = values[np.repeat(first, self.lasts) + within].astype(np.float64)
+        self._share = (within + 0.5) / np.repeat(self.lasts, self.lasts)
+        sums = np.add.reduceat(self.inside, self._starts)
+        self.total = np.where(np.isnan(self.highest), np.nan, sums)
 
-    def times_of(self, shares: Floats) -> Floats:
-        """Return when shares of what flows in each stretch have flowed, in samples, shape ``(stretches, shares)``."""
-        rising = np.concatenate(([0.0], np.cumsum(np.maximum(self._values[:-1], 0.0), dtype=np.float64)))
-        wanted = rising[self.first, None] + shares * (rising[self.last] - rising[self.first])[:, None]
-        at = np.clip(np.searchsorted(rising, wanted, side="right") - 1, 0, len(rising) - 2)
-        step = rising[at + 1] - rising[at]
-        part = np.where(step > 0, (wanted - rising[at]) / np.where(step > 0, step, 1.0), 0.0)
-        return np.asarray(np.clip(at + np.clip(part, 0, 1), self.first[:, None], self.last[:, None]))
+    def spread(self, weights: Floats) -> Floats:
+        """Return centre and width in samples, and skew, of weights over each stretch, shape ``(3, stretches)``."""
+        sums = np.maximum(np.add.reduceat(weights, self._starts), 1e-300)
+        weighted = weights * self._share
+        centre = np.add.reduceat(weighted, self._starts) / sums
+        off = self._share - np.repeat(centre, self.lasts)
+        squares = weights * off**2
+        # A sample is itself a twelfth of its length squared wide.
+        width = np.sqrt(np.add.reduceat(squares, self._starts) / sums + 1 / (12 * self.lasts.astype(np.float64) ** 2))
+        skew = np.add.reduceat(squares * off, self._starts) / sums / width**3
+        return np.array((centre * self.lasts, width * self.lasts, skew))
 
     def means(self, begin: Floats, end: Floats, columns: int) -> Floats:
-        """Return the mean in equal parts of stretches that need not begin on samples, shape ``(stretches, columns)``."""
-        places = begin[:, None] + np.arange(columns + 1) / columns * (end - begin)[:, None]
-        whole = np.minimum(places.astype(np.int64), len(self._values) - 1)
-        sums = self._sums[whole] + (places - whole) * self._values[whole]
+        """Return the mean in equal parts that need not begin on samples, shape ``(stretches, columns)``."""
+        running = np.concatenate(([0.0], np.cumsum(self.inside)))
+        places = self._starts[:, None] + begin[:, None] + np.arange(columns + 1) / columns * (end - begin)[:, None]
+        whole = np.minimum(places.astype(np.int64), len(self.inside) - 1)
+        sums = running[whole] + (places - whole) * self.inside[whole]
         return np.asarray(np.diff(sums, axis=1) * (columns / np.maximum(end - begin, 1e-9))[:, None])
 
 

@@ -99,7 +99,7 @@ def find_floor(series: Series, first: int = 0, last: int | None = None) -> Floor
 def _around(neighbours_a: float, level_a: float) -> float:
     """Return within which distance medians of eight belong to a mode."""
     of_noise = _NEAR * _OF_MEDIAN * neighbours_a / _GROUP**0.5
-    return max(of_noise, _NEAR * _LEAST_RELATIVE * abs(level_a), _LEAST_A)
+    return float(max(of_noise, _NEAR * _LEAST_RELATIVE * abs(level_a), _LEAST_A))
 
 
 def _trimmed(values: Floats, level_a: float, noise_a: float) -> float:

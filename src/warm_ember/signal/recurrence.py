@@ -138,7 +138,14 @@ def recurrence_of(
         which, delay_s, jitter_s = behind
         low_hz, high_hz = by_chance.rate_low_hz, by_chance.rate_high_hz
         return Recurrence(
-            Manner.FOLLOWS, by_chance.rate_hz, low_hz, high_hz, timers if len(timers) == 1 else (), which, delay_s, jitter_s
+            Manner.FOLLOWS,
+            by_chance.rate_hz,
+            low_hz,
+            high_hz,
+            timers if len(timers) == 1 else (),
+            which,
+            delay_s,
+            jitter_s,
         )
     timed = sum(timer.taken for timer in timers)
     if not timers or timed < _ALL_TIMED * len(times_s):
@@ -255,4 +262,3 @@ def _behind(
         if best is None or delay_s < best[2]:
             best = (jitter_s, which, delay_s)
     return None if best is None else (best[1], best[2], best[0])
-

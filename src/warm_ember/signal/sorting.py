@@ -15,7 +15,7 @@ from warm_ember.signal.series import ShouldStop, never
 ALONE = -1
 _RADIUS = 0.4
 _ROWS_AT_ONCE = 2048
-_GAP_OF_SPREAD, _LEAST_GAP = 4.5, 0.25
+_GAP_OF_SPREAD, _UNSURE, _LEAST_GAP = 4.5, 4.0, 0.25
 _STRAY = 0.01
 _OF_NORMAL = 1.4826
 _DEEPEST = 12
@@ -47,10 +47,10 @@ def sort_by_likeness(rows: Floats, gaps: Floats | None = None, *, should_stop: S
     Notes
     -----
     Three steps, none of which compares all with all. *Leaders*: each thing goes to the first one before it that is
-    within 0.4, or leads from then on. *Linking*: leaders that are alike are linked, and what hangs together is a sort.
-    *Gaps*: a sort is parted where along one figure there is a gap, wider than 4.5 times the spread to either side of
-    it, in which next to nothing lies. Time grows with the things times the leaders, which are as many as there are
-    distinct things.
+    within 0.4, or leads from then on. *Linking*: leaders that are alike are linked, and what hangs together is a
+    sort. *Gaps*: a sort is parted where along one figure there is a gap, wider than 4.5 times the spread to either
+    side of it (three times as much where only two things are on one side), in which next to nothing lies. Time grows
+    with the things times the leaders, which are as many as there are distinct things.
 
     References
     ----------
@@ -160,7 +160,8 @@ def _gap(rows: Floats, least: Floats) -> Flags | None:
         left, right = values[: at + 1], values[at + 1 + stray :]
         if min(len(left), len(right)) < 2:
             continue
-        spread = max(_spread(left), _spread(right))
+        # Of few things hardly anything is known of the spread.
+        spread = max(_spread(left), _spread(right)) * (1 + _UNSURE / min(len(left), len(right)))
         score = float(widths[at]) / max(_GAP_OF_SPREAD * spread, least_gap)
         if score > best:
             best, found = score, column <= (values[at] + values[at + 1 + stray]) / 2

@@ -1,0 +1,66 @@
+"""Kinds of wakes in words: how they come, and the model that they make."""
+
+from __future__ import annotations
+
+from warm_ember.attribution.kinds import Kind, Kinds
+from warm_ember.signal.recurrence import Manner, Recurrence
+from warm_ember.units import HOUR_S, counted, duration_text, format_trimmed, percent_text, quantity_text
+
+_MOST_TERMS = 5
+_NEVER_BELOW = 1e-3
+
+
+def how_it_comes(kind: Kind, kinds: Kinds) -> str:
+    """Return how a kind comes: ``every 60.0 s``, ``by chance, 72 an hour``, ``after kind A by 350 ms``."""
+    how = kind.recurrence
+    if how.manner is Manner.ONCE or kind.count < 2:
+        return "once" if kind.count < 2 else _often(how)
+    if how.manner is Manner.FOLLOWS:
+        leader = next((one.label for one in kinds.kinds if one.number == how.behind), "another")
+        return f"after {leader} by {duration_text(how.delay_s)}"
+    if how.manner is Manner.TIMERS:
+        return (
+            f"{counted(len(how.timers), 'timer')}: {', '.join(str(duration_text(one.period_s)) for one in how.timers)}"
+        )
+    if how.manner is Manner.SKIPS:
+        timer = how.timers[0]
+        return f"every {duration_text(timer.period_s)}, {percent_text(1 - timer.taken / timer.slots)} skipped"
+    return f"every {duration_text(how.timers[0].period_s)}" if how.timers else _often(how)
+
+
+def _often(how: Recurrence) -> str:
+    return f"by chance, {format_trimmed(how.rate_hz * HOUR_S)} an hour"
+
+
+def how_exactly(kind: Kind) -> str:
+    """Return how even a kind comes: its jitter and drift, or between what its rate lies; empty where nothing tells."""
+    how = kind.recurrence
+    if len(how.timers) == 1:
+        timer = how.timers[0]
+        words = [f"± {percent_text(timer.jitter_s / timer.period_s)}"] if timer.jitter_s else []
+        if timer.drift:
+            words.append(f"drifts by {format_trimmed(timer.drift * 1e6)} ppm")
+        return ", ".join(words)
+    if how.manner is Manner.CHANCE and kind.count > 1:
+        low, high = (format_trimmed(rate * HOUR_S) for rate in (how.rate_low_hz, how.rate_high_hz))
+        return f"{low} to {high} an hour"
+    return ""
+
+
+def model_sentence(kinds: Kinds) -> str:
+    """Return what sleep and the kinds make together, and how well that reproduces the capture."""
+    terms: list[str] = [f"sleep {quantity_text(kinds.floor.value, 'A')}"]
+    terms += [f"{kind.label} {how_it_comes(kind, kinds)}" for kind in kinds.kinds[:_MOST_TERMS]]
+    if len(kinds.kinds) > _MOST_TERMS:
+        terms.append(f"{counted(len(kinds.kinds) - _MOST_TERMS, 'more kind')}")
+    off = abs(reproduced_a(kinds) / kinds.mean_a - 1) if kinds.mean_a else 0.0
+    within = f"within {percent_text(max(off, _NEVER_BELOW))}"
+    left = f", {counted(len(kinds.unsorted), 'unsorted wake')} left out" if len(kinds.unsorted) else ""
+    return f"{' + '.join(terms)} reproduces the capture's {quantity_text(kinds.mean_a, 'A')} {within}{left}"
+
+
+def reproduced_a(kinds: Kinds) -> float:
+    """Return the mean current that the floor and the kinds make, each as often as it came in the capture."""
+    if not kinds.duration_s:
+        return kinds.floor.value
+    return kinds.floor.value + sum(kind.count * kind.charge.value for kind in kinds.kinds) / kinds.duration_s
