@@ -1,4 +1,4 @@
-"""Bursts sorted into kinds: alike in length, charge, peak and course."""
+"""Bursts sorted into kinds: alike in length, charge, current and course."""
 
 from __future__ import annotations
 
@@ -12,8 +12,9 @@ from warm_ember.signal.courses import Courses, course_distance, read_courses
 from warm_ember.signal.series import Series, ShouldStop, never
 from warm_ember.signal.sorting import ALONE, renumbered, sort_by_likeness
 
-_LENGTH, _CHARGE, _PEAK, _WIDTH = 0.3, 0.25, 0.25, 0.4
-"""How many nepers apart in length, charge, peak and the width of the charge two wakes may be to be just alike."""
+_LENGTH, _CHARGE, _LEVEL, _WIDTH = 0.3, 0.25, 0.25, 0.4
+"""How many nepers apart two wakes may be to be just alike: in length, charge, the current at which that flows, and how
+wide in time it is spread."""
 _PLACE, _SKEW = 0.4, 0.8
 """How far apart where the charge lies in a wake, and how skewed it and the current's logarithm are."""
 _GAPS = np.array([0.25, 0.25, 0.25, 0.5, 0.7, 0.7, 0.7])
@@ -89,13 +90,13 @@ def sort_bursts(series: Series, bursts: Bursts, *, should_stop: ShouldStop = nev
 
     Notes
     -----
-    Length, charge and peak are compared by their logarithms, so is how wide in time the charge is spread; of the course
-    where in the wake the charge lies, and how skewed both it and the current's logarithm are. These are moments, which
-    an edge, a tail or the noise change by degrees only. A burst of few samples is known by its course the less. What is
-    sorted apart only because few of it were seen is joined again where the courses are the same, indifferent to small
-    stretching. A return to the floor is within a burst where it is short beside both of its neighbours, and most of one
-    kind have the other, or their like, just behind or before them; and where it is one of an even train with long times
-    between the trains.
+    Length, charge and current are compared by their logarithms, so is how wide in time the charge is spread; of the
+    course where in the wake the charge lies, and how skewed both it and the current's logarithm are. These are
+    moments, which an edge, a tail or the noise change by degrees only. A burst of few samples is known by its course
+    the less. What is sorted apart only because few of it were seen is joined again where the courses are the same,
+    indifferent to small stretching. A return to the floor is within a burst where it is short beside both of its
+    neighbours, and most of one kind have the other, or their like, just behind or before them; and where it is one of
+    an even train with long times between the trains.
     """
     first, last, rest = bursts.first, bursts.last, bursts.rest
     floors = np.array([one.floor.level_a for one in bursts.rests])
@@ -141,14 +142,14 @@ def figures_of(courses: Courses, floor_a: Floats, noise_a: Floats) -> Floats:
     lasts = courses.lasts.astype(np.float64)
     noise = np.maximum(noise_a * np.sqrt(lasts), 1e-15)
     charge = np.log(np.maximum(courses.total - floor_a * lasts, noise) + _CHARGE_NOISE * noise)
-    peak = np.log(np.maximum(courses.peak_a - floor_a, _ABOVE_NOISE * noise_a))
+    level = np.log(np.maximum(courses.level_a, _ABOVE_NOISE * noise_a))
     spread, height = courses.charge, courses.height
     # Of few samples where each part begins tells more of the sampling than of the burst.
     weight = np.minimum(height.width / _FULL_WIDTH, 1.0)
     found = np.column_stack((
         np.log(height.width + _FEW) / _LENGTH,
         charge / _CHARGE,
-        peak / _PEAK,
+        level / _LEVEL,
         np.log(spread.width + _FEW) / _WIDTH,
         (spread.centre - height.centre) / height.width * weight / _PLACE,
         spread.skew * weight / _SKEW,

@@ -79,6 +79,34 @@ def split_kind(shown: KindsShown, times_s: tuple[float, ...], like: Likeness) ->
     return edit
 
 
+def sort_alone(shown: KindsShown, wake: int, name: str = "") -> Edit:
+    """Make a wake that is like no other a kind of its own, with a name."""
+    kinds, like = shown.kinds, shown.lone.get(wake)
+    if like is None:
+        return lambda project: project
+    middle_s = float(kinds.first[wake] + kinds.last[wake]) / 2 * kinds.interval_s
+
+    def edit(project: Project) -> Project:
+        project = split_kind(shown, (middle_s,), like)(project)
+        return _changed(project, project.wake_kinds[-1].letter, name=name.strip())
+
+    return edit
+
+
+def split_odd(shown: KindsShown, letter: str) -> Edit:
+    """Make the odd ones of a kind, those on the side of the oddest, a kind of their own."""
+    kinds, kind = shown.kinds, shown.kind(letter)
+    odd = kind.odd if kind is not None else ()
+    if kind is None or not odd:
+        return lambda project: project
+    above = kinds.charge_c[odd[0]] > kind.charge.value
+    mine = [at for at in odd if (kinds.charge_c[at] > kind.charge.value) == above]
+    times_s = tuple(float(kinds.first[at] + kinds.last[at]) / 2 * kinds.interval_s for at in mine)
+    usual, charge_c = shown.likes[letter], float(kinds.charge_c[mine].mean())
+    like = replace(usual, charge_c=charge_c, period_s=None)
+    return split_kind(shown, times_s, like)
+
+
 def sort_wake(shown: KindsShown, at_s: float, letter: str) -> Edit:
     """Say of one wake which kind it is; of an empty letter that it is like no other."""
 

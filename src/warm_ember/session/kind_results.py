@@ -8,6 +8,8 @@ import numpy as np
 
 from warm_ember.attribution.kinds import Kind, Kinds, SortedWakes
 from warm_ember.attribution.known_kinds import likeness_of
+from warm_ember.attribution.wake_ledger import WakeLedger, make_wake_ledger
+from warm_ember.attribution.wakes import wakes_of_kinds
 from warm_ember.model.arrays import Floats, Indices
 from warm_ember.model.kinds import Likeness
 from warm_ember.model.project import Project
@@ -21,6 +23,7 @@ _LAID = 60
 _MOST_SAMPLES = 4_000_000
 _LONG = 0.9
 _BEYOND = 1.08
+_MOST_LONE = 50
 
 
 @dataclass(frozen=True, eq=False)
@@ -60,6 +63,10 @@ class KindsShown:
         Its wakes laid on each other, by its letter; the empty letter has those that are like no other.
     odd
         The course of single wakes, on the time axis of their kind, by the index of the wake.
+    ledger
+        The capture summed over its wakes, each kind a source.
+    lone
+        What wakes that are like no other are recognised by, by their index; of many the first ones.
     """
 
     capture: str
@@ -67,6 +74,8 @@ class KindsShown:
     likes: dict[str, Likeness]
     pictures: dict[str, KindPicture]
     odd: dict[int, Floats]
+    ledger: WakeLedger
+    lone: dict[int, Likeness]
 
     def times_s(self, wakes: Indices) -> Floats:
         """Return when wakes begin, s, shape ``(n,)``."""
@@ -98,7 +107,18 @@ class KindResults:
                 odd[at] = _course(current, wakes, at, pictures[kind.letter].span_s)
         if len(kinds.unsorted):
             pictures[""] = _picture(current, wakes, kinds.unsorted[:1])
-        return KindsShown(name, kinds, likes, pictures, odd)
+        ledger = self._ledger(project, name, should_stop)
+        alone = kinds.unsorted[:_MOST_LONE].tolist()
+        lone = {at: likeness_of(wakes, np.array([at]), current.interval_s) for at in alone}
+        return KindsShown(name, kinds, likes, pictures, odd, ledger, lone)
+
+    @remembered
+    def _ledger(self, project: Project, name: str, should_stop: ShouldStop = never) -> WakeLedger:
+        wakes = wakes_of_kinds(self._results.kinds(project, name, should_stop))
+        if self._results.wakes(project, name, should_stop).names == wakes.names:
+            return self._results.wake_ledger(project, name, should_stop=should_stop)
+        placement = self._results.placement(project, name, should_stop)
+        return make_wake_ledger(self.graph.capture(project, name), placement, wakes, should_stop=should_stop)
 
 
 def pure_of(kinds: Kinds, number: int) -> Indices:

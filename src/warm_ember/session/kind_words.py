@@ -2,9 +2,15 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from warm_ember.attribution.kinds import Kind, Kinds
+from warm_ember.attribution.known_kinds import unlikeness
 from warm_ember.signal.recurrence import Manner, Recurrence
 from warm_ember.units import HOUR_S, counted, duration_text, format_trimmed, percent_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.kind_results import KindsShown
 
 _MOST_TERMS = 5
 _NEVER_BELOW = 1e-3
@@ -49,14 +55,42 @@ def how_exactly(kind: Kind) -> str:
 
 def model_sentence(kinds: Kinds) -> str:
     """Return what sleep and the kinds make together, and how well that reproduces the capture."""
-    terms: list[str] = [f"sleep {quantity_text(kinds.floor.value, 'A')}"]
+    terms: list[str] = [f"Sleep {quantity_text(kinds.floor.value, 'A')}"]
     terms += [f"{kind.label} {how_it_comes(kind, kinds)}" for kind in kinds.kinds[:_MOST_TERMS]]
     if len(kinds.kinds) > _MOST_TERMS:
         terms.append(f"{counted(len(kinds.kinds) - _MOST_TERMS, 'more kind')}")
-    off = abs(reproduced_a(kinds) / kinds.mean_a - 1) if kinds.mean_a else 0.0
-    within = f"within {percent_text(max(off, _NEVER_BELOW))}"
-    left = f", {counted(len(kinds.unsorted), 'unsorted wake')} left out" if len(kinds.unsorted) else ""
-    return f"{' + '.join(terms)} reproduces the capture's {quantity_text(kinds.mean_a, 'A')} {within}{left}"
+    left = len(kinds.unsorted)
+    wanted_a = kinds.mean_a - kinds.unsorted_a
+    off = abs(reproduced_a(kinds) / wanted_a - 1) if wanted_a else 0.0
+    whole = f"the capture's {quantity_text(kinds.mean_a, 'A')}"
+    of = f"{quantity_text(wanted_a, 'A')} of {whole}" if left else whole
+    out = f"; {counted(left, 'unsorted wake')} left out" if left else ""
+    return f"{' + '.join(terms)} reproduces {of} within {percent_text(max(off, _NEVER_BELOW))}{out}"
+
+
+def kinds_sentence(kinds: Kinds) -> str:
+    """Return how much of the charge the kinds take, and sleep, as rich text."""
+    if not kinds.kinds:
+        return "Nothing in this capture rises from its floor often enough to be a kind of wake."
+    share = sum(kind.added_a for kind in kinds.kinds) / kinds.mean_a if kinds.mean_a else 0.0
+    count = len(kinds.kinds)
+    many = "One kind of wakes takes" if count == 1 else f"**{count}** kinds of wakes take"
+    words = (
+        f"{many} {percent_text(share).rich} of the charge; sleep takes {quantity_text(kinds.floor.value, 'A').rich}."
+    )
+    left = len(kinds.unsorted)
+    if left:
+        words += " One wake is like no other." if left == 1 else f" **{left}** wakes are like no other."
+    return words
+
+
+def most_alike(shown: KindsShown, letter: str) -> str | None:
+    """Return the letter of the kind that is most like another; None where it is the only one."""
+    others = {other: like for other, like in shown.likes.items() if other != letter}
+    mine = shown.likes.get(letter)
+    if mine is None or not others:
+        return None
+    return min(others, key=lambda other: unlikeness(mine, others[other]))
 
 
 def reproduced_a(kinds: Kinds) -> float:

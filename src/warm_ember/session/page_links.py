@@ -201,8 +201,11 @@ def wakes_link(results: RunResults | None, wakes: WakesShown | None, doubt: str)
     """Return the link of the Wakes page."""
     if wakes is None:
         return LinkFigure(detail="finding wakes …" if results is not None else "no wakes yet")
-    count = len(wakes.ledger.sources)
-    detail = f"**{count}** source{'s' if count != 1 else ''}"
+    kinds = wakes.kinds.kinds if wakes.kinds is not None else None
+    count = len(wakes.ledger.sources) if kinds is None else len(kinds.kinds)
+    detail = f"**{count}** {'source' if kinds is None else 'kind'}{'s' if count != 1 else ''}"
+    if kinds is not None and len(kinds.unsorted):
+        detail += f", **{len(kinds.unsorted)}** unsorted"
     return LinkFigure(f"**{format_trimmed(wakes.ledger.rate_per_h)}** /h", detail, _plain(doubt))
 
 

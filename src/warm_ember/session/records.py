@@ -8,6 +8,7 @@ from warm_ember.attribution.cycles import WholeCycles
 from warm_ember.attribution.day import DayRow
 from warm_ember.attribution.dwells import DwellSpread
 from warm_ember.attribution.functions import FunctionLedger, FunctionRow
+from warm_ember.attribution.kinds import Kind, Kinds
 from warm_ember.attribution.ledger import Ledger, LedgerRow, Verdict
 from warm_ember.attribution.relabelling import SplitBy
 from warm_ember.attribution.sleep_agreement import AgreementRow, Disagreement, Marker, SleepAgreement
@@ -75,6 +76,8 @@ __all__ = [
     "IdleRow",
     "InstrumentConnection",
     "InstrumentDescription",
+    "Kind",
+    "Kinds",
     "Ledger",
     "LedgerRow",
     "Level",

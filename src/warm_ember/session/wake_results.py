@@ -10,9 +10,11 @@ from warm_ember.attribution.sleep_depth import Mode
 from warm_ember.attribution.wake_alignment import Saving, saving_of
 from warm_ember.attribution.wake_ledger import WakeLedger
 from warm_ember.attribution.wake_profile import WakeProfile, wake_profile
+from warm_ember.attribution.wakes import Cause
 from warm_ember.model.project import Project
 from warm_ember.model.wake_plan import ModePower, WakePath, WakePlan
 from warm_ember.session.graph import remembered
+from warm_ember.session.kind_results import KindResults, KindsShown
 from warm_ember.session.results import Results
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.tuning.wake_plan import PlanCheck, check_plan, refusals
@@ -20,11 +22,15 @@ from warm_ember.tuning.wake_plan import PlanCheck, check_plan, refusals
 
 @dataclass(frozen=True, eq=False)
 class WakesShown:
-    """The wakes of a run or of one of its CPUs, when they happen, and which CPUs there are."""
+    """The wakes of a run or of one of its CPUs, when they happen, and which CPUs there are.
+
+    The kinds are those of a run whose wakes nothing but the current tells; None for others.
+    """
 
     ledger: WakeLedger
     profile: WakeProfile
     cpus: tuple[int, ...] = ()
+    kinds: KindsShown | None = None
 
 
 class WakeResults:
@@ -37,7 +43,10 @@ class WakeResults:
     def shown(self, project: Project, name: str, cpu: int | None = None, should_stop: ShouldStop = never) -> WakesShown:
         """Sum one run over its wakes, or those of one CPU."""
         ledger = self._results.wake_ledger(project, name, should_stop=should_stop, cpu=cpu)
-        return WakesShown(ledger, wake_profile(ledger), self._results.wakes(project, name, should_stop).cpus)
+        wakes = self._results.wakes(project, name, should_stop)
+        by_current = wakes.states is not None and bool((wakes.cause == Cause.KIND).any())
+        kinds = KindResults(self._results).shown(project, name, should_stop) if by_current else None
+        return WakesShown(ledger, wake_profile(ledger), wakes.cpus, kinds)
 
     @remembered
     def saving(

@@ -28,6 +28,9 @@ class Courses:
     total, peak_a
         Sum of the samples and the highest one, A, shape ``(n,)``; what was not measured is taken to be as the rest of
         its stretch, and NaN where nothing was.
+    level_a
+        At which current the charge of each flows on average: the mean current weighted by itself, above the floor, A,
+        shape ``(n,)``. A single sample that is off hardly moves it, as it does the peak.
     charge, height
         How what flows, and the logarithm of the current, are spread over each.
     core
@@ -40,6 +43,7 @@ class Courses:
     lasts: Indices
     total: Floats
     peak_a: Floats
+    level_a: Floats
     charge: Spread
     height: Spread
     core: Floats
@@ -96,6 +100,7 @@ def read_courses(
     """
     count = len(first)
     total, peak_a, mean_a = np.zeros(count), np.full(count, np.nan), np.zeros((count, columns))
+    level_a = np.zeros(count)
     charge, height, core = np.zeros((3, count)), np.zeros((3, count)), np.zeros((count, 2))
     for begin, end in _together(first, last):
         if should_stop():
@@ -105,6 +110,7 @@ def read_courses(
         total[part], peak_a[part] = values.total, values.highest
         above = values.inside - np.repeat(floor_a[part], values.lasts)
         charge[:, part] = values.spread(np.maximum(above, 0.0))
+        level_a[part] = values.weighted_mean(np.maximum(above, 0.0))
         height[:, part] = values.spread(
             np.log1p(np.maximum(above, 0.0) / np.repeat(_HEIGHT * noise_a[part], values.lasts))
         )
@@ -113,7 +119,7 @@ def read_courses(
         core[part, 1] = np.minimum(height[0, part] + _HALF_OF_EVEN * height[1, part], lasts)
         ends = np.column_stack((np.zeros(len(lasts)), lasts)) if whole else core[part]
         mean_a[part] = values.means(ends[:, 0], ends[:, 1], columns)
-    return Courses(np.asarray(last - first), total, peak_a, Spread(*charge), Spread(*height), core, mean_a)
+    return Courses(np.asarray(last - first), total, peak_a, level_a, Spread(*charge), Spread(*height), core, mean_a)
 
 
 def _together(first: Indices, last: Indices) -> list[tuple[int, int]]:
@@ -156,6 +162,11 @@ class _Stretches:
         width = np.sqrt(np.add.reduceat(squares, self._starts) / sums + 1 / (12 * self.lasts.astype(np.float64) ** 2))
         skew = np.add.reduceat(squares * off, self._starts) / sums / width**3
         return np.array((centre * self.lasts, width * self.lasts, skew))
+
+    def weighted_mean(self, values: Floats) -> Floats:
+        """Return the mean of values weighted by themselves over each stretch, shape ``(stretches,)``."""
+        sums = np.maximum(np.add.reduceat(values, self._starts), 1e-300)
+        return np.asarray(np.add.reduceat(values**2, self._starts) / sums)
 
     def means(self, begin: Floats, end: Floats, columns: int) -> Floats:
         """Return the mean in equal parts that need not begin on samples, shape ``(stretches, columns)``."""

@@ -8,6 +8,7 @@ import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen
 
+from warm_ember.model.arrays import Floats
 from warm_ember.model.project import Bracket
 from warm_ember.signal.bands import runs_of
 from warm_ember.signal.envelope import PixelColumns
@@ -25,6 +26,7 @@ from warm_ember.units import duration_text, quantity_text
 _GRIP = 5
 _SNAP = 6
 _STRIP = 14
+_LIT = 3
 _MEAN_FROM = 6
 _MEAN_COLUMNS = 8
 
@@ -66,6 +68,7 @@ class CurrentLane(Lane):
         self.chosen = ""
         self.live: tuple[float, float] | None = None
         self.highlight: tuple[float, float] | None = None
+        self.lit_s: Floats = np.zeros((0, 2))
         self.threshold: Threshold | None = None
         self._drag: tuple[str, float] | None = None
         self._log_scale = log_scale(1e-6, 1.0)
@@ -99,6 +102,17 @@ class CurrentLane(Lane):
     def set_highlight(self, stretch: tuple[float, float] | None) -> None:
         """Frame a stretch that another view speaks of."""
         self.highlight = stretch
+        self.refresh()
+
+    def set_lit(self, stretches_s: Floats) -> None:
+        """Underline stretches that another view speaks of.
+
+        Parameters
+        ----------
+        stretches_s
+            From when to when, rising, s, shape ``(n, 2)``.
+        """
+        self.lit_s = stretches_s
         self.refresh()
 
     @property
@@ -179,11 +193,24 @@ class CurrentLane(Lane):
             self._paint_bracket(painter, *self.live, True)
         if self.threshold is not None:
             self._paint_threshold(painter, rect, self.threshold)
+        self._paint_lit(painter, rect)
         if self.highlight is not None:
             left, right = self.x_of(self.highlight[0]), self.x_of(self.highlight[1])
             painter.setPen(QPen(self.look.theme.mark, 1))
             painter.drawRect(QRectF(left, 1, max(right - left, 2), self.height() - 3))
         painter.restore()
+
+    def _paint_lit(self, painter: QPainter, rect: QRectF) -> None:
+        """Draw a line under each stretch that is lit; those of one pixel column are one."""
+        window = self.window_on_time
+        seen = self.lit_s[(self.lit_s[:, 1] > window.from_s) & (self.lit_s[:, 0] < window.to_s)]
+        columns = np.unique(np.floor((seen[:, 0] - window.from_s) / window.length_s * rect.width()), return_index=True)[
+            1
+        ]
+        tall = self.look.px(_LIT)
+        for begin_s, end_s in seen[columns].tolist():
+            left, right = max(self.x_of(begin_s), rect.left()), min(self.x_of(end_s), rect.right())
+            painter.fillRect(QRectF(left, rect.bottom() - tall, max(right - left, 2), tall), self.look.theme.mark)
 
     def _paint_threshold(self, painter: QPainter, rect: QRectF, threshold: Threshold) -> None:
         height = float(self.scale().height(np.array([threshold.current_a]))[0])

@@ -14,10 +14,12 @@ from warm_ember.model.battery import Climate
 from warm_ember.model.figure import Grade
 from warm_ember.model.project import Edit
 from warm_ember.model.rates import rates
-from warm_ember.session import edits
+from warm_ember.session import edits, kind_edits
 from warm_ember.session.battery_results import LifeInYears, Tradeoffs, UnseenLife, check_edited
+from warm_ember.session.kind_words import model_sentence
 from warm_ember.session.page_links import LinkFigure, battery_doubt, battery_link
 from warm_ember.session.run_results import RunResults
+from warm_ember.session.wake_results import WakesShown
 from warm_ember.ui.latest import Latest
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.base import Page
@@ -30,6 +32,7 @@ from warm_ember.ui.pages.battery.panel import BatteryPanel
 from warm_ember.ui.pages.battery.tradeoff_view import TradeoffView
 from warm_ember.ui.pages.battery.years_view import YearsView
 from warm_ember.ui.project_controller import ProjectController
+from warm_ember.ui.widgets.model_strip import ModelStrip
 from warm_ember.ui.widgets.side_by_side import SideBySide
 from warm_ember.ui.widgets.switches import Switch
 from warm_ember.ui.widgets.view_stack import ViewStack
@@ -89,6 +92,8 @@ class BatteryPage(Page):
         self._side.setMinimumWidth(self.look.px(SIDE))
         below = SideBySide(self.look, (self._stacked, 1), (self._side, 0), _WIDE_ENOUGH, self._stacked)
         layout.addWidget(below, 1)
+        self.strip = ModelStrip(self.look, "Ctrl+Enter")
+        layout.addWidget(self.strip)
 
     def _scrolled(self, widget: QWidget) -> QScrollArea:
         scroll = QScrollArea()
@@ -113,11 +118,14 @@ class BatteryPage(Page):
         self.tradeoffs.parameter_chosen.connect(self.choose_parameter)
         self.cell.cell_entered.connect(self._on_cell)
         self.controller.runs_changed.connect(self._show)
+        self.controller.wakes_changed.connect(self._offer)
+        self.strip.taken.connect(self._take_kinds)
 
     def _make_actions(self) -> list[QAction]:
         some: tuple[tuple[str, str, Callable[[], object]], ...] = (
             ("Add an activity from a state or a wake …", "Ctrl+Shift+N", self.activities.add),
             ("Take the run as the model", "Ctrl+Shift+M", self.activities.take_run),
+            ("Take the kinds of wakes as the model", "Ctrl+Return", self._take_kinds),
             ("Remove an activity …", "Ctrl+Shift+D", self.activities.remove),
             ("Months of life", "Ctrl+1", lambda: self.show_view(_LIFE)),
             ("Year by year", "Ctrl+2", lambda: self.show_view(_YEARS)),
@@ -134,6 +142,19 @@ class BatteryPage(Page):
     def page_actions(self) -> list[QAction]:
         return self._actions
 
+    def _offer(self, wakes: WakesShown | None) -> None:
+        """Offer the kinds of wakes as the model, as long as no activity describes the capture."""
+        kinds = wakes.kinds.kinds if wakes is not None and wakes.kinds is not None else None
+        offers = kinds is not None and bool(kinds.kinds) and not self.controller.project.activities
+        self.strip.offer(model_sentence(kinds) if kinds is not None and offers else "")
+
+    def _take_kinds(self) -> None:
+        wakes = self.controller.wakes
+        if wakes is None or wakes.kinds is None or not wakes.kinds.kinds.kinds:
+            self.controller.noted.emit("This capture has no kinds of wakes to take: see Wakes.")
+            return
+        self.controller.apply(kind_edits.take_model(wakes.kinds), "take the kinds as the battery's model")
+
     def show_results(self, results: RunResults | None) -> None:
         self._stop_following()
         self.results = results
@@ -144,6 +165,7 @@ class BatteryPage(Page):
 
     def _show(self) -> None:
         project, shown = self.controller.project, self.preview or self.results
+        self._offer(self.controller.wakes)
         self.activities.show_results(shown)
         others = self._others()
         self.months.set_results(shown, others[0] if others else None, self.steps)

@@ -11,9 +11,12 @@ from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QScrollArea, QVBoxLayou
 
 from warm_ember.model.battery import Activity, FromWakes
 from warm_ember.model.figure import Figure, signed
+from warm_ember.model.kinds import UNSORTED
 from warm_ember.model.wake_plan import WakePlan
 from warm_ember.model.wakes import SleepMode, WakeSource
-from warm_ember.session import edits, wake_edits
+from warm_ember.session import edits, kind_edits, wake_edits
+from warm_ember.session.kind_results import KindsShown
+from warm_ember.session.kind_words import kinds_sentence, most_alike
 from warm_ember.session.page_links import LinkFigure, wakes_doubt, wakes_link
 from warm_ember.session.run_results import RunResults
 from warm_ember.session.wake_results import WakesShown
@@ -21,8 +24,9 @@ from warm_ember.ui.lanes.stack import LaneStack
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.base import Page
+from warm_ember.ui.pages.wakes.kinds_view import KindsView
 from warm_ember.ui.pages.wakes.modes_view import ModesView
-from warm_ember.ui.pages.wakes.raster_lane import CHARGE, LENGTH, RasterLane
+from warm_ember.ui.pages.wakes.raster_lane import CHARGE, LENGTH, UNKNOWN_LETTER, RasterLane
 from warm_ember.ui.pages.wakes.slack_strip import SlackStrip
 from warm_ember.ui.pages.wakes.sleep_depth_map import DepthMap
 from warm_ember.ui.pages.wakes.source_table import SourceTable
@@ -37,7 +41,7 @@ if TYPE_CHECKING:
     from warm_ember.session.records import Saving, SourceRow, WakeLedger
 
 
-_SOURCES, _MODES, _PLAN, _OVER_TIME = "sources", "modes", "plan", "over time"
+_KINDS, _SOURCES, _MODES, _PLAN, _OVER_TIME = "kinds", "sources", "modes", "plan", "over time"
 _DEPTH_WIDTH, _LEAST_TABLE = 408, 120
 _ALL, _MOST_CPUS = "all", 8
 _LANE = 96
@@ -63,13 +67,14 @@ class WakesPage(Page):
         self.found: WakesShown | None = None
         self.chosen = ""
         self.cpu: int | None = None
-        self._window = window
+        self._window, self._was_shown = window, False
         self.raster = RasterLane(look, window)
         folded = ("States", "Lines", "Charge so far", "Voltage", "Power")
         self.stack = LaneStack(look, window, with_flags=False, above=(self.raster,), folded=folded)
         self.stack.current.setMinimumHeight(look.px(_LANE))
         self.sources, self.depth_map, self.slack = SourceTable(look), DepthMap(look), SlackStrip(look)
         self.modes, self.plan, self.over_time = ModesView(look), WakePlanView(look), OverTime(look)
+        self.kinds = KindsView(look)
         self._build()
         self._connect()
         self._actions = self._make_actions()
@@ -92,6 +97,7 @@ class WakesPage(Page):
         self.depth_map.setFixedWidth(self.look.px(_DEPTH_WIDTH))
         self._stacked = ViewStack()
         self._views = {
+            _KINDS: self.kinds,
             _SOURCES: self._main,
             _MODES: self._scrolled(self.modes),
             _PLAN: self._scrolled(self.plan),
@@ -99,6 +105,7 @@ class WakesPage(Page):
         }
         for view in self._views.values():
             self._stacked.addWidget(view)
+        self._stacked.setCurrentWidget(self._main)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
@@ -114,7 +121,7 @@ class WakesPage(Page):
 
     def _connect(self) -> None:
         self.raster.wake_chosen.connect(self.show_wake)
-        self.raster.source_chosen.connect(self.choose)
+        self.raster.source_chosen.connect(self._on_raster_source)
         self.sources.source_chosen.connect(self.choose)
         self.sources.renamed.connect(
             lambda old, new: self.controller.apply(wake_edits.rename(old, new), "rename a source")
@@ -129,6 +136,15 @@ class WakesPage(Page):
         )
         self.modes.source_changed.connect(self._on_source)
         self.plan.plan_changed.connect(self._on_plan)
+        self.kinds.kind_chosen.connect(self.choose_kind)
+        self.kinds.wake_asked.connect(self.show_wake_of_kind)
+        self.kinds.table.renamed.connect(self._on_kind_named)
+        self.kinds.table.joined.connect(self._join_kinds)
+        self.kinds.table.moved.connect(self._sort_wake)
+        self.kinds.join_asked.connect(self._join_most_alike)
+        self.kinds.split_asked.connect(self._split_odd)
+        self.kinds.bracket_asked.connect(self._sort_bracket)
+        self.kinds.strip.taken.connect(self._take_model)
         self.controller.wakes_changed.connect(self._on_wakes)
         for view in (self.modes, self.plan):
             view.refused.connect(self.controller.troubled)
@@ -140,17 +156,21 @@ class WakesPage(Page):
             for text, keys, slot in (
                 ("Next wake", "]", lambda: self.step_wake(1)),
                 ("Previous wake", "[", lambda: self.step_wake(-1)),
-                ("Rename the source, or join it with another", "F2", self.sources.rename),
-                ("Split the source by what ran …", "K", self._split_by_state),
+                ("Rename the source or kind, or join a source with another", "F2", self._rename),
+                ("Split the source by what ran, or a kind's odd ones …", "K", self._split),
+                ("Join the kind with the one most like it", "J", self._join_most_alike),
                 ("Split the source by its period …", "Shift+K", self._split_by_period),
                 ("Name sources as the log does", "Ctrl+Shift+L", self._as_logged),
                 ("Take the source as an activity", "A", self._take_as_activity),
-                ("Batch what the source does …", "B", self._ask_batch),
+                ("Batch what the source does, or sort the bracket's wake into the kind …", "B", self._on_b),
                 ("Let hardware do it without the core …", "H", self._ask_without_core),
-                ("Wakes: sources", "Ctrl+1", lambda: self.show_view(_SOURCES)),
-                ("Wakes: modes", "Ctrl+2", lambda: self.show_view(_MODES)),
-                ("Wakes: plan", "Ctrl+3", lambda: self.show_view(_PLAN)),
-                ("Wakes: over time", "Ctrl+4", lambda: self.show_view(_OVER_TIME)),
+                ("Take the kinds as the battery's model", "Ctrl+Return", self._take_model),
+                ("Sort the wakes into kinds anew", "Ctrl+Shift+J", self._forget_kinds),
+                ("Wakes: kinds", "Ctrl+1", lambda: self.show_view(_KINDS)),
+                ("Wakes: sources", "Ctrl+2", lambda: self.show_view(_SOURCES)),
+                ("Wakes: modes", "Ctrl+3", lambda: self.show_view(_MODES)),
+                ("Wakes: plan", "Ctrl+4", lambda: self.show_view(_PLAN)),
+                ("Wakes: over time", "Ctrl+5", lambda: self.show_view(_OVER_TIME)),
                 ("Copy the wakes as text", "Ctrl+C", self._copy),
             )
         ]
@@ -166,6 +186,8 @@ class WakesPage(Page):
     def show_view(self, name: str) -> None:
         """Open a view."""
         self._stacked.setCurrentWidget(self._views[name])
+        self._ask_kinds()
+        self._show_in_lanes()
         self.header_changed.emit()
 
     @property
@@ -181,6 +203,7 @@ class WakesPage(Page):
         self.stack.set_results(results)
         if not same:
             self.cpu = None
+            self._was_shown = False
         self._find()
 
     def show_cpu(self, words: str) -> None:
@@ -210,10 +233,18 @@ class WakesPage(Page):
     def _show(self, found: WakesShown | None) -> None:
         self.found = found
         ledger = self.ledger
-        self.raster.set_ledger(ledger)
         if ledger is not None and not ledger.is_measured:
             self.raster.set_height_by(LENGTH)
-        self.stack.refold()
+        self._show_kinds(found.kinds if found is not None else None)
+        if found is not None and not self._was_shown:
+            # Where nothing but the current tells of wakes, its kinds are what there is to see first.
+            self._was_shown = True
+            if found.kinds is not None and self.view == _SOURCES:
+                self._stacked.setCurrentWidget(self.kinds)
+            elif found.kinds is None and self.view == _KINDS:
+                self._stacked.setCurrentWidget(self._main)
+        self._ask_kinds()
+        self._show_in_lanes()
         self.sources.show_wakes(found)
         self.slack.show_ledger(ledger)
         self.depth_map.show_depth(
@@ -225,6 +256,146 @@ class WakesPage(Page):
         self.plan.show_ledger(ledger, self.controller.project)
         self.over_time.show_wakes(found)
         self.choose(self.chosen if ledger is not None and ledger.row(self.chosen) is not None else "")
+
+    def _show_kinds(self, shown: KindsShown | None) -> None:
+        activities = {activity.name for activity in self.controller.project.activities}
+        labels = {kind.label for kind in shown.kinds.kinds} if shown is not None else set()
+        self.kinds.show_kinds(shown, is_taken=bool(labels) and labels <= activities)
+
+    def _ask_kinds(self) -> None:
+        """Find the kinds of a run whose wakes a log tells: they are asked for only where somebody looks at them."""
+        session, results = self.controller.session, self.results
+        if self.view != _KINDS or self.kinds.shown is not None or session is None or results is None:
+            return
+        project, name = session.project, results.run.name
+        self.controller.work(
+            "kinds",
+            f"sorting the wakes of {name}",
+            lambda should_stop, _progress: session.kinds.shown(project, name, should_stop),
+            self._on_kinds,
+        )
+
+    def _on_kinds(self, shown: KindsShown) -> None:
+        self._show_kinds(shown)
+        self._show_in_lanes()
+        self.header_changed.emit()
+
+    def _show_in_lanes(self) -> None:
+        """Let the raster and the current lane show kinds while these are looked at, and sources otherwise."""
+        shown = self.kinds.shown if self.view == _KINDS else None
+        letters = {kind.label: kind.letter for kind in shown.kinds.kinds} if shown is not None else {}
+        if shown is not None and len(shown.kinds.unsorted):
+            letters[UNSORTED] = UNKNOWN_LETTER
+        self.raster.set_ledger(shown.ledger if shown is not None else self.ledger, letters)
+        self.stack.refold()
+        self._light()
+
+    def _light(self) -> None:
+        shown = self.kinds.shown if self.view == _KINDS else None
+        kind = shown.kind(self.kinds.chosen) if shown is not None else None
+        self.stack.current.set_lit(self.kinds.lit_s if shown is not None else np.zeros((0, 2)))
+        if shown is not None:
+            self.raster.choose(kind.label if kind is not None else UNSORTED)
+
+    def choose_kind(self, letter: str) -> None:
+        """Mark a kind in the table and in the lanes; the empty letter marks what is unsorted."""
+        self.kinds.choose(letter)
+        self._light()
+
+    def show_wake_of_kind(self, index: int) -> None:
+        """Show one of the wakes that were sorted into kinds in the lanes."""
+        if self.kinds.shown is not None:
+            kinds = self.kinds.shown.kinds
+            self.show_stretch(float(kinds.first[index]) * kinds.interval_s, float(kinds.last[index]) * kinds.interval_s)
+
+    def _rename(self) -> None:
+        if self.view == _KINDS:
+            self.kinds.table.rename()
+        else:
+            self.sources.rename()
+
+    def _split(self) -> None:
+        if self.view == _KINDS:
+            self._split_odd()
+        else:
+            self._split_by_state()
+
+    def _on_b(self) -> None:
+        if self.view == _KINDS:
+            self._sort_bracket()
+        else:
+            self._ask_batch()
+
+    def _on_kind_named(self, letter: str, name: str) -> None:
+        shown = self.kinds.shown
+        if shown is None:
+            return
+        if letter:
+            self.controller.apply(kind_edits.name_kind(shown, letter, name), "name a kind")
+        elif name and self.kinds.detail.odd:
+            wake = self.kinds.detail.odd[self.kinds.detail.chosen]
+            self.controller.apply(kind_edits.sort_alone(shown, wake, name), "name a wake as a kind")
+
+    def _join_kinds(self, letter: str, into: str) -> None:
+        if self.kinds.shown is not None and letter and into:
+            self.controller.apply(kind_edits.join_kinds(self.kinds.shown, letter, into), "join two kinds")
+
+    def _join_most_alike(self) -> None:
+        shown, letter = self.kinds.shown, self.kinds.chosen
+        other = most_alike(shown, letter) if shown is not None and self.view == _KINDS else None
+        if other is None:
+            self.controller.noted.emit("There is no other kind to join this one with.")
+        else:
+            self._join_kinds(letter, other)
+
+    def _split_odd(self) -> None:
+        shown = self.kinds.shown
+        kind = shown.kind(self.kinds.chosen) if shown is not None else None
+        if shown is not None and kind is None and self.kinds.detail.odd:
+            wake = self.kinds.detail.odd[self.kinds.detail.chosen]
+            self.controller.apply(kind_edits.sort_alone(shown, wake), "make a wake a kind of its own")
+            return
+        if shown is None or kind is None or not kind.odd:
+            self.controller.noted.emit("This kind has no odd ones to split off.")
+            return
+        edit = kind_edits.split_odd(shown, kind.letter)
+        self.controller.apply(edit, "split the odd ones off a kind")
+
+    def _sort_wake(self, index: int, letter: str) -> None:
+        if self.kinds.shown is not None:
+            kinds = self.kinds.shown.kinds
+            middle_s = float(kinds.first[index] + kinds.last[index]) / 2 * kinds.interval_s
+            self.controller.apply(kind_edits.sort_wake(self.kinds.shown, middle_s, letter), "sort a wake into a kind")
+
+    def _sort_bracket(self) -> None:
+        """Say that the wake in the latest bracket is one of the chosen kind."""
+        shown, results = self.kinds.shown, self.results
+        if shown is None or results is None:
+            return
+        brackets = self.controller.project.brackets_of(results.run.name)
+        if not brackets:
+            self.controller.noted.emit("There is no bracket: draw one over a wake on the Trace page first.")
+            return
+        kinds, bracket = shown.kinds, brackets[-1]
+        inside = np.flatnonzero(
+            (kinds.last * kinds.interval_s > bracket.from_s) & (kinds.first * kinds.interval_s < bracket.to_s)
+        )
+        if not len(inside):
+            self.controller.noted.emit(f"There is no wake in bracket {bracket.letter}.")
+            return
+        longest = inside[np.argmax((kinds.last - kinds.first)[inside])]
+        self._sort_wake(int(longest), self.kinds.chosen)
+
+    def _take_model(self) -> None:
+        shown = self.kinds.shown
+        if shown is None or not shown.kinds.kinds:
+            self.controller.noted.emit("There are no kinds of wakes to take: look at them in the view of kinds.")
+            return
+        self.controller.apply(kind_edits.take_model(shown), "take the kinds as the battery's model")
+        self.controller.noted.emit("The kinds are the battery's activities now. See Battery.")
+
+    def _forget_kinds(self) -> None:
+        self.controller.apply(kind_edits.forget_kinds, "sort the wakes into kinds anew")
 
     def choose(self, source: str) -> None:
         """Mark a source in all views; an empty name marks none."""
@@ -261,11 +432,20 @@ class WakesPage(Page):
             self.controller.noted.emit("Choose a source first.")
 
     def show_wake(self, index: int) -> None:
-        """Show one wake in the lanes."""
-        if self.ledger is not None:
-            wakes, interval_s = self.ledger.wakes, self.ledger.interval_s
+        """Show one wake of the raster in the lanes."""
+        ledger = self.raster.ledger
+        if ledger is not None:
+            wakes, interval_s = ledger.wakes, ledger.interval_s
             self.show_stretch(float(wakes.first[index]) * interval_s, float(wakes.last[index]) * interval_s)
-            self.choose(wakes.names[int(wakes.number[index])])
+            self._on_raster_source(wakes.names[int(wakes.number[index])])
+
+    def _on_raster_source(self, source: str) -> None:
+        """Choose the source of a row of the raster, or the kind."""
+        shown = self.kinds.shown if self.view == _KINDS else None
+        if shown is None:
+            self.choose(source)
+        else:
+            self.choose_kind(next((kind.letter for kind in shown.kinds.kinds if kind.label == source), ""))
 
     def show_stretch(self, from_s: float, to_s: float) -> None:
         """Show a stretch in the lanes, with a little on both sides."""
@@ -290,11 +470,12 @@ class WakesPage(Page):
 
     def step_wake(self, direction: int) -> None:
         """Centre the window on the next or previous wake, of the chosen source if one is chosen."""
-        if self.ledger is None:
+        ledger = self.raster.ledger
+        if ledger is None:
             return
-        window, wakes = self._window, self.ledger.wakes
-        mine = wakes.first[wakes.by(self.chosen)] if self.chosen else wakes.first
-        times_s = mine * self.ledger.interval_s
+        window, wakes = self._window, ledger.wakes
+        mine = wakes.first[wakes.by(self.raster.chosen)] if self.raster.chosen else wakes.first
+        times_s = mine * ledger.interval_s
         middle = (window.from_s + window.to_s) / 2
         reach = window.interval_s
         found = times_s[times_s > middle + reach][:1] if direction > 0 else times_s[times_s < middle - reach][-1:]
@@ -412,6 +593,7 @@ class WakesPage(Page):
 
     def _copy(self) -> None:
         texts = {
+            _KINDS: self.kinds.table.text,
             _SOURCES: lambda: f"{self.sources.text()}\n\n{self.depth_map.text()}",
             _MODES: self.depth_map.text,
             _PLAN: self.plan.text,
@@ -424,6 +606,8 @@ class WakesPage(Page):
             return "Wakes appear with the first capture."
         if ledger is None:
             return "Finding the wakes …"
+        if self.view == _KINDS:
+            return kinds_sentence(self.kinds.shown.kinds) if self.kinds.shown is not None else "Sorting the wakes …"
         if not ledger.wakes.count:
             return "Nothing wakes the device in this capture."
         if self.view == _PLAN:

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Signal
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter
 
 from warm_ember.model.arrays import Floats, Indices
@@ -22,6 +23,7 @@ if TYPE_CHECKING:
 
 
 CHARGE, LENGTH = "charge", "length"
+UNKNOWN_LETTER = "?"
 _ROW, _LEAST_ROW, _MOST_ROWS = 26, 15, 12
 _MOST_HEIGHT = 132
 _NARROWEST = 2
@@ -61,10 +63,11 @@ class RasterLane(Lane):
         self.height_by = CHARGE
         self.chosen = ""
         self._rows: list[_Row] = []
+        self._letters: dict[str, str] = {}
 
-    def set_ledger(self, ledger: WakeLedger | None) -> None:
-        """Show the wakes of another run."""
-        self.ledger = ledger
+    def set_ledger(self, ledger: WakeLedger | None, letters: Mapping[str, str] | None = None) -> None:
+        """Show the wakes of another run; sources that are kinds have a letter, by their names."""
+        self.ledger, self._letters = ledger, dict(letters or {})
         self._arrange()
         self.rescale()
 
@@ -85,7 +88,8 @@ class RasterLane(Lane):
         share = np.log10(np.maximum(values, low) / low) / np.log10(max(high / low, 1.0 + 1e-9))
         height = _LOWEST + (1 - _LOWEST) * np.clip(share, 0.0, 1.0)
         mean_a = ledger.cost_c / np.maximum(ledger.awake_s, 1e-12)
-        for row in ledger.sources[:_MOST_ROWS]:
+        last = [name for name, letter in self._letters.items() if letter == UNKNOWN_LETTER]
+        for row in sorted(ledger.sources, key=lambda row: row.source in last)[:_MOST_ROWS]:
             mine = np.flatnonzero(ledger.wakes.by(row.source))
             ends = (ledger.wakes.first[mine], ledger.wakes.last[mine])
             first_s, last_s = (one.astype(np.float64) * ledger.interval_s for one in ends)
@@ -111,7 +115,7 @@ class RasterLane(Lane):
         return QRectF(0, height * index, self.width(), height)
 
     def head_key(self) -> object:
-        return (tuple(row.source for row in self._rows), self.chosen, self.height())
+        return (tuple(row.source for row in self._rows), tuple(self._letters.values()), self.chosen, self.height())
 
     def paint_head(self, painter: QPainter) -> None:
         px, theme = self.look.px, self.look.theme
@@ -122,7 +126,16 @@ class RasterLane(Lane):
             if not index:
                 fold = QRectF(px(8), row.top(), px(14), row.height())
                 draw_rich_text(painter, fold, "▾", self.look, size="small", dim=theme.faint)
-            box = QRectF(px(22), row.top(), self.head_width - px(28), row.height())
+            left = px(22)
+            if name in self._letters:
+                side = min(px(16), row.height() - 4)
+                square = QRectF(left, row.center().y() - side / 2, side, side)
+                painter.setPen(theme.rule)
+                painter.drawRect(square)
+                centre = Qt.AlignmentFlag.AlignHCenter
+                draw_rich_text(painter, square, f"**{self._letters[name]}**", self.look, size="small", align=centre)
+                left += px(22)
+            box = QRectF(left, row.top(), self.head_width - left - px(6), row.height())
             draw_rich_text(painter, box, name, self.look, dim=theme.ink)
             painter.setPen(theme.rule)
             painter.drawLine(QPointF(0, row.bottom()), QPointF(self.head_width, row.bottom()))
