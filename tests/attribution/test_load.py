@@ -18,6 +18,7 @@ from warm_ember.attribution.pulses import hottest_entries, left_of_pulses
 from warm_ember.attribution.wakes import find_wakes
 from warm_ember.model.battery import Activity, FromStates, FromStretch, FromWakes, Typed
 from warm_ember.model.capture import Event
+from warm_ember.model.kinds import UNSORTED
 from warm_ember.signal.series import ArraySeries
 
 
@@ -75,7 +76,7 @@ def test_a_wake_that_the_capture_cuts_off_is_left_out() -> None:
     found = find_wakes(made, placed(made)[0])
     assert found.source == ("timer",)
     made.events = ()
-    assert find_wakes(made, placed(made)[0]).source == ()
+    assert find_wakes(made, placed(made)[0]).source == (UNSORTED,)
 
 
 def test_a_bracket_takes_its_own_stretch_from_the_base() -> None:

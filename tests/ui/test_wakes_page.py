@@ -42,7 +42,8 @@ def test_link_sentence_and_table_tell_the_same(window: MainWindow, page: WakesPa
     window.controller.select_run("r1")
     settle()
     assert page.ledger is not None
-    assert "no known cause" in page.warning()
+    assert page.ledger.wakes.count == 0
+    assert "Nothing wakes the device" in page.sentence()
 
 
 def test_every_mark_leads_to_its_moment(qtbot: QtBot, window: MainWindow, page: WakesPage) -> None:

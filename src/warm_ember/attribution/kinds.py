@@ -159,7 +159,8 @@ class SortedWakes:
         """Return the same wakes in other kinds, whose numbers begin at 0 and leave none out, shape ``(wakes,)``."""
         found, mixed = self.found, {}
         for at, others in self.mixed.items():
-            moved = [int(np.bincount(kind[mine]).argmax()) for mine in (self._pure_of(k) for k in others) if len(mine)]
+            own = [kind[mine][kind[mine] != ALONE] for mine in (self._pure_of(number) for number in others)]
+            moved = [int(np.bincount(numbers).argmax()) for numbers in own if len(numbers)]
             if len(moved) == len(others) and kind[at] != ALONE:
                 mixed[at] = tuple(moved)
         return replace(self, found=replace(found, kind=kind), mixed=mixed)

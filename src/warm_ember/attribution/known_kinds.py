@@ -15,7 +15,7 @@ from warm_ember.signal.courses import COLUMNS, course_distance
 from warm_ember.signal.series import Series
 from warm_ember.signal.sorting import ALONE
 
-_CHARGE, _LENGTH, _PEAK, _COURSE = 0.7, 0.7, 0.5, 0.5
+_CHARGE, _LENGTH, _PEAK, _COURSE = 0.9, 0.9, 0.5, 0.5
 _SAME_PERIOD, _OF_SAME_PERIOD = 0.01, 0.5
 _RECOGNISED = 2.0
 _NEARER, _NEAR = 0.5, 0.6

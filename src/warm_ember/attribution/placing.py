@@ -10,18 +10,21 @@ from functools import cache
 import numpy as np
 
 from warm_ember.attribution.clock import TIMED_EVENTS, align
+from warm_ember.attribution.kinds import Kinds, find_kinds
 from warm_ember.attribution.line_levels import draw_one_level_each
 from warm_ember.attribution.recording import Recording
 from warm_ember.model.arrays import Indices
+from warm_ember.model.kinds import UNSORTED
 from warm_ember.model.placement import TYPED_CLOCK, UNPLACED, Alignment, Placement
 from warm_ember.model.project import TypedClock
-from warm_ember.model.rules import BandRule, HandRule, LevelsRule, LineRule, LogRule, Rule
+from warm_ember.model.rules import BandRule, HandRule, KindsRule, LevelsRule, LineRule, LogRule, Rule
 from warm_ember.signal.bands import absorbed, band_stays, runs_of
 from warm_ember.signal.bits import LineSeries
 from warm_ember.signal.levels import MOST_LEVELS, Levels, find_levels
 from warm_ember.signal.series import CHUNK_SAMPLES, ShouldStop, never
 from warm_ember.units import quantity_text
 
+_SLEEP = "sleep"
 _VECTOR_BIT = re.compile(r"(.+)\[(\d{1,2})\]\Z")
 
 
@@ -66,6 +69,7 @@ def place(
     *,
     clock: TypedClock | None = None,
     levels: Callable[[], Levels] | None = None,
+    kinds: Callable[[], Kinds] | None = None,
     should_stop: ShouldStop = never,
 ) -> Placement:
     """Place states on a capture.
@@ -80,6 +84,8 @@ def place(
         How the log's clock maps to the capture's; found when None.
     levels
         Gives the levels of the current where they are needed; found here when None.
+    kinds
+        Gives the kinds of its wakes where they are needed; found here when None.
     should_stop
         Polled on long passes.
 
@@ -97,7 +103,8 @@ def place(
     rules = default_rules(recording, find) if rules is None else rules
     by_hand = tuple(r for r in rules if isinstance(r, HandRule))
     others = tuple(r for r in rules if not isinstance(r, HandRule))
-    placer = _Placer(recording, find, should_stop)
+    sort = kinds or cache(lambda: find_kinds(recording.current, should_stop=should_stop))
+    placer = _Placer(recording, find, sort, should_stop)
     if clock is not None:
         placer.alignment = Alignment(clock.offset_s, clock.drift, method=TYPED_CLOCK)
     # Of two strokes by hand the later one counts, as with paint.
@@ -111,8 +118,14 @@ def place(
 
 
 class _Placer:
-    def __init__(self, recording: Recording, levels: Callable[[], Levels], should_stop: ShouldStop) -> None:
-        self._recording, self._levels = recording, levels
+    def __init__(
+        self,
+        recording: Recording,
+        levels: Callable[[], Levels],
+        kinds: Callable[[], Kinds],
+        should_stop: ShouldStop,
+    ) -> None:
+        self._recording, self._levels, self._kinds = recording, levels, kinds
         self._should_stop = should_stop
         self.alignment: Alignment | None = None
 
@@ -128,6 +141,7 @@ class _Placer:
             LineRule: self._by_line,
             BandRule: self._by_band,
             LevelsRule: self._by_levels,
+            KindsRule: self._by_kinds,
             HandRule: self._by_hand,
         }
         return makers[type(rule)](rule)
@@ -193,6 +207,23 @@ class _Placer:
         shortest = rule.absorb_s / self._recording.current.interval_s
         edges, state = absorbed(levels.edges, numbers[levels.level], shortest)
         return _Layer(edges, known, state, how)
+
+    def _by_kinds(self, rule: KindsRule) -> _Layer:
+        kinds = self._kinds()
+        labels = {kind.number: kind.label for kind in kinds.kinds}
+        rests = [(rest.first, rest.last) for rest in kinds.rests[1:]]
+        ends = [0, self._recording.current.samples, *(end for rest in rests for end in rest)]
+        edges = np.unique(np.concatenate((kinds.first, kinds.last, ends))).astype(np.int64)
+        at = np.searchsorted(kinds.first, edges[:-1], side="right") - 1
+        awake = (at >= 0) & (edges[:-1] < np.append(kinds.last, 0)[at])
+        own = np.full(len(at), _SLEEP, dtype=object)
+        for number, (first, last) in enumerate(rests, 1):
+            own[(edges[:-1] >= first) & (edges[:-1] < last)] = f"state {number}"
+        own[awake] = [labels.get(int(kinds.kind[wake]), UNSORTED) for wake in at[awake].tolist()]
+        names = [rule.names.get(name, name) for name in own.tolist()]
+        known = tuple(dict.fromkeys(names))
+        state = np.array([known.index(name) for name in names], dtype=np.int64)
+        return _Layer(edges, known, state, "kind of wake found in the current")
 
     def _by_hand(self, rule: HandRule) -> _Layer | None:
         if rule.capture != self._recording.name:

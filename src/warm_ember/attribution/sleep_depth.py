@@ -14,6 +14,7 @@ from warm_ember.model.wakes import SleepMode
 _ROUNDING_S = 1e-9
 _OF_NORMAL, _OF_MEDIAN, _SOME = 1.4826, 1.2533, 3
 _LEAST_SPREAD, _TINY_C2 = 1e-3, 1e-24
+_OFTEN, _SURELY = 5, 3.0
 
 
 @dataclass(frozen=True)
@@ -199,8 +200,10 @@ def judge(
 
     Notes
     -----
-    The best mode for a stretch of `t` is the one with the least ``Q + i t``. What entering and leaving a mode costs
-    more than another is typed, or is how much more the wakes of the same sources cost after it.
+    Nothing is judged without two modes that somebody entered, or that were each seen five times and differ by more
+    than chance makes of them. The best mode for a stretch of `t` is the one with the least ``Q + i t``. What entering
+    and leaving a mode costs more than another is typed, or is how much more the wakes of the same sources cost after
+    it.
 
     References
     ----------
@@ -242,7 +245,7 @@ def _choose(modes: list[Mode], stretches: IdleStretches, timer_s: Floats) -> tup
         # A mode of unknown cost cannot be judged, nor a stretch that the capture cuts off: it is longer than it looks.
         transition_charge_c = np.array([modes[index].transition_charge_c for index in group.tolist()])
         floor_a = np.array([modes[index].floor_a for index in group.tolist()])
-        known = np.isfinite(transition_charge_c) & np.isfinite(floor_a)
+        known = np.isfinite(transition_charge_c) & np.isfinite(floor_a) & _tells(modes, group, stretches)
         at = np.flatnonzero(np.isin(used, group[known]) & stretches.is_whole)
         if len(group) < 2 or not len(at):
             continue
@@ -266,6 +269,24 @@ def _choose(modes: list[Mode], stretches: IdleStretches, timer_s: Floats) -> tup
         rule[finite] = takes(expected_s[finite]).argmin(axis=1)
         rule_c[at] = taken[rows, rule] - taken[rows, chosen]
     return best, lost_c, rule_c
+
+
+def _tells(modes: list[Mode], group: Indices, stretches: IdleStretches) -> Flags:
+    """Return which modes of a group may be compared: those that somebody entered, or that were seen often and differ.
+
+    Two names, or two levels, make no two modes: each has to be entered five times, and what flows in it has to differ
+    from what flows in another by more than chance makes of it.
+    """
+    entered = np.array([modes[index].typed != SleepMode(modes[index].name) for index in group.tolist()])
+    means_a = np.full(len(group), np.nan)
+    errors_a = np.zeros(len(group))
+    for place, index in enumerate(group.tolist()):
+        mine = (stretches.mode == index) & stretches.is_whole & (stretches.lasts_s > 0)
+        if mine.sum() >= _OFTEN:
+            each_a = stretches.charge_c[mine] / stretches.lasts_s[mine]
+            means_a[place], errors_a[place] = float(each_a.mean()), float(each_a.std()) / float(mine.sum()) ** 0.5
+    apart = np.abs(means_a[:, None] - means_a) > _SURELY * np.hypot(errors_a[:, None], errors_a)
+    return np.asarray(entered | (np.isfinite(means_a) & (apart.any(axis=1) | entered.any())))
 
 
 def _by_residency(

@@ -95,6 +95,18 @@ class LevelsRule(msgspec.Struct, frozen=True, tag="levels", tag_field="by", forb
     absorb_s: float = 0.0
 
 
+class KindsRule(msgspec.Struct, frozen=True, tag="kinds", tag_field="by", forbid_unknown_fields=True):
+    """Place states by the kinds of wakes that the current shows: sleep, and each kind under its name.
+
+    Parameters
+    ----------
+    names
+        Names given to these states, by what they are called without; several may share one.
+    """
+
+    names: dict[str, str] = {}
+
+
 class HandRule(msgspec.Struct, frozen=True, tag="hand", tag_field="by", forbid_unknown_fields=True):
     """Place one stretch of one capture by hand."""
 
@@ -104,4 +116,4 @@ class HandRule(msgspec.Struct, frozen=True, tag="hand", tag_field="by", forbid_u
     to_s: float
 
 
-Rule = LogRule | LineRule | BandRule | LevelsRule | HandRule
+Rule = LogRule | LineRule | BandRule | LevelsRule | KindsRule | HandRule

@@ -15,7 +15,7 @@ from warm_ember.model.fold import AlignBy, FoldPlan
 from warm_ember.model.parts import PartLibrary
 from warm_ember.model.plan import PlannedChange, ReplaceState
 from warm_ember.model.project import Bracket, Edit, ExpectedValue, Project, StateGroup, TypedClock
-from warm_ember.model.rules import BandRule, HandRule, LevelsRule, LineRule, LogRule, Rule
+from warm_ember.model.rules import BandRule, HandRule, KindsRule, LevelsRule, LineRule, LogRule, Rule
 from warm_ember.model.wakes import SleepMode
 
 replace = msgspec.structs.replace
@@ -151,7 +151,7 @@ def _places_all(rule: Rule) -> bool:
         return not rule.event_name
     if isinstance(rule, LineRule):
         return rule.is_all
-    return isinstance(rule, LevelsRule)
+    return isinstance(rule, LevelsRule | KindsRule)
 
 
 def drop_rule(rule: Rule) -> Edit:
@@ -255,7 +255,7 @@ def _change_renamed(change: PlannedChange, old: str, new: str) -> PlannedChange:
 
 
 def _renamed(rule: Rule, old: str, new: str) -> Rule:
-    if isinstance(rule, LevelsRule) or (isinstance(rule, LineRule) and rule.is_all):
+    if isinstance(rule, LevelsRule | KindsRule) or (isinstance(rule, LineRule) and rule.is_all):
         renamed = {own: new if name == old else name for own, name in rule.names.items()}
         return replace(rule, names=renamed if old in rule.names.values() else {**renamed, old: new})
     if isinstance(rule, BandRule | HandRule):

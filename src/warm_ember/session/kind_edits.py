@@ -8,6 +8,8 @@ from warm_ember.attribution.kinds import Kind
 from warm_ember.model.battery import Activity, FromWakes
 from warm_ember.model.kinds import Likeness, SortedWake, WakeKind, letter_label, letter_of
 from warm_ember.model.project import Edit, Project
+from warm_ember.model.rules import KindsRule
+from warm_ember.session.edits import place_rest_by, rename_state
 from warm_ember.session.kind_results import KindsShown
 from warm_ember.session.wake_edits import rename as rename_source
 from warm_ember.signal.recurrence import Manner
@@ -43,7 +45,10 @@ def name_kind(shown: KindsShown, letter: str, name: str) -> Edit:
         sources = project.wake_sources
         renamed = rename_source(before, after)(project) if before != after else project
         # A kind is no source of a log: nothing has to be taken together under its name.
-        return replace(renamed, wake_sources=sources)
+        renamed = replace(renamed, wake_sources=sources)
+        if before != after and any(isinstance(rule, KindsRule) for rule in project.rules):
+            renamed = replace(rename_state(before, after, ())(renamed), rules=project.rules)
+        return renamed
 
     return edit
 
@@ -121,6 +126,15 @@ def sort_wake(shown: KindsShown, at_s: float, letter: str) -> Edit:
             one for one in project.sorted_wakes if one.capture != shown.capture or wake(one.at_s) != wake(at_s)
         )
         return replace(project, sorted_wakes=(*others, SortedWake(shown.capture, at_s, letter)))
+
+    return edit
+
+
+def place_by_kinds(shown: KindsShown) -> Edit:
+    """Let the kinds of wakes be the states."""
+
+    def edit(project: Project) -> Project:
+        return place_rest_by(KindsRule())(keep_kinds(shown)(project))
 
     return edit
 

@@ -6,7 +6,7 @@ from msgspec.structs import replace
 
 from warm_ember.model.parts import PartOn
 from warm_ember.model.plan import PartTo, PlanLimits, PlannedChange
-from warm_ember.model.project import Edit, Project
+from warm_ember.model.project import Edit, ExpectedValue, Project
 from warm_ember.model.wake_plan import ModePower
 
 
@@ -116,14 +116,17 @@ def set_part(part: str, mode: str, state: str) -> Edit:
     """Say in which mode a part is in a state; an empty mode says nothing of it any more."""
 
     def edit(project: Project) -> Project:
-        expected = []
-        for value in project.expected:
+        expected: list[ExpectedValue] = []
+        known = {value.state for value in project.expected}
+        # What nobody said yet of a state begins with its first part.
+        for value in (*project.expected, *(() if state in known or not mode else (ExpectedValue(state),))):
             if value.state == state:
                 others = tuple(one for one in value.parts if one.part != part)
                 place = next((n for n, one in enumerate(value.parts) if one.part == part), len(others))
                 here = (PartOn(part, mode),) if mode else ()
                 value = replace(value, parts=(*others[:place], *here, *others[place:]))
-            expected.append(value)
+            if value.parts or value.current_a or value.state != state:
+                expected.append(value)
         return replace(project, expected=tuple(expected))
 
     return edit

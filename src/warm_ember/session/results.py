@@ -129,6 +129,7 @@ class Results:
             look_up(project, rules_for, name),
             clock=project.clock_of(name),
             levels=partial(self.levels, project, name, should_stop),
+            kinds=partial(self.kinds, project, name, should_stop),
             should_stop=should_stop,
         )
 

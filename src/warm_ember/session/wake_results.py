@@ -10,7 +10,6 @@ from warm_ember.attribution.sleep_depth import Mode
 from warm_ember.attribution.wake_alignment import Saving, saving_of
 from warm_ember.attribution.wake_ledger import WakeLedger
 from warm_ember.attribution.wake_profile import WakeProfile, wake_profile
-from warm_ember.attribution.wakes import Cause
 from warm_ember.model.project import Project
 from warm_ember.model.wake_plan import ModePower, WakePath, WakePlan
 from warm_ember.session.graph import remembered
@@ -24,7 +23,7 @@ from warm_ember.tuning.wake_plan import PlanCheck, check_plan, refusals
 class WakesShown:
     """The wakes of a run or of one of its CPUs, when they happen, and which CPUs there are.
 
-    The kinds are those of a run whose wakes nothing but the current tells; None for others.
+    The kinds are those of a run whose wakes no log tells; None for others.
     """
 
     ledger: WakeLedger
@@ -44,8 +43,7 @@ class WakeResults:
         """Sum one run over its wakes, or those of one CPU."""
         ledger = self._results.wake_ledger(project, name, should_stop=should_stop, cpu=cpu)
         wakes = self._results.wakes(project, name, should_stop)
-        by_current = wakes.states is not None and bool((wakes.cause == Cause.KIND).any())
-        kinds = KindResults(self._results).shown(project, name, should_stop) if by_current else None
+        kinds = KindResults(self._results).shown(project, name, should_stop) if wakes.states is not None else None
         return WakesShown(ledger, wake_profile(ledger), wakes.cpus, kinds)
 
     @remembered

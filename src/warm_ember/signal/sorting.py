@@ -72,7 +72,7 @@ def sort_by_likeness(rows: Floats, gaps: Floats | None = None, *, should_stop: S
 
 
 def renumbered(labels: Indices) -> Indices:
-    """Return labels from 0 upward in the order in which they first appear; what is alone stays so.
+    """Return labels, shape ``(n,)``, from 0 upward in the order in which they first appear; what is alone stays so.
 
     Examples
     --------

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import math
 from importlib import resources
 from pathlib import Path
@@ -10,6 +11,7 @@ import msgspec
 
 from warm_ember.errors import BadFileError
 from warm_ember.model.parts import PartLibrary
+from warm_ember.store.new_file import write_new
 
 PARTS_FORMAT = 1
 
@@ -27,6 +29,21 @@ def read_parts_file(path: Path) -> PartLibrary:
         return _library(path, path.read_bytes())
     except OSError as error:
         raise BadFileError(path, f"cannot be read: {error.strerror}") from error
+
+
+def write_parts_file(path: Path, library: PartLibrary) -> None:
+    """Write a file of parts that `read_parts_file` reads; what was there stays whole until it is written.
+
+    Raises
+    ------
+    BadFileError
+        If it cannot be written.
+    """
+    content = json.dumps(msgspec.to_builtins(library), indent=1, ensure_ascii=False) + "\n"
+    try:
+        write_new(path, content.encode("utf-8"))
+    except OSError as error:
+        raise BadFileError(path, f"cannot be written: {error.strerror or error}") from error
 
 
 def shipped_parts() -> PartLibrary:

@@ -8,7 +8,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from warm_ember.attribution.wake_ledger import SourceRow
+from warm_ember.attribution.wakes import UNKNOWN
 from warm_ember.model.finding import Finding, FindingKind
+from warm_ember.model.kinds import UNSORTED
 from warm_ember.model.placement import UNPLACED
 from warm_ember.tuning.findings.confidence import confidence
 from warm_ember.tuning.findings.timer_overridden import timer_overridden
@@ -47,7 +49,9 @@ def awake_tail(waste: WasteContext) -> list[Finding]:
     if waste.wakes.wakes.by_cpu is not None or not waste.wakes.is_measured:
         return []
     overridden = timer_overridden(waste)
-    return [finding for row in waste.wakes.sources for finding in _of_source(waste, row, overridden)]
+    # What nobody knows nobody can change.
+    rows = [row for row in waste.wakes.sources if row.source not in (UNKNOWN, UNSORTED)]
+    return [finding for row in rows for finding in _of_source(waste, row, overridden)]
 
 
 def _is_open(waste: WasteContext, overridden: list[Finding], wake: int) -> bool:

@@ -9,8 +9,9 @@ from PySide6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from warm_ember.model.placement import UNPLACED_NAME, Placement
 from warm_ember.model.project import ExpectedValue
-from warm_ember.model.rules import LevelsRule, LineRule, LogRule, Rule
-from warm_ember.session import edits
+from warm_ember.model.rules import KindsRule, LevelsRule, LineRule, LogRule, Rule
+from warm_ember.session import edits, kind_edits
+from warm_ember.session.placement_words import default_reason
 from warm_ember.session.run_results import RunResults
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.states.entries_panel import EntriesPanel
@@ -226,7 +227,14 @@ class LedgerPart(StatesPart):
         if long.row.name != costly.row.name:
             share, time = percent_text(long.share_by(self.ledger.by)).rich, percent_text(long.time_share).rich
             text += f"; {long.row.name.lower()} takes {share} in {time}"
-        return text + (" of a mean day." if self.ledger.a_day and not self._by_group else ".")
+        text += " of a mean day." if self.ledger.a_day and not self._by_group else "."
+        return f"{text} {self._why_so()}".rstrip()
+
+    def _why_so(self) -> str:
+        """Return what places the states, and why that, while the project says nothing of it."""
+        if self.results is None or self.controller.project.rules:
+            return ""
+        return default_reason(self.results.capture, self.results.placement)
 
     def _switches_now(self) -> tuple[Switch, ...]:
         results, project = self.results, self.controller.project
@@ -250,6 +258,9 @@ class LedgerPart(StatesPart):
         if capture.lines is not None and capture.lines.names:
             kinds["lines"] = LineRule()
         kinds["levels"] = LevelsRule()
+        shown = self.controller.wakes.kinds if self.controller.wakes is not None else None
+        if shown is not None or KindsRule() in rules:
+            kinds["kinds"] = KindsRule()
         chosen = next(
             (
                 word
@@ -261,7 +272,10 @@ class LedgerPart(StatesPart):
         )
 
         def choose(word: str) -> None:
-            self.controller.apply(edits.place_rest_by(kinds[word]), f"place states by {word}")
+            edit = edits.place_rest_by(kinds[word])
+            if word == "kinds" and shown is not None:
+                edit = kind_edits.place_by_kinds(shown)  # named so that they can be renamed
+            self.controller.apply(edit, f"place states by {word}")
 
         return Switch("States from", tuple(kinds), chosen, choose)
 

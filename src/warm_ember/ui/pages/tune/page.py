@@ -4,16 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QAction, QGuiApplication
-from PySide6.QtWidgets import QHBoxLayout, QMenu, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QMenu, QScrollArea, QVBoxLayout, QWidget
 
+from warm_ember.errors import BadFileError
 from warm_ember.model.figure import signed
+from warm_ember.model.parts import Part
 from warm_ember.model.plan import ActivityEvery, CurrentBy, PlanLimits, PlannedChange, ReduceAverage, ScaleRate
 from warm_ember.model.plan import LengthTo as Shorter
-from warm_ember.session import plan_edits
+from warm_ember.session import part_entry, plan_edits
 from warm_ember.session.page_links import LinkFigure, tune_doubt, tune_link
 from warm_ember.session.plan_waveform import plan_waveform
 from warm_ember.session.run_results import RunResults
@@ -23,6 +26,7 @@ from warm_ember.ui.look.label import Label, tip
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.base import Missing, Page
 from warm_ember.ui.pages.tune.change_editor import ChangeEditor
+from warm_ember.ui.pages.tune.part_line import PartLine
 from warm_ember.ui.pages.tune.plan_list import LETTERS, PlanList
 from warm_ember.ui.pages.tune.proof_view import ProofView
 from warm_ember.ui.pages.tune.shutdown_matrix import ShutdownMatrix
@@ -69,6 +73,7 @@ class TunePage(Page):
         self.view = VIEWS[0]
         self.matrix = ShutdownMatrix(look)
         self.broken = Label()
+        self.part_line = PartLine(look)
         self.waterfall = WaterfallChart(look)
         self.list = PlanList(look)
         self.editor = ChangeEditor(look)
@@ -114,6 +119,7 @@ class TunePage(Page):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
         column.addWidget(scroll, 1)
+        column.addWidget(self.part_line)
         column.addWidget(self.broken)
         return left
 
@@ -187,6 +193,8 @@ class TunePage(Page):
     def _connect(self) -> None:
         self.controller.plan_changed.connect(self._show)
         self.matrix.mode_planned.connect(self._on_planned)
+        self.part_line.entered.connect(self._on_parts)
+        self.part_line.refused.connect(self.controller.noted)
         self.matrix.mode_said.connect(
             lambda part, mode, state: self.controller.apply(
                 plan_edits.set_part(part, mode, state), f"set {part} in {state}"
@@ -224,9 +232,47 @@ class TunePage(Page):
             ("Order the plan by gain", "G", self.order),
             ("New change …", "N", self.open_new),
             ("Plan the period that is entered", "Ctrl+Return", self.timers.plan),
+            ("Add a part …", "P", self.part_line.edit.setFocus),
+            ("Paste parts from a table", "Ctrl+V", self._paste_parts),
+            ("Forget the part at the cursor", "Ctrl+Shift+D", self._drop_part),
+            ("Save the parts …", "Ctrl+U", self._save_parts),
             ("Copy the plan as text", "Ctrl+C", lambda: QGuiApplication.clipboard().setText(self.list.text())),
         )
         return [self.make_action(*one) for one in some]
+
+    def _on_parts(self, parts: tuple[Part, ...]) -> None:
+        names = ", ".join(part.name for part in parts)
+        self.controller.apply(part_entry.add_parts(parts), f"add {names}")
+        self.controller.noted.emit(f"{names}: say in which mode it is in each state with Enter in the matrix.")
+        self.matrix.setFocus()
+
+    def _paste_parts(self) -> None:
+        self.part_line.paste(QGuiApplication.clipboard().text())
+
+    def _drop_part(self) -> None:
+        name = self.matrix.part_at_cursor
+        if name:
+            self.controller.apply(part_entry.drop_part(name), f"forget {name}")
+        else:
+            self.controller.noted.emit("Choose a part in the matrix first.")
+
+    def _save_parts(self) -> None:
+        project = self.controller.project
+        if not project.parts:
+            self.controller.noted.emit("There are no parts to save yet.")
+            return
+        path, _ = QFileDialog.getSaveFileName(self, "Save the parts", "parts.json", "Parts (*.json)")
+        if path:
+            self.save_parts(Path(path))
+
+    def save_parts(self, path: Path) -> None:
+        """Write the parts to a file that other projects can open."""
+        try:
+            part_entry.save_parts(self.controller.project, path)
+        except BadFileError as error:
+            self.controller.troubled.emit(str(error))
+        else:
+            self.controller.noted.emit(f"The parts are in {path.name}.")
 
     def missing(self) -> Missing | None:
         return super().missing() or (

@@ -76,6 +76,13 @@ class ShutdownMatrix(PaintedView):
         self.cursor_at = (0, 0)
         look.changed.connect(self._on_look)
 
+    @property
+    def part_at_cursor(self) -> str:
+        """The part in whose row the cursor is; empty for none."""
+        rows = self.matrix.rows if self.matrix is not None else ()
+        name = rows[self.cursor_at[0]].name if self.cursor_at[0] < len(rows) else ""
+        return name if name in self._parts else ""
+
     def _on_look(self) -> None:
         self.updateGeometry()
         self.update()
@@ -196,7 +203,7 @@ class ShutdownMatrix(PaintedView):
             else:
                 self._paint_row(painter, line, line.row)
         if not lines:
-            missing = "No parts are known yet."
+            missing = "No parts are known yet: enter one below, or paste a table of a data sheet."
             draw_rich_text(painter, QRectF(px(16), px(_HEAD + 96), self.width() - px(24), px(20)), missing, look)
         self._paint_broken(painter)
         bottom = lines[-1].top + lines[-1].height if lines else px(_HEAD)

@@ -239,7 +239,8 @@ class WakesPage(Page):
         if found is not None and not self._was_shown:
             # Where nothing but the current tells of wakes, its kinds are what there is to see first.
             self._was_shown = True
-            if found.kinds is not None and self.view == _SOURCES:
+            labels = {kind.label for kind in found.kinds.kinds.kinds} if found.kinds is not None else set()
+            if any(row.source in labels for row in found.ledger.sources) and self.view == _SOURCES:
                 self._stacked.setCurrentWidget(self.kinds)
             elif found.kinds is None and self.view == _KINDS:
                 self._stacked.setCurrentWidget(self._main)
