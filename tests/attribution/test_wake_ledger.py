@@ -74,17 +74,24 @@ def sleeping(stretches: list[tuple[str, float]]) -> Made:
 
 def test_each_sleep_is_held_against_its_break_even_time() -> None:
     # 3 mC over 99 µA: deep sleep pays from 30.3 s on.
-    made = sleeping([("light", 5.0), ("light", 60.0), ("deep", 50.0), ("deep", 10.0), ("light", 20.0)])
+    made = sleeping([
+        ("light", 5.0), ("light", 60.0), ("deep", 50.0), ("deep", 10.0),
+        *[("light", 6.0), ("deep", 45.0)] * 4, ("light", 20.0),
+    ])  # fmt: skip
     found = {row.mode: row for row in ledger_of(made).idle}
-    assert (found["light"].count, found["light"].too_shallow, found["light"].too_deep) == (
-        3,
-        1,
-        0,
-    )  # the last is cut off
-    assert (found["deep"].count, found["deep"].too_shallow, found["deep"].too_deep) == (2, 0, 1)
+    light, deep = found["light"], found["deep"]
+    assert (light.count, light.too_shallow, light.too_deep) == (7, 1, 0)  # the last is cut off
+    assert (deep.count, deep.too_shallow, deep.too_deep) == (6, 0, 1)
     duration_s = made.current.samples * INTERVAL_S
-    assert found["light"].lost_a == pytest.approx((60 * 99e-6 - 3e-3) / duration_s, rel=0.02)
-    assert found["deep"].lost_a == pytest.approx((3e-3 - 10 * 99e-6) / duration_s, rel=0.02)
+    assert light.lost_a == pytest.approx((60 * 99e-6 - 3e-3) / duration_s, rel=0.02)
+    assert deep.lost_a == pytest.approx((3e-3 - 10 * 99e-6) / duration_s, rel=0.02)
+
+
+def test_what_was_slept_in_a_few_times_is_not_judged() -> None:
+    made = sleeping([("light", 60.0), ("deep", 50.0), ("deep", 10.0), ("light", 20.0)])
+    found = ledger_of(made).idle
+    assert {row.mode for row in found} == {"light", "deep"}
+    assert all(row.too_shallow == row.too_deep == row.lost_a == 0 for row in found)
 
 
 def test_a_mode_that_shares_no_source_is_not_judged() -> None:

@@ -17,6 +17,7 @@ _LEAST_SPREAD, _FEW_SPREAD, _FEW = 0.01, 0.05, 5
 _ODD, _FITS, _SEEN, _BETTER = 3.5, 4.0, 4.0, 0.35
 _SLACK, _LEAST_LENGTH, _PEAK_SLACK = 0.08, 0.7, 0.15
 _MOSTLY, _NEARLY_ALL, _RARER = 0.5, 0.8, 0.34
+_LOOKED_AT = 60
 _SHORTER, _LEAST_OFF, _MOST_HIDDEN = 0.34, 0.01, 8
 
 
@@ -97,6 +98,11 @@ def overlapping(found: Sorted, usual: Usual) -> dict[int, tuple[int, int]]:
     for kind in np.argsort(usual.charge, kind="stable").tolist():
         mine = np.flatnonzero(found.kind == kind)
         others = [k for k in kept if usual.count[k] * _RARER >= usual.count[kind]]
+        some = mine[np.unique(np.linspace(0, len(mine) - 1, min(len(mine), _LOOKED_AT)).astype(np.int64))]
+        tried = sum(_pair_of(found, usual, at, others) is not None for at in some.tolist())
+        if tried < _MOSTLY * len(some):
+            kept.append(kind)
+            continue
         explained = {at: pair for at in mine.tolist() if (pair := _pair_of(found, usual, at, others)) is not None}
         if len(explained) >= _MOSTLY * len(mine):
             pairs |= explained
@@ -232,24 +238,28 @@ def hidden_under(found: Sorted, usual: Usual, due: Due, interval_s: float) -> di
     of a kind that takes three times as much holds them as well.
     """
     spans = np.column_stack((found.first, found.last)) * interval_s
-    inside = {at: kinds for at in range(len(spans)) if (kinds := due.within(float(spans[at, 0]), float(spans[at, 1])))}
+    reach_s = due.off_s.max(initial=0.0)
+    first = np.searchsorted(due.at_s, spans[:, 0] - reach_s)
+    near = np.flatnonzero(np.searchsorted(due.at_s, spans[:, 1]) > first).tolist()
+    inside = {at: kinds for at in near if (kinds := due.within(float(spans[at, 0]), float(spans[at, 1])))}
     chosen: dict[int, tuple[int, ...]] = {}
     kept: list[int] = []
     for own in [*np.argsort(usual.charge, kind="stable").tolist(), ALONE]:
-        mine = np.flatnonzero((found.kind == own) & np.isfinite(found.courses.total)).tolist()
+        every = (found.kind == own) & np.isfinite(found.courses.total)
+        mine = [at for at in inside if every[at]]
         explained = {}
         for at in mine:
-            others = tuple(kind for kind in inside.get(at, ()) if kind in kept)
+            others = tuple(kind for kind in inside[at] if kind in kept)
             parts = _parts_of(found, usual, at, others, np.array(kept, dtype=np.int64))
             if parts is not None:
                 explained[at] = parts
-        if own == ALONE or len(explained) >= _least_explained(usual, own, explained) * len(mine):
+        if own == ALONE or len(explained) >= _least_explained(usual, own, explained) * every.sum():
             chosen |= explained
             continue
         kept.append(own)
         least = _SHORTER * usual.charge[own]
         for at in mine:
-            others = tuple(k for k in inside.get(at, ()) if k != own and k in kept and usual.charge[k] <= least)
+            others = tuple(k for k in inside[at] if k != own and k in kept and usual.charge[k] <= least)
             if others:
                 chosen[at] = (own, *others)
     return chosen

@@ -6,11 +6,13 @@ from typing import Annotated, Any
 
 import typer
 
+from warm_ember.attribution.kinds import Kind
 from warm_ember.cli.arguments import JsonOption, NameArgument, ProjectArgument
 from warm_ember.cli.output import print_json, print_line, print_table
 from warm_ember.cli.project import open_project
-from warm_ember.cli.tables import bound_text, grade_json
+from warm_ember.cli.tables import MEASURED, bound_text, grade_json
 from warm_ember.model.figure import Figure, Grade
+from warm_ember.session.kind_changes import KindChange
 from warm_ember.session.tuning_results import Comparison
 from warm_ember.tuning.claims import ClaimResult
 from warm_ember.tuning.difference import Difference
@@ -61,8 +63,19 @@ def comparison_json(found: Comparison) -> dict[str, Any]:
         "states": [{"name": one.name, **_values(one)} for one in found.states],
         "sources": [{"name": one.name, **_values(one)} for one in found.sources],
         "activities": [{"name": one.name, **_values(one)} for one in found.activities],
+        "kinds": [_kind_json(one) for one in found.kinds],
         "confounders": [{"what": one.what, "before": one.before, "after": one.after} for one in found.confounders],
     }
+
+
+def _kind_json(one: KindChange) -> dict[str, Any]:
+    def side(kind: Kind | None) -> dict[str, Any] | None:
+        if kind is None:
+            return None
+        figures = {"count": kind.count, "period_s": kind.recurrence.period_s, "charge_c_mean": kind.charge.value}
+        return {**figures, "added_a": kind.added_a, **MEASURED}
+
+    return {"kind": one.label, "before": side(one.before), "after": side(one.after), "words": one.words}
 
 
 def _values(one: Difference) -> dict[str, Any]:
@@ -103,5 +116,7 @@ def _print(found: Comparison) -> None:
         f"average {quantity_text(average.before_a, 'A')} to {quantity_text(average.after_a, 'A')} "
         f"({average.words}), life {lives}"
     )
+    for words in (one.words for one in found.kinds if one.words):
+        print_line(words)
     for one in found.confounders:
         print_line(f"also differs: {one.what}, {one.before} against {one.after}")

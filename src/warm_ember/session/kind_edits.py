@@ -20,17 +20,14 @@ replace = msgspec.structs.replace
 
 def keep_kinds(shown: KindsShown) -> Edit:
     """Let the project know the kinds of a run, so that other captures' wakes are recognised by them."""
+    return lambda project: replace(project, wake_kinds=kinds_known(project.wake_kinds, shown))
 
-    def edit(project: Project) -> Project:
-        known = {kind.letter: kind for kind in project.wake_kinds}
-        fresh = [
-            WakeKind(kind.letter, kind.name, (shown.likes[kind.letter],))
-            for kind in shown.kinds.kinds
-            if kind.letter not in known
-        ]
-        return replace(project, wake_kinds=(*project.wake_kinds, *fresh))
 
-    return edit
+def kinds_known(known: tuple[WakeKind, ...], shown: KindsShown) -> tuple[WakeKind, ...]:
+    """Return the kinds that are known with those of a run that are not yet."""
+    letters = {kind.letter for kind in known}
+    fresh = (kind for kind in shown.kinds.kinds if kind.letter not in letters)
+    return (*known, *(WakeKind(kind.letter, kind.name, (shown.likes[kind.letter],)) for kind in fresh))
 
 
 def name_kind(shown: KindsShown, letter: str, name: str) -> Edit:

@@ -17,6 +17,7 @@ from warm_ember.units import parse_quantity
 _QUANTITY = re.compile(r"(?P<name>.*?)[\s:=]*(?P<value>[-+]?[\d.]+(?:[eE][-+]?\d+)?\s*[pnuµmk]?A?)\s*\Z")
 _CELLS = re.compile(r"\t|;|\s{2,}|,\s+")
 _UNIT = re.compile(r"[\[(/]\s*(?P<unit>[pnuµm]?A)\s*[\])]?\s*\Z")
+_HAS_UNIT = re.compile(r"[A-DF-Za-df-zµ]")  # an exponent is none
 _EXAMPLE = "Rowan: run 3.1 mA, deep sleep 1.6 µA, off 0"
 
 
@@ -54,9 +55,7 @@ def _mode_of(name: str, current: str, unit: str = "A") -> PartMode:
     name = _name(name)
     try:
         current_a = (
-            parse_quantity(current, "A")
-            if re.search("[a-zA-Zµ]", current)
-            else parse_quantity(f"{current} {unit}", "A")
+            parse_quantity(current, "A") if _HAS_UNIT.search(current) else parse_quantity(f"{current} {unit}", "A")
         )
     except ValueError:
         raise BadArgumentError(f"{name}: expected a current such as 1.6 µA, found “{current.strip()}”") from None

@@ -343,7 +343,7 @@ class Results:
     def kinds(self, project: Project, name: str, should_stop: ShouldStop = never) -> Kinds:
         """Sort one run's wakes into kinds by its current alone, as the project knows them."""
         current, wakes = self.graph.capture(project, name).current, self.sorted_wakes(project, name, should_stop)
-        return name_kinds(current, wakes, project.wake_kinds, look_up(project, _sorted_in, name))
+        return name_kinds(current, wakes, project.wake_kinds, look_up(project, sorted_in, name))
 
     @remembered
     def sorted_wakes(self, project: Project, name: str, should_stop: ShouldStop = never) -> SortedWakes:
@@ -429,7 +429,7 @@ def life_model(project: Project, load: Load) -> LifeModel:
     return LifeModel(load, project.battery, project.supply, project.climate)
 
 
-def _sorted_in(project: Project, name: str) -> tuple[SortedWake, ...]:
+def sorted_in(project: Project, name: str) -> tuple[SortedWake, ...]:
     """Return what of one capture was sorted by hand."""
     return tuple(one for one in project.sorted_wakes if one.capture == name)
 

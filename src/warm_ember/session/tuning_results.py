@@ -10,7 +10,10 @@ from typing import NamedTuple
 import numpy as np
 
 from warm_ember.attribution.expected import expected_in
+from warm_ember.attribution.known_kinds import name_kinds
 from warm_ember.attribution.ledger import Ledger
+from warm_ember.attribution.wake_ledger import WakeLedger, make_wake_ledger
+from warm_ember.attribution.wakes import Cause, wakes_of_kinds
 from warm_ember.battery.life import LifeEstimate, follow_life, life_of
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.estimate import Estimate
@@ -18,7 +21,10 @@ from warm_ember.model.figure import Bound
 from warm_ember.model.plan import PlannedChange
 from warm_ember.model.project import Project
 from warm_ember.session.graph import look_up, remembered
-from warm_ember.session.results import Results, attached, life_model, run_names
+from warm_ember.session.kind_changes import KindChange, kind_changes
+from warm_ember.session.kind_edits import kinds_known
+from warm_ember.session.kind_results import KindResults
+from warm_ember.session.results import Results, attached, life_model, run_names, sorted_in
 from warm_ember.session.run_results import RunResults
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.tuning.claims import CHARGE, LIFE, POWER, Claim, ClaimedValue, ClaimResult, check_claim, read_claim
@@ -68,6 +74,8 @@ class Comparison:
         What each adds; the largest change first.
     confounders
         What else differs between them.
+    kinds
+        What became of the kinds of wakes, where nothing but the current tells of these in either run.
     """
 
     before: str
@@ -79,6 +87,7 @@ class Comparison:
     sources: tuple[Difference, ...]
     activities: tuple[Difference, ...]
     confounders: tuple[Confounder, ...]
+    kinds: tuple[KindChange, ...] = ()
 
 
 @dataclass(frozen=True, eq=False)
@@ -162,7 +171,7 @@ class TuningResults:
         """
         results, names = self._results, (before, after)
         runs = [results.run(project, name, should_stop) for name in names]
-        wakes = [results.wake_ledger(project, name, should_stop=should_stop) for name in names]
+        wakes, kinds = self._wakes_of(project, before, after, should_stop)
         one, other = (
             ComparedRun(run.by_state, run.modelled, run.load, ledger) for run, ledger in zip(runs, wakes, strict=True)
         )
@@ -177,7 +186,25 @@ class TuningResults:
             by_source(one, other),
             by_activity(one, other),
             confounders(infos[0], infos[1], (runs[0].ledger.duration_s, runs[1].ledger.duration_s)),
+            kinds,
         )
+
+    def _wakes_of(
+        self, project: Project, before: str, after: str, should_stop: ShouldStop
+    ) -> tuple[list[WakeLedger], tuple[KindChange, ...]]:
+        """Return the wakes of two runs; where they are kinds, those of the second are recognised by the first's."""
+        results, names = self._results, (before, after)
+        ledgers = [results.wake_ledger(project, name, should_stop=should_stop) for name in names]
+        wakes = [ledger.wakes for ledger in ledgers]
+        if not all(one.states is not None and (one.cause == Cause.KIND).any() for one in wakes):
+            return ledgers, ()
+        shown = KindResults(results).shown(project, before, should_stop)
+        known, capture = kinds_known(project.wake_kinds, shown), self.graph.capture(project, after)
+        sorted_wakes = results.sorted_wakes(project, after, should_stop)
+        kinds = name_kinds(capture.current, sorted_wakes, known, look_up(project, sorted_in, after))
+        placement = results.placement(project, after, should_stop)
+        ledgers[1] = make_wake_ledger(capture, placement, wakes_of_kinds(kinds), should_stop=should_stop)
+        return ledgers, kind_changes(shown.kinds, kinds)
 
     def claim(
         self, project: Project, text: str, before: str, after: str, should_stop: ShouldStop = never

@@ -17,6 +17,7 @@ _RISES, _FALLS = 6.5, 2.5
 _DEEPER = 1.5
 _BRIDGED = 2
 _BLOCKS_AT_ONCE = 1 << 16
+_TOGETHER = 32
 _LONG, _VERY_LONG, _ON_ITS_FLOOR, _SOME = 0.1, 0.25, 0.5, 3
 _DEEPEST = 3
 
@@ -178,7 +179,8 @@ def _to_read(series: Series, first: int, last: int, low_a: float, high_a: float,
     runs = runs[some[runs[:, 1]] > some[runs[:, 0]]]
     wide = np.column_stack((np.maximum(runs[:, 0] - 1, 0), np.minimum(runs[:, 1] + 1, end - begin)))
     if len(wide):
-        starts = np.flatnonzero(np.append(True, wide[1:, 0] > wide[:-1, 1]))
+        # Reading a little that is quiet takes less than reading twice.
+        starts = np.flatnonzero(np.append(True, wide[1:, 0] - wide[:-1, 1] > _TOGETHER))
         ends = np.append(starts[1:], len(wide)) - 1
         wide = np.column_stack((wide[starts, 0], wide[ends, 1]))
     return np.asarray(np.clip((wide + begin) * BLOCK_SAMPLES, first, last))

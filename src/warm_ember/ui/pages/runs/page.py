@@ -206,6 +206,8 @@ class RunsPage(Page):
             f"Also differs: {one.what}, {one.before} against {one.after}."
             for one in (found.confounders if found is not None else ())[:3]
         )
+        if found is not None and self.by == "wakes":
+            notes = (*[one.words for one in found.kinds if one.words][:3], *notes)
         empty = "Comparing …" if found is None else "Nothing of that kind is in either run."
         self.table.show_rows(f"Difference per {titles[self.by]}", ("A, µA", "B, µA"), rows, sums, means, notes, empty)
 
