@@ -20,7 +20,7 @@ VIEWS = {
     "Bench": ("record", "plan", "zero"),
     "Trace": ("lanes", "fold", "data quality"),
     "States": ("ledger", "sleep check", "transitions", "levels", "clock", "functions"),
-    "Wakes": ("sources", "modes", "plan", "over time"),
+    "Wakes": ("kinds", "sources", "modes", "plan", "over time"),
     "Battery": ("life", "years", "trade-offs", "cell"),
     "Tune": ("plan", "waveform", "proof", "timers"),
     "Runs": ("",),

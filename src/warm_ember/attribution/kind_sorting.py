@@ -22,6 +22,7 @@ _GAPS = np.array([0.25, 0.25, 0.25, 0.5, 0.7, 0.7, 0.7])
 _FEW, _FULL_WIDTH = 2.0, 6.0
 _ABOVE_NOISE, _CHARGE_NOISE = 3.0, 4.0
 _FLUKES, _FLUKE_SHARE, _NEAR, _FLUKE_NEAR, _SAME_COURSE = 3, 0.25, 1.6, 2.2, 0.15
+_ODD_COURSE = 0.35
 _OF_SPREAD, _UNSURE = 4.5, 4.0
 _OF_NORMAL = 1.4826
 _ALWAYS_BRIDGED, _FRINGE, _SHORT, _MOSTLY, _ROUNDS = 0.1, 0.01, 0.6, 0.8, 6
@@ -207,7 +208,7 @@ def _with_odd_ones(kind: Indices, whole: Flags, figures: Floats, courses: Floats
     for at in alone.tolist():
         apart = np.sqrt(((middles - figures[at]) ** 2).sum(axis=1))
         nearest = int(apart.argmin())
-        if apart[nearest] <= _FLUKE_NEAR and course_distance(courses[at], shapes[nearest]) <= _SAME_COURSE:
+        if apart[nearest] <= _FLUKE_NEAR and course_distance(courses[at], shapes[nearest]) <= _ODD_COURSE:
             found[at] = numbers[nearest]
     return found
 

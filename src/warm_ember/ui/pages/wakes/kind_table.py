@@ -33,6 +33,8 @@ if TYPE_CHECKING:
 
 WAKE = "application/x-warm-ember-wake"
 """What is dragged from the odd ones: the index of a wake."""
+NOTHING = "-"
+"""The letter of no row."""
 
 _HEAD, _ROW, _MOST_ROW, _FOOT = 48, 64, 92, 26
 _NAME, _PICTURE, _PICTURE_END, _HOW = 24, 128, 300, 314
@@ -71,9 +73,9 @@ class KindTable(PaintedView):
         super().__init__(look)
         self._look = look
         self.shown: KindsShown | None = None
-        self.chosen = ""
-        self._held = ""
-        self.edit = QLineEdit(self)
+        self.chosen = NOTHING
+        self._held = NOTHING
+        self.edit = _NameEdit(self)
         self.edit.hide()
         self.edit.setAccessibleName("Name of the kind")
         self.edit.editingFinished.connect(self._on_named)
@@ -369,9 +371,9 @@ class KindTable(PaintedView):
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         letter = self.row_at(event.position())
-        if letter and self._held and letter != self._held:
+        if letter and self._held not in ("", NOTHING, letter):
             self.joined.emit(self._held, letter)
-        self._held = ""
+        self._held = NOTHING
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         self.rename()
@@ -385,6 +387,14 @@ class KindTable(PaintedView):
         if letter is not None:
             self.moved.emit(int(event.mimeData().data(WAKE).toStdString()), letter)
             event.acceptProposedAction()
+
+
+class _NameEdit(QLineEdit):
+    """A field whose keys are its own: Enter in it is no Enter in the table below."""
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        super().keyPressEvent(event)
+        event.accept()
 
 
 def _bold(words: str) -> str:
