@@ -10,9 +10,10 @@ from warm_ember.attribution.kinds import Kind, Kinds
 from warm_ember.cli.arguments import JsonOption, NameArgument, ProjectArgument
 from warm_ember.cli.output import print_json, print_line, print_table
 from warm_ember.cli.project import open_project
-from warm_ember.cli.tables import MEASURED, ends_json
-from warm_ember.model.estimate import Estimate
+from warm_ember.cli.tables import ends_json, graded, reach_json
+from warm_ember.model.figure import Bound
 from warm_ember.session.kind_edits import take_model
+from warm_ember.session.kind_results import KindsShown
 from warm_ember.session.kind_words import how_it_comes, model_sentence
 from warm_ember.units import column_writer, counted, duration_text, quantity_text
 
@@ -28,37 +29,37 @@ def kinds(
     """Show the wakes of the capture NAME by kind, from its current alone."""
     session = open_project(project)
     try:
-        found = session.results.kinds(session.project, name)
+        shown = session.kinds.shown(session.project, name)
         if model:
-            session.apply(
-                take_model(session.kinds.shown(session.project, name)), "take the kinds as the battery's model"
-            )
+            session.apply(take_model(shown), "take the kinds as the battery's model")
             session.save()
-            found = session.results.kinds(session.project, name)
+            shown = session.kinds.shown(session.project, name)
     finally:
         session.close()
     if json:
-        print_json(kinds_json(name, found))
+        print_json(kinds_json(shown))
     else:
-        print_kinds(found)
+        print_kinds(shown.kinds)
 
 
-def kinds_json(capture: str, found: Kinds) -> dict[str, Any]:
+def kinds_json(shown: KindsShown) -> dict[str, Any]:
     """Return the ``kinds`` object of the contract."""
+    found = shown.kinds
+    bounds = {row.source: row.bound for row in shown.ledger.sources}
     return {
-        "capture": capture,
+        "capture": shown.capture,
         "floor_a": found.floor.value,
         **ends_json("floor_a", found.floor.interval()),
         "mean_a": found.mean_a,
-        **MEASURED,
-        "kinds": [_kind_json(found, kind) for kind in found.kinds],
+        **graded(shown.ledger.bound),
+        "kinds": [_kind_json(found, kind, bounds.get(kind.label)) for kind in found.kinds],
         "mixed": len(found.mixed),
         "unsorted": len(found.unsorted),
         "unsorted_a": found.unsorted_a,
     }
 
 
-def _kind_json(found: Kinds, kind: Kind) -> dict[str, Any]:
+def _kind_json(found: Kinds, kind: Kind, bound: Bound | None) -> dict[str, Any]:
     how = kind.recurrence
     labels = {one.number: one.label for one in found.kinds}
     return {
@@ -74,16 +75,12 @@ def _kind_json(found: Kinds, kind: Kind) -> dict[str, Any]:
         "delay_s": how.delay_s if how.behind in labels else None,
         "awake_s_mean": kind.awake_s,
         "charge_c_mean": kind.charge.value,
-        **ends_json("charge_c", _ends(kind.charge)),
+        **reach_json("charge_c", kind.charge, bound),
         "peak_a": kind.peak_a,
         "levels_a": list(kind.levels_a),
         "added_a": kind.added_a,
-        **MEASURED,
+        **graded(bound),
     }
-
-
-def _ends(estimate: Estimate) -> tuple[float | None, float | None]:
-    return estimate.interval() or (None, None)
 
 
 def print_kinds(found: Kinds) -> None:

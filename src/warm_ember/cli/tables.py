@@ -229,14 +229,14 @@ def wakes_json(ledger: WakeLedger) -> dict[str, Any]:
     sources = [
         {
             **{name: getattr(row, name) for name in _SOURCE_FIELDS},
-            **_reach("charge_c_mean", row.charge, row.bound),
-            **_reach("added_a", row.added, row.bound),
-            **grade_json(_graded(row.bound)),
+            **reach_json("charge_c_mean", row.charge, row.bound),
+            **reach_json("added_a", row.added, row.bound),
+            **graded(row.bound),
         }
         for row in ledger.sources
     ]
     idle = [{**asdict(row), **grade_json(ledger.asleep(row.mean_a))} for row in ledger.idle]
-    aligned, closing = {**asdict(ledger.aligned), **grade_json(_graded(ledger.bound))}, ledger.closing
+    aligned, closing = {**asdict(ledger.aligned), **graded(ledger.bound)}, ledger.closing
     whole: dict[str, Any] = {
         "floor_a": ledger.floor_a,
         **ends_json("floor_a", (ledger.floor.low, ledger.floor.high)),
@@ -258,18 +258,20 @@ def wakes_json(ledger: WakeLedger) -> dict[str, Any]:
         "rate_per_h": ledger.rate_per_h,
         **whole,
         "coverage": closing.coverage,
-        **grade_json(_graded(ledger.bound)),
+        **graded(ledger.bound),
         "sources": sources,
         "idle": idle,
         "aligned": aligned,
     }
 
 
-def _graded(bound: Bound | None) -> Figure:
-    return Figure(None, grade=Grade.MEASURED if bound is None else Grade.BOUNDED, bound=bound)
+def graded(bound: Bound | None) -> dict[str, Any]:
+    """Return what the contract says of measured figures that may be bounded."""
+    return grade_json(Figure(None, grade=Grade.MEASURED if bound is None else Grade.BOUNDED, bound=bound))
 
 
-def _reach(name: str, estimate: Estimate, bound: Bound | None) -> dict[str, float | None]:
+def reach_json(name: str, estimate: Estimate, bound: Bound | None) -> dict[str, float | None]:
+    """Return the 90 % interval of a figure, without its upper end where that was cut off."""
     low, high = estimate.interval() or (None, None)
     return ends_json(name, (low, None if bound is Bound.AT_LEAST else high))
 

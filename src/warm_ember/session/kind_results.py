@@ -118,7 +118,8 @@ class KindResults:
         if self._results.wakes(project, name, should_stop).names == wakes.names:
             return self._results.wake_ledger(project, name, should_stop=should_stop)
         placement = self._results.placement(project, name, should_stop)
-        return make_wake_ledger(self.graph.capture(project, name), placement, wakes, should_stop=should_stop)
+        capture, limits = self.graph.capture(project, name), self._results.limits(project, name, should_stop)
+        return make_wake_ledger(capture, placement, wakes, limits=limits, should_stop=should_stop)
 
 
 def pure_of(kinds: Kinds, number: int) -> Indices:

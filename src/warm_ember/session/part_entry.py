@@ -32,8 +32,8 @@ def read_part_line(text: str) -> Part:
     Examples
     --------
     >>> part = read_part_line("Rowan: run 3.1 mA, deep sleep 1.6 uA")
-    >>> [(mode.name, mode.current_a) for mode in part.modes]
-    [('run', 0.0031), ('deep sleep', 1.6e-06)]
+    >>> [(mode.name, f"{mode.current_a:g}") for mode in part.modes]
+    [('run', '0.0031'), ('deep sleep', '1.6e-06')]
     """
     name, colon, rest = text.partition(":")
     if not colon:

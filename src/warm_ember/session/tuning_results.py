@@ -203,7 +203,8 @@ class TuningResults:
         sorted_wakes = results.sorted_wakes(project, after, should_stop)
         kinds = name_kinds(capture.current, sorted_wakes, known, look_up(project, sorted_in, after))
         placement = results.placement(project, after, should_stop)
-        ledgers[1] = make_wake_ledger(capture, placement, wakes_of_kinds(kinds), should_stop=should_stop)
+        limits, known_wakes = results.limits(project, after, should_stop), wakes_of_kinds(kinds)
+        ledgers[1] = make_wake_ledger(capture, placement, known_wakes, limits=limits, should_stop=should_stop)
         return ledgers, kind_changes(shown.kinds, kinds)
 
     def claim(
