@@ -25,7 +25,6 @@ from warm_ember.model.capture import CaptureInfo
 from warm_ember.model.project import Run
 from warm_ember.session.kind_results import KindsShown
 from warm_ember.session.session import Session
-from warm_ember.signal.courses import COLUMNS
 from warm_ember.signal.series import Series, chunks
 from warm_ember.signal.sorting import sort_by_likeness
 from warm_ember.store.capture_file import CaptureWriter
@@ -84,11 +83,7 @@ def time_likeness() -> None:
     random = np.random.default_rng(2)
     rows = random.integers(0, 6, 100_000)[:, None] * 5.0 + 0.2 * random.standard_normal((100_000, 7))
     rows[::50] += random.uniform(-40, 40, (2000, 7))
-    row(
-        f"100000 things sorted by likeness, {COLUMNS} columns",
-        f"{seconds(lambda: sort_by_likeness(rows)):.2f} s",
-        "3 s",
-    )
+    row("100000 wakes' figures sorted by likeness", f"{seconds(lambda: sort_by_likeness(rows)):.2f} s", "3 s")
 
 
 def time_view(shown: KindsShown) -> None:

@@ -1,4 +1,4 @@
-"""Measure how well kinds of wakes are found in the current alone; `scripts/accuracy.py` writes it into docs/accuracy.md.
+"""Measure how well kinds of wakes are found in the current alone; `scripts/accuracy.py` writes docs/accuracy.md.
 
 .venv/bin/python scripts/accuracy_kinds.py            200 devices with new seeds; prints only
 .venv/bin/python scripts/accuracy_kinds.py 20 --seed 3 fewer, from a known seed
@@ -149,7 +149,7 @@ def rows(several: list[Result], alone: list[Result]) -> list[tuple[str, str, str
          _share(periods, _WITHIN_PERIOD) >= LIMITS["period"]),
         ("90 % interval of a charge holds the true one", f"{100 * held:.1f} %", "85 to 97 %", 0.85 <= held <= 0.97),
         ("kinds and sleep within 0.5 % of the mean", f"{100 * mean:.1f} %", "", True),
-        (f"a second kind made up, {len(alone)} devices of one kind", str(invented), "0", invented == LIMITS["invented"]),
+        (f"a second kind made up, {len(alone)} devices of one", str(invented), "0", invented == LIMITS["invented"]),
     ]  # fmt: skip
 
 
@@ -166,10 +166,10 @@ def missed(several: list[Result], alone: list[Result]) -> list[str]:
 
 _TEXT = """
 Kinds of wakes from the current alone, on {devices} random devices without a log: two to six kinds over four decades of
-charge, by timers with up to 0.8 % jitter, timers that skip, chance, and after one another; currents that scatter by up to
-3 %, steps that stretch by up to 10 %, tails of capacitors, overlaps, and noise of 2 to 20 % of the floor. A wake is in
-its kind where that is, or is among, what it was sorted into; a kind that was seen once is not counted. Charge: against
-the true charge of the wakes that are alone in it. Periods: of timers with four wakes or more.
+charge, by timers with up to 0.8 % jitter, timers that skip, chance, and after one another; currents that scatter by up
+to 3 %, steps that stretch by up to 10 %, tails of capacitors, overlaps, and noise of 2 to 20 % of the floor. A wake is
+in its kind where that is, or is among, what it was sorted into; a kind that was seen once is not counted. Charge:
+against the true charge of the wakes that are alone in it. Periods: of timers with four wakes or more.
 
 | | measured | limit |
 | --- | --- | --- |
@@ -185,9 +185,9 @@ def main() -> int:
     first = int(np.random.default_rng().integers(1, 2**28)) if arguments.seed is None else arguments.seed
     with ProcessPoolExecutor() as pool:
         several, alone = run(pool, first, arguments.devices)
-    print(f"seeds from {first} on")
+    sys.stdout.write(f"seeds from {first} on\n")
     for what, value, limit, is_kept in rows(several, alone):
-        print(f"{what:52} {value:>10}   {limit:12} {'' if is_kept else 'MISSED'}")
+        sys.stdout.write(f"{what:52} {value:>10}   {limit:12} {'' if is_kept else 'MISSED'}\n")
     return int(bool(missed(several, alone)))
 
 

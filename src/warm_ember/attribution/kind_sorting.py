@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -61,7 +62,7 @@ class Sorted:
         """How many kinds there are."""
         return int(self.kind.max(initial=ALONE)) + 1
 
-    @property
+    @cached_property
     def charge(self) -> Floats:
         """Sum of the samples of each above its floor, A, shape ``(n,)``."""
         return np.asarray(self.courses.total - self.floor_a * self.courses.lasts)

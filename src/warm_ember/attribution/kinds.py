@@ -11,6 +11,7 @@ import numpy as np
 from warm_ember.attribution.burst_ends import reach_of_kinds
 from warm_ember.attribution.kind_overlaps import due_without_a_wake, hidden_under, never_alone, overlapping, usual_of
 from warm_ember.attribution.kind_sorting import Sorted, sort_bursts
+from warm_ember.errors import Cancelled
 from warm_ember.model.arrays import Flags, Floats, Indices
 from warm_ember.model.estimate import Estimate
 from warm_ember.model.kinds import letter_label, letter_of
@@ -22,12 +23,14 @@ from warm_ember.signal.recurrence import Manner, Recurrence, recurrence_of
 from warm_ember.signal.series import Series, ShouldStop, never
 from warm_ember.signal.sorting import ALONE
 from warm_ember.signal.steps import find_edges
+from warm_ember.signal.stretch import total
 
 _ODD = 5.0
 _PICTURE, _OF_PICTURE = 64, 200
 _CUT_ALIKE = 0.35
 _ENOUGH = 6
 _LEAST_SHARE = 0.02
+_PIECES = 64
 
 
 @dataclass(frozen=True, eq=False)
@@ -200,10 +203,11 @@ def sort_wakes(series: Series, *, should_stop: ShouldStop = never) -> SortedWake
     found = sort_bursts(series, bursts, should_stop=should_stop)
     before, after = reach_of_kinds(series, found, should_stop=should_stop)
     first, last = found.first - before, found.last + after
+    courses = read_courses(series, first, last, found.floor_a, found.noise_a, should_stop=should_stop)
+    found = replace(found, first=first, last=last, courses=courses)
     # A state with a floor of its own is no part of the floor, and its wakes rise from there.
-    floor, floors_a, mean_a = _floors(series, found, bursts.rests, first, last, should_stop)
-    courses = read_courses(series, first, last, floors_a, found.noise_a, should_stop=should_stop)
-    found = replace(found, first=first, last=last, courses=courses, floor_a=floors_a)
+    floor, floors_a, mean_a = _floors(series, found, bursts.rests, should_stop)
+    found = replace(found, floor_a=floors_a)
     found, mixed = _with_overlaps(found, overlapping(found, usual_of(found)), {})
     due = due_without_a_wake(found, _recurrences(found, mixed, series), series.interval_s)
     hidden = hidden_under(found, usual_of(found), due, series.interval_s)
@@ -263,33 +267,60 @@ def _with_overlaps(
 
 
 def _floors(
-    series: Series, found: Sorted, rests: tuple[Rest, ...], first: Indices, last: Indices, should_stop: ShouldStop
+    series: Series, found: Sorted, rests: tuple[Rest, ...], should_stop: ShouldStop
 ) -> tuple[Estimate, Floats, float]:
-    """Return the floor, what each wake rises from, and the mean of the capture."""
-    inner = [edge for rest in rests[1:] for edge in (rest.first, rest.last)]
-    edges = np.unique(np.concatenate((first, last, [0, series.samples], inner))).astype(np.int64)
-    sums = interval_sums(series, edges, should_stop=should_stop)
-    begins = edges[:-1]
-    at = np.searchsorted(first, begins, side="right") - 1
-    awake = (at >= 0) & (begins < last[np.maximum(at, 0)]) if len(first) else np.zeros(len(begins), dtype=bool)
-    owner = np.zeros(len(begins), dtype=np.int64)
+    """Return the floor, what each wake rises from, and the mean of the capture.
+
+    What flows asleep is what flows at all less what flows in wakes, piece by piece, so that it need not be read.
+    """
+    edges = _pieces(found, rests, series.samples)
+    if should_stop():
+        raise Cancelled("stopped")
+    sums = [total(series, begin, end) for begin, end in pairwise(edges.tolist())]
+    totals, counts = np.array([one.total for one in sums]), np.array([one.count for one in sums], dtype=np.float64)
+    mean_a = float(totals.sum() / counts.sum()) if counts.sum() else 0.0
+    owner = np.zeros(len(edges) - 1, dtype=np.int64)
+    begun = np.zeros(len(found.first), dtype=np.int64)
     for number, rest in enumerate(rests):
-        owner[(begins >= rest.first) & (begins < rest.last)] = number
-    asleep = ~awake & (owner == 0)
-    measured = int(sums.count.sum())
-    mean_a = float(sums.total.sum()) / measured if measured else 0.0
-    floor = ratio(sums.total[asleep], sums.count[asleep].astype(np.float64))
-    if not sums.count[asleep].any():
+        owner[(edges[:-1] >= rest.first) & (edges[:-1] < rest.last)] = number
+        begun[(found.first >= rest.first) & (found.first < rest.last)] = number
+    if (counts < np.diff(edges)).any():
+        totals, counts = _measured_asleep(series, found, edges, should_stop)
+    else:
+        piece = np.searchsorted(edges, found.first, side="right") - 1
+        totals = totals - np.bincount(piece, found.courses.total, minlength=len(totals))
+        counts = counts - np.bincount(piece, found.courses.lasts, minlength=len(counts))
+    asleep = (owner == 0) & (counts > 0)
+    floor = ratio(totals[asleep], counts[asleep])
+    if not asleep.any():
         floor = Estimate(rests[0].floor.level_a if rests else 0.0)
     of_rest = [floor.value]
     for number in range(1, len(rests)):
-        mine = ~awake & (owner == number)
-        count = int(sums.count[mine].sum())
-        of_rest.append(float(sums.total[mine].sum()) / count if count else rests[number].floor.level_a)
-    begun = np.zeros(len(first), dtype=np.int64)
-    for number, rest in enumerate(rests):
-        begun[(first >= rest.first) & (first < rest.last)] = number
-    return floor, np.array(of_rest)[begun] if len(of_rest) else np.zeros(len(first)), mean_a
+        mine = (owner == number) & (counts > 0)
+        own_a = float(totals[mine].sum() / counts[mine].sum()) if mine.any() else rests[number].floor.level_a
+        of_rest.append(own_a)
+    return floor, np.array(of_rest)[begun] if len(begun) else np.zeros(0), mean_a
+
+
+def _pieces(found: Sorted, rests: tuple[Rest, ...], samples: int) -> Indices:
+    """Return the ends of pieces that no wake crosses, with those of the stretches that have a floor of their own."""
+    ends = np.unique(np.linspace(0, samples, _PIECES + 1).astype(np.int64))
+    if len(found.first):
+        at = np.searchsorted(found.first, ends, side="left") - 1
+        ends = np.where(at >= 0, np.maximum(ends, found.last[np.maximum(at, 0)]), ends)
+    inner = [edge for rest in rests[1:] for edge in (rest.first, rest.last)]
+    return np.unique(np.concatenate((ends, [0, samples], inner))).astype(np.int64)
+
+
+def _measured_asleep(series: Series, found: Sorted, edges: Indices, should_stop: ShouldStop) -> tuple[Floats, Floats]:
+    """Return sum and number of the samples outside wakes in each piece, where not all were measured."""
+    cuts = np.unique(np.concatenate((edges, found.first, found.last)))
+    sums = interval_sums(series, cuts, should_stop=should_stop)
+    at = np.searchsorted(found.first, cuts[:-1], side="right") - 1
+    awake = (at >= 0) & (cuts[:-1] < np.append(found.last, 0)[at])
+    piece = np.searchsorted(edges, cuts[:-1], side="right") - 1
+    asleep = [np.where(awake, 0.0, one) for one in (sums.total, sums.count.astype(np.float64))]
+    return tuple(np.bincount(piece, one, minlength=len(edges) - 1) for one in asleep)  # type: ignore[return-value]
 
 
 def _recurrences(found: Sorted, mixed: Mapping[int, tuple[int, ...]], series: Series) -> dict[int, Recurrence]:

@@ -23,8 +23,11 @@ def runs_of(flags: Flags) -> Indices:
     >>> runs_of(np.array([True, True, False, True])).tolist()
     [[0, 2], [3, 4]]
     """
-    changes = np.flatnonzero(np.diff(flags.astype(np.int8), prepend=0, append=0))
-    return changes.reshape(-1, 2)
+    if not len(flags):
+        return np.empty((0, 2), dtype=np.int64)
+    changes = np.flatnonzero(flags[1:] != flags[:-1]) + 1
+    ends = (np.zeros(int(flags[0]), dtype=np.int64), changes, np.full(int(flags[-1]), len(flags)))
+    return np.concatenate(ends).reshape(-1, 2)
 
 
 def decided_pieces(

@@ -144,10 +144,14 @@ def _above(series: Series, first: int, last: int, floor: Floor, should_stop: Sho
             values = series.read(start, min(start + CHUNK_SAMPLES, end))
             above = values >= np.float32(low_a)
             runs = runs_of(above)
-            until = np.concatenate(([0], np.cumsum(values >= np.float32(high_a))))
+            if not len(runs):
+                continue
+            # Between the runs it is looked too, and left out again.
+            highest = np.fmax.reduceat(np.append(values, np.float32(np.nan)), runs.reshape(-1))[::2]
             parts.append(runs + start)
-            touched.append(until[runs[:, 1]] > until[runs[:, 0]])
-        found.append(_bridged(np.concatenate(parts), np.concatenate(touched)))
+            touched.append(highest >= np.float32(high_a))
+        if parts:
+            found.append(_bridged(np.concatenate(parts), np.concatenate(touched)))
     return np.concatenate(found)
 
 

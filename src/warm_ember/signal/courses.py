@@ -124,12 +124,17 @@ def read_courses(
 
 def _together(first: Indices, last: Indices) -> list[tuple[int, int]]:
     """Return which stretches are read at once: neighbours, up to a chunk, and no long gaps."""
-    found, begin = [], 0
-    starts, ends = first.tolist(), last.tolist()
-    for at in range(1, len(starts) + 1):
-        if at == len(starts) or starts[at] - ends[at - 1] > _APART or ends[at] - starts[begin] > CHUNK_SAMPLES:
-            found.append((begin, at))
-            begin = at
+    if not len(first):
+        return []
+    opens = np.append(True, first[1:] - last[:-1] > _APART)
+    starts = np.flatnonzero(opens)
+    found = []
+    for begin, end in zip(starts.tolist(), np.append(starts[1:], len(first)).tolist(), strict=True):
+        at = begin
+        while at < end:  # as many as a chunk holds, and one at least
+            after = int(np.searchsorted(last[at:end], first[at] + CHUNK_SAMPLES, side="right")) + at
+            found.append((at, max(after, at + 1)))
+            at = found[-1][1]
     return found
 
 

@@ -98,9 +98,11 @@ def _leaders(rows: Floats, should_stop: ShouldStop) -> tuple[Indices, Indices]:
         some = rows[begin : begin + _ROWS_AT_ONCE]
         open_at = np.arange(len(some))
         if leaders:
-            apart = _apart(some, rows[leaders])
-            nearest = apart.argmin(axis=1)
-            near = apart[open_at, nearest] <= _RADIUS
+            # The nearest one has the highest score; in single precision and without roots it takes a tenth as long.
+            others = rows[leaders].astype(np.float32)
+            score = some.astype(np.float32) @ others.T - (others**2).sum(axis=1) / 2
+            nearest = score.argmax(axis=1)
+            near = ((some - rows[leaders][nearest]) ** 2).sum(axis=1) <= _RADIUS**2
             leader[begin + open_at[near]] = nearest[near]
             open_at = open_at[~near]
         while len(open_at):

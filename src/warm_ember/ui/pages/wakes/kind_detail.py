@@ -152,9 +152,8 @@ class KindDetail(PaintedView):
         painter.setPen(QPen(color, 1))
         painter.drawLine(place(0, middle_c), place(kinds.duration_s, middle_c))
         side = px(4)
-        for time_s, charge_c in zip(times_s.tolist(), charges_c.tolist(), strict=True):
-            at = place(time_s, charge_c)
-            painter.fillRect(QRectF(at.x() - side / 2, at.y() - side / 2, side, side), color)
+        for x, y in _dots(plot, times_s / kinds.duration_s, (charges_c - low_c) / (high_c - low_c)):
+            painter.fillRect(QRectF(x - side / 2, y - side / 2, side, side), color)
         for index, wake in enumerate(self.odd):
             at = place(float(kinds.first[wake]) * kinds.interval_s, float(kinds.charge_c[wake]))
             painter.setPen(QPen(theme.mark, 1))
@@ -238,6 +237,12 @@ class KindDetail(PaintedView):
         if self._pressed is not None:
             self.wake_asked.emit(self._pressed[0])
         self._pressed = None
+
+
+def _dots(plot: QRectF, across: Floats, up: Floats) -> list[tuple[float, float]]:
+    """Return where dots are, those that fall on one pixel once."""
+    places = np.column_stack((plot.left() + across * plot.width(), plot.bottom() - up * plot.height()))
+    return [(float(x), float(y)) for x, y in np.unique(np.rint(places), axis=0).tolist()]
 
 
 def _ends(charges_c: Floats) -> tuple[float, float]:
