@@ -18,7 +18,7 @@ from made_bursts import MadeDevice, make_device
 from scipy.optimize import linear_sum_assignment
 
 from warm_ember.attribution.kinds import Kind, Kinds, find_kinds
-from warm_ember.session.kind_words import reproduced_a
+from warm_ember.session.kind_words import left_out_a, reproduced_a
 from warm_ember.signal.sorting import ALONE
 
 _TWICE, _SLOTS = 2, 4
@@ -78,7 +78,7 @@ def measure(seed: int, kinds: int | None = None) -> Result:
         if kind.how in ("timer", "skips") and (made.kind == true).sum() >= _SLOTS:
             periods.append(_period_off(by_number.get(pairs.get(true, ALONE)), kind.period_s))
     seen = sum(int((made.kind == true).sum()) >= _TWICE for true in range(len(made.kinds)))
-    wanted_a = found.mean_a - found.unsorted_a
+    wanted_a = found.mean_a - left_out_a(found)
     return Result(
         seen,
         len(found.kinds),

@@ -38,7 +38,7 @@ def of_truth(made: MadeDevice, found: Kinds) -> list[set[int]]:
 
 
 def closes(found: Kinds, mean_a: float) -> None:
-    added_a = sum(kind.added_a for kind in found.kinds) + found.unsorted_a
+    added_a = sum(part.added_a for part in (*found.kinds, *found.stays)) + found.unsorted_a
     assert found.floor.value + added_a == pytest.approx(mean_a, rel=1e-6)
 
 
@@ -91,6 +91,37 @@ def test_a_timer_and_chance_are_told_apart_with_what_each_takes() -> None:
     assert len(radio.levels_a) == 3
     assert [level / 1e-3 for level in radio.levels_a] == pytest.approx([4, 60, 9], rel=0.1)
     assert len(found.unsorted) == 0
+
+
+@settings(max_examples=8)
+@given(
+    st.floats(1e-3, 9e-3),
+    st.floats(0.0, 0.1),
+    st.integers(250_000, 600_000),
+    st.integers(0, 120_000),
+    st.integers(0, 99),
+)
+def test_wakes_in_a_state_of_its_own_are_those_outside(level_a, noise, first, peak, seed) -> None:
+    # A modem sends and then idles for long, while the sensor goes on.
+    made = device(SENSOR, seed=seed)
+    values = made.current.read(0, made.current.samples).copy()
+    random = np.random.default_rng(seed)
+    idle = slice(first, first + 320_000)
+    values[idle] += (level_a * (1 + noise * random.standard_normal(320_000))).astype(np.float32)
+    values[first : first + peak] += np.float32(80e-3)
+    found = find_kinds(ArraySeries(values, made.current.interval_s))
+    closes(found, float(values.mean(dtype=np.float64)))
+    assert found.floor.value == pytest.approx(4.2e-6, rel=0.01)
+    (stay,) = found.stays
+    assert (stay.first, stay.last) == pytest.approx((idle.start, idle.stop), abs=300)
+    assert stay.level_a == pytest.approx(level_a + 4.2e-6, rel=0.02)
+    sensor = max(found.kinds, key=lambda kind: kind.count)
+    true_c = made.charge_c.mean()
+    assert sensor.charge.value == pytest.approx(true_c, rel=0.03)
+    # Noise of the modem must not widen the wakes outside it.
+    outside = (found.last < idle.start) | (found.first > idle.stop)
+    lasts = (found.last - found.first)[outside & (found.kind == sensor.number)]
+    assert np.median(lasts) * found.interval_s < 0.08
 
 
 def test_what_is_like_no_other_is_left_out_and_told() -> None:

@@ -12,14 +12,18 @@ from warm_ember.attribution.placing import place
 from warm_ember.attribution.wake_ledger import WakeLedger, make_wake_ledger
 from warm_ember.attribution.wake_profile import wake_profile
 from warm_ember.attribution.wakes import Cause, Wakes, arranged, find_wakes
+from warm_ember.bench.simulated.direct import SimulatedCapture, simulate
+from warm_ember.bench.simulated.firmware import FIRMWARE, LINES
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.battery import Activity, FromWakes, Typed
 from warm_ember.model.capture import Event
 from warm_ember.model.project import Project
+from warm_ember.model.rules import LevelsRule
 from warm_ember.model.wakes import SleepMode, WakeSource
 from warm_ember.session import wake_edits
 from warm_ember.session.wake_edits import change_source, rename, split
 from warm_ember.signal.levels import find_levels
+from warm_ember.signal.series import ArraySeries
 
 
 def woken(*wakes: tuple[str, str, float, float], floor_a: float = 1e-5) -> Made:
@@ -94,6 +98,41 @@ def test_a_line_with_an_edge_just_before_is_the_cause_and_one_that_mirrors_is_no
     found = find_wakes(made, place(made), lambda: find_levels(made.current))
     assert found.source == ("unknown", "pin") * 10
     assert found.cause.tolist() == [Cause.NOTHING, Cause.LINE] * 10
+
+
+@pytest.fixture(scope="module", params=[3, 8])
+def without_a_log(request: pytest.FixtureRequest) -> tuple[SimulatedCapture, Made, WakeLedger]:
+    """What a bench records of a build whose console is not connected: current and lines."""
+    simulated = simulate(FIRMWARE[4], seed=request.param, duration_s=120.0, rate_hz=10e3)
+    current = ArraySeries(simulated.current, simulated.info.sample_interval_s)
+    lines = ArrayLines(simulated.lines, LINES, current.interval_s)
+    recording = Made(current, (), lines=lines, info=simulated.info)
+    levels = find_levels(current)
+    placement = place(recording, (LevelsRule(),), levels=lambda: levels)
+    wakes = find_wakes(recording, placement, lambda: levels)
+    return simulated, recording, make_wake_ledger(recording, placement, wakes)
+
+
+def test_without_a_log_the_lines_tell_what_woke_the_device(without_a_log) -> None:
+    simulated, recording, ledger = without_a_log
+    wakes = ledger.wakes
+    told = {"rtc": "RTC_IRQ", "pir": "PIR_OUT"}
+    right, every = 0, 0
+    for event in simulated.true_events:
+        if event.event == "wake" and event.name in told:
+            at = int(np.searchsorted(wakes.first * recording.current.interval_s, event.time_s + 1e-3)) - 1
+            every += 1
+            right += at >= 0 and wakes.source[at] == told[event.name]
+    assert every > 50
+    assert right >= 0.95 * every
+
+
+def test_sleep_is_not_judged_by_a_state_that_was_entered_once(without_a_log) -> None:
+    # While the modem idles the device wakes many times, and sleeps no deeper: that is one stay of the modem's.
+    ledger = without_a_log[2]
+    assert max(row.count for row in ledger.idle if row.mode != "sleep") >= 5
+    assert ledger.depth.lost_a == 0
+    assert all(row.too_shallow == 0 for row in ledger.idle)
 
 
 def test_sources_are_joined_renamed_split_and_named_as_logged_again() -> None:

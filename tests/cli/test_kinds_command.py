@@ -64,6 +64,25 @@ def test_the_answer_is_that_of_the_contract_and_closes(command, project: Path) -
     assert asked(command, "findings", project, "one")["findings"] == []
 
 
+def test_what_lasts_longer_than_any_wake_is_told_with_what_it_adds(command, tmp_path: Path) -> None:
+    made = render(np.random.default_rng(3), (SENSOR, RADIO), 4.2e-6, 0.2e-6, 200.0, 5e3)
+    values = made.current.read(0, made.current.samples).copy()
+    values[300_000:600_000] += np.float32(2e-3)
+    values.tofile(tmp_path / "idles.f32")
+    command("import", tmp_path / "p", tmp_path / "idles.f32", "--name", "one", "--format", "f32", "--rate", 5000)
+    found = asked(command, "kinds", tmp_path / "p", "one")
+    (stay,) = found["stays"]
+    assert (stay["from_s"], stay["to_s"]) == pytest.approx((60.0, 120.0), abs=0.1)
+    assert stay["level_a"] == pytest.approx(2.004e-3, rel=0.01)
+    parts = (*found["kinds"], stay)
+    added_a = sum(part["added_a"] for part in parts) + found["unsorted_a"]
+    assert found["floor_a"] + added_a == pytest.approx(float(values.mean(dtype=np.float64)), rel=1e-6)
+    assert [kind["charge_c_mean"] > 0 for kind in found["kinds"]] == [True, True]
+    words = command("kinds", tmp_path / "p", "one")[1]
+    assert "60.0 s at 2.00 mA, longer than any wake" in words
+    assert "and 60.0 s at 2.00 mA left out" in words or "; 60.0 s at 2.00 mA left out" in words
+
+
 def test_words_and_tables_say_the_same(command, project: Path, tmp_path: Path) -> None:
     code, out, _ = command("kinds", project, "one")
     assert code == 0

@@ -196,6 +196,27 @@ def test_a_timer_that_skips_keeps_its_period(period_s, count, skipped, seed) -> 
     assert found.rate_hz == pytest.approx(len(taken) / count / period_s, rel=0.1)
 
 
+@given(st.floats(0.1, 50), st.integers(3, 60), st.floats(0, 0.99), st.integers(4, 500), st.integers(0, 50))
+def test_a_timer_that_stops_counts_no_more_than_it_came(period_s, count, phase, after, before) -> None:
+    # A modem listens for a while: that its timer would come all day long is not known.
+    times_s = period_s * (before + phase + np.arange(count))
+    found = recurrence_of(times_s, float(times_s[-1]) + period_s * (after + 0.5))
+    assert found.manner is Manner.SKIPS
+    assert found.period_s == pytest.approx(period_s, rel=1e-6)
+    assert found.timers[0].skipped == 0
+    duration_s = period_s * (before + phase + count - 1 + after + 0.5)
+    assert found.rate_hz * duration_s == pytest.approx(count, rel=0.1, abs=1)
+    assert found.timers[0].slots - found.timers[0].stopped == count
+
+
+@given(st.floats(0.1, 50), st.integers(6, 60), st.integers(0, 500), st.integers(0, 2))
+def test_a_timer_that_begins_late_goes_on_as_it_came(period_s, count, before, after) -> None:
+    times_s = period_s * (before + 0.4 + np.arange(count))
+    found = recurrence_of(times_s, float(times_s[-1]) + period_s * (after + 0.5))
+    assert found.manner is Manner.TIMER
+    assert found.rate_hz == pytest.approx(1 / period_s, rel=1e-6)
+
+
 @settings(max_examples=15)
 @given(st.floats(2, 30), st.integers(40, 150), st.integers(0, 99))
 def test_what_comes_by_chance_has_no_period(apart_s, count, seed) -> None:

@@ -112,6 +112,7 @@ def idle_stretches(
             np.concatenate(whole),
             np.concatenate([mode for _, mode, _ in kinds]),
             np.concatenate([np.full(len(mode), inner) for _, mode, inner in kinds]),
+            wakes.states or (),
         ),
         tuple(every),
     )

@@ -75,17 +75,18 @@ def _reach(series: Series, found: Sorted, mine: Indices, room: Indices, *, after
         else:
             values = series.read(max(int(found.first[at]) - window, 0), int(found.first[at]))[::-1]
         rows[row, : len(values)] = values
-    return _until_the_floor(rows - found.floor_a[order][:, None], float(np.median(found.noise_a[order])))
+    # Each in the measure of its own noise: where a modem idles it is hundreds of times that of sleep.
+    return _until_the_floor((rows - found.floor_a[order][:, None]) / found.noise_a[order][:, None])
 
 
-def _until_the_floor(rows: Floats, noise_a: float) -> int:
-    """Return from where on what lies beside a kind is its floor."""
+def _until_the_floor(rows: Floats) -> int:
+    """Return from where on what lies beside a kind, in the measure of its noise, is its floor."""
     begin, window = 0, rows.shape[1]
     while begin < window:
         end = min(begin + max(_LEAST, begin // 2), window)
         group = rows[:, begin:end]
         known = int((~np.isnan(group)).sum())
-        if not known or float(np.nanmean(group)) <= _SURE * noise_a / known**0.5:
+        if not known or float(np.nanmean(group)) <= _SURE / known**0.5:
             break
         begin = end
     return begin

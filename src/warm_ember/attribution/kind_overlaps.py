@@ -8,8 +8,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from warm_ember.attribution.kind_sorting import Sorted
-from warm_ember.model.arrays import Floats, Indices
-from warm_ember.signal.recurrence import Recurrence
+from warm_ember.model.arrays import Flags, Floats, Indices
+from warm_ember.signal.recurrence import Recurrence, Timer
 from warm_ember.signal.sorting import ALONE
 
 _OF_NORMAL = 1.4826
@@ -19,6 +19,7 @@ _SLACK, _LEAST_LENGTH, _PEAK_SLACK = 0.08, 0.7, 0.15
 _MOSTLY, _NEARLY_ALL, _RARER = 0.5, 0.8, 0.34
 _LOOKED_AT = 60
 _SHORTER, _LEAST_OFF, _MOST_HIDDEN = 0.34, 0.01, 8
+_SURELY, _RARELY = 0.01, 0.05
 
 
 @dataclass(frozen=True, eq=False)
@@ -208,10 +209,31 @@ def due_without_a_wake(found: Sorted, recurrences: Mapping[int, Recurrence], int
             np.minimum(numbers - begun[0], 0) + np.maximum(numbers - begun[-1], 0)
         )
         off_s = max(4 * timer.jitter_s, _LEAST_OFF * timer.period_s, 2 * interval_s)
-        rows += [(at_s, off_s, kind) for at_s in due_s[~np.isin(numbers, begun)].tolist()]
+        is_taken = np.isin(numbers, begun)
+        runs = _runs_at(is_taken, _is_covered(found, due_s, off_s, interval_s), timer)
+        rows += [(at_s, off_s, kind) for at_s in due_s[runs & ~is_taken].tolist()]
     rows.sort()
     columns = np.array(rows, dtype=np.float64).reshape(-1, 3).T
     return Due(columns[0], columns[1], columns[2].astype(np.int64))
+
+
+def _is_covered(found: Sorted, at_s: Floats, off_s: float, interval_s: float) -> Flags:
+    """Return which moments lie in a burst, where what is due could be hidden, shape ``(n,)``."""
+    before = np.searchsorted(found.first * interval_s, at_s + off_s, side="right") - 1
+    return np.asarray((before >= 0) & (found.last[np.maximum(before, 0)] * interval_s >= at_s - off_s))
+
+
+def _runs_at(is_taken: Flags, is_covered: Flags, timer: Timer) -> Flags:
+    """Return at which moments a timer may be due: not where it was seen to fail more often in a row than it skips."""
+    fails = np.concatenate(([0], np.cumsum(~is_taken & ~is_covered)))
+    patience = max(int(np.log(_SURELY) / np.log(max(timer.skipped, _RARELY))), 1)
+    places, taken = np.arange(len(is_taken)), np.flatnonzero(is_taken)
+    left = np.searchsorted(taken, places, side="right") - 1
+    right = np.searchsorted(taken, places, side="left")
+    most = len(is_taken) + 1
+    since = np.where(left >= 0, fails[places] - fails[taken[np.maximum(left, 0)]], most)
+    until = np.where(right < len(taken), fails[taken[np.minimum(right, len(taken) - 1)]] - fails[places], most)
+    return np.asarray(np.minimum(since, until) <= patience)
 
 
 def hidden_under(found: Sorted, usual: Usual, due: Due, interval_s: float) -> dict[int, tuple[int, ...]]:

@@ -26,6 +26,7 @@ _FLUKES, _FLUKE_SHARE, _NEAR, _FLUKE_NEAR, _SAME_COURSE = 3, 0.25, 1.6, 2.2, 0.1
 _ODD_COURSE = 0.35
 _OF_SPREAD, _UNSURE = 4.5, 4.0
 _OF_NORMAL = 1.4826
+_MOSTLY_BESIDE, _FARTHER, _LOOKS = 0.5, 8, (1, 2, 3)
 _ALWAYS_BRIDGED, _FRINGE, _SHORT, _MOSTLY, _ROUNDS = 0.1, 0.01, 0.6, 0.8, 6
 _TRAIN_GAP, _EVEN, _TRAINS, _IN_TRAINS = 8.0, 3.0, 2, 0.6
 _LOOKED_AT = 400
@@ -104,8 +105,11 @@ def sort_bursts(series: Series, bursts: Bursts, *, should_stop: ShouldStop = nev
     floors = np.array([one.floor.level_a for one in bursts.rests])
     noises = np.array([one.floor.noise_a for one in bursts.rests])
     found = _sorted(series, first, last, floors[rest], noises[rest], should_stop)
+    inner = np.unique([edge for one in bursts.rests[1:] for edge in (one.first, one.last)])
     for _ in range(_ROUNDS):
-        bridged = _bridged(found) & (rest[1:] == rest[:-1]) if len(rest) else np.zeros(0, dtype=bool)
+        # Between bursts on both sides of a state is that.
+        between = np.searchsorted(inner, first, side="right")
+        bridged = _bridged(found) & (between[1:] == between[:-1]) if len(rest) else np.zeros(0, dtype=bool)
         if not bridged.any():
             break
         opens = np.append(True, ~bridged)
@@ -246,7 +250,9 @@ def _bridged(found: Sorted) -> Flags:
     charge = np.nan_to_num(found.charge)
     # What is next to nothing beside its neighbour is what an instrument makes of the neighbour's end.
     is_fringe = np.minimum(charge[:-1], charge[1:]) <= _FRINGE * np.maximum(charge[:-1], charge[1:])
-    bridged = (gaps <= _ALWAYS_BRIDGED * shorter) | ((gaps <= _ALWAYS_BRIDGED * longer) & is_fringe)
+    is_fringe &= gaps <= _ALWAYS_BRIDGED * longer
+    is_fringe &= ~_of_the_other(found, charge)
+    bridged = (gaps <= _ALWAYS_BRIDGED * shorter) | (is_fringe & ~_comes_alone(found, charge, is_fringe))
     if not found.kinds:
         return np.asarray(bridged)
     counts = np.bincount(found.kind[found.kind != ALONE], minlength=found.kinds)
@@ -268,6 +274,34 @@ def _bridged(found: Sorted) -> Flags:
     # What is like nothing because another wake lies over it is within a burst where its like would be.
     usual = int(gaps[bridged & known].max(initial=-1))
     return np.asarray(bridged | (~known & (gaps <= np.minimum(usual, _SHORT * shorter))))
+
+
+def _of_the_other(found: Sorted, charge: Floats) -> Flags:
+    """Return where the lesser of two neighbours is much nearer to a greater one on its other side: it is that one's."""
+    count = len(found.first)
+    lesser = np.arange(count - 1) + (charge[:-1] > charge[1:])
+    side = np.where(charge[:-1] > charge[1:], 1, -1)  # where its other side is, seen from the lesser
+    gaps = found.first[1:] - found.last[:-1]
+    nearer = np.zeros(count - 1, dtype=bool)
+    for step in _LOOKS:
+        other = lesser + step * side
+        known = (other >= 0) & (other < count)
+        other = np.clip(other, 0, count - 1)
+        apart = np.where(side > 0, found.first[other] - found.last[lesser], found.first[lesser] - found.last[other])
+        nearer |= known & (charge[other] > charge[lesser]) & (_FARTHER * apart < gaps)
+    return nearer
+
+
+def _comes_alone(found: Sorted, charge: Floats, is_fringe: Flags) -> Flags:
+    """Return where the lesser of two neighbours is of a kind that mostly comes without such a neighbour."""
+    lesser = np.arange(len(is_fringe)) + (charge[:-1] > charge[1:])
+    kind = found.kind[lesser]
+    if not found.kinds:
+        return np.zeros(len(is_fringe), dtype=bool)
+    counts = np.bincount(found.kind[found.kind != ALONE], minlength=found.kinds)
+    beside = np.unique(lesser[is_fringe & (kind != ALONE)])
+    fringes = np.bincount(found.kind[beside], minlength=found.kinds)
+    return np.asarray((kind != ALONE) & (fringes[kind] < _MOSTLY_BESIDE * counts[kind]), dtype=bool)
 
 
 def _in_train(gaps: Indices, alike: Flags, count: int) -> Flags:

@@ -3,34 +3,31 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from itertools import pairwise
 
 import numpy as np
 
 from warm_ember.attribution.burst_ends import reach_of_kinds
+from warm_ember.attribution.kind_floors import Stay, find_floors, within_rests
 from warm_ember.attribution.kind_overlaps import due_without_a_wake, hidden_under, never_alone, overlapping, usual_of
 from warm_ember.attribution.kind_sorting import Sorted, sort_bursts
-from warm_ember.errors import Cancelled
 from warm_ember.model.arrays import Flags, Floats, Indices
 from warm_ember.model.estimate import Estimate
 from warm_ember.model.kinds import letter_label, letter_of
-from warm_ember.signal.bursts import Rest, find_bursts
+from warm_ember.signal.bursts import find_bursts
 from warm_ember.signal.courses import read_courses
-from warm_ember.signal.estimates import mean, ratio
-from warm_ember.signal.intervals import interval_sums
+from warm_ember.signal.estimates import mean
 from warm_ember.signal.recurrence import Manner, Recurrence, recurrence_of
 from warm_ember.signal.series import Series, ShouldStop, never
 from warm_ember.signal.sorting import ALONE
 from warm_ember.signal.steps import find_edges
-from warm_ember.signal.stretch import total
 
 _ODD = 5.0
 _PICTURE, _OF_PICTURE = 64, 200
 _CUT_ALIKE = 0.35
 _ENOUGH = 6
 _LEAST_SHARE = 0.02
-_PIECES = 64
 
 
 @dataclass(frozen=True, eq=False)
@@ -94,6 +91,8 @@ class Kinds:
         First and last-plus-one samples of the wakes, ramps and tails included, rising, shape ``(wakes,)``.
     charge_c
         What each takes above the floor, shape ``(wakes,)``.
+    own_c
+        Of that what its own kind takes, where others overlap it, shape ``(wakes,)``.
     kind
         The number of each one's kind, `ALONE` for what is like no other, shape ``(wakes,)``; of two that overlap the
         one with more charge.
@@ -105,8 +104,8 @@ class Kinds:
         The kinds, the one that adds most first.
     unsorted_a
         What wakes that are like no other add to the mean.
-    rests
-        Stretches with a floor of their own; the first is the whole capture.
+    stays
+        What is longer than any wake, and has a floor of its own that wakes rise from.
     """
 
     floor: Estimate
@@ -116,12 +115,13 @@ class Kinds:
     first: Indices
     last: Indices
     charge_c: Floats
+    own_c: Floats
     kind: Indices
     mixed: dict[int, tuple[int, ...]]
     cut: Flags
     kinds: tuple[Kind, ...]
     unsorted_a: float
-    rests: tuple[Rest, ...] = field(default=())
+    stays: tuple[Stay, ...] = ()
 
     @property
     def unsorted(self) -> Indices:
@@ -148,15 +148,15 @@ class SortedWakes:
         What flows asleep.
     mean_a
         Mean of the capture.
-    rests
-        Stretches with a floor of their own; the first is the whole capture.
+    stays
+        What is longer than any wake.
     """
 
     found: Sorted
     mixed: dict[int, tuple[int, ...]]
     floor: Estimate
     mean_a: float
-    rests: tuple[Rest, ...]
+    stays: tuple[Stay, ...]
 
     def with_kinds(self, kind: Indices) -> SortedWakes:
         """Return the same wakes in other kinds, whose numbers begin at 0 and leave none out, shape ``(wakes,)``."""
@@ -197,23 +197,24 @@ def sort_wakes(series: Series, *, should_stop: ShouldStop = never) -> SortedWake
     -----
     A wake's charge is what flows above the floor from where its kind begins to rise to where it is back, whatever noise
     lets of it be seen: the ends are those of the kind, not of the single wake, so that they are no choice of the noise.
-    The floor is the mean of all that is outside wakes. Floor and what the wakes add are the capture's mean.
+    The floor is the mean of all that is outside wakes and states that are longer than these. Floor and what wakes and
+    such states add are the capture's mean.
     """
     bursts = find_bursts(series, should_stop=should_stop)
     found = sort_bursts(series, bursts, should_stop=should_stop)
     before, after = reach_of_kinds(series, found, should_stop=should_stop)
-    first, last = found.first - before, found.last + after
+    first, last = within_rests(bursts.rests, found.first, found.last, before, after)
     courses = read_courses(series, first, last, found.floor_a, found.noise_a, should_stop=should_stop)
     found = replace(found, first=first, last=last, courses=courses)
     # A state with a floor of its own is no part of the floor, and its wakes rise from there.
-    floor, floors_a, mean_a = _floors(series, found, bursts.rests, should_stop)
-    found = replace(found, floor_a=floors_a)
+    floors = find_floors(series, found, bursts.rests, should_stop=should_stop)
+    found = replace(found, floor_a=floors.of_wakes_a)
     found, mixed = _with_overlaps(found, overlapping(found, usual_of(found)), {})
     due = due_without_a_wake(found, _recurrences(found, mixed, series), series.interval_s)
     hidden = hidden_under(found, usual_of(found), due, series.interval_s)
     found, mixed = _with_overlaps(found, {at: kinds for at, kinds in hidden.items() if at not in mixed}, mixed)
     found, mixed = _with_overlaps(found, never_alone(found, usual_of(found), mixed), mixed)
-    return SortedWakes(found, mixed, floor, mean_a, bursts.rests)
+    return SortedWakes(found, mixed, floors.asleep, floors.mean_a, floors.stays)
 
 
 def sum_kinds(series: Series, wakes: SortedWakes) -> Kinds:
@@ -264,63 +265,6 @@ def _with_overlaps(
             kind[at], left[at] = placed[0], tuple(placed[1:].tolist())
     left = {at: others for at, others in left.items() if ALONE not in others and kind[at] != ALONE}
     return replace(found, kind=kind), left
-
-
-def _floors(
-    series: Series, found: Sorted, rests: tuple[Rest, ...], should_stop: ShouldStop
-) -> tuple[Estimate, Floats, float]:
-    """Return the floor, what each wake rises from, and the mean of the capture.
-
-    What flows asleep is what flows at all less what flows in wakes, piece by piece, so that it need not be read.
-    """
-    edges = _pieces(found, rests, series.samples)
-    if should_stop():
-        raise Cancelled("stopped")
-    sums = [total(series, begin, end) for begin, end in pairwise(edges.tolist())]
-    totals, counts = np.array([one.total for one in sums]), np.array([one.count for one in sums], dtype=np.float64)
-    mean_a = float(totals.sum() / counts.sum()) if counts.sum() else 0.0
-    owner = np.zeros(len(edges) - 1, dtype=np.int64)
-    begun = np.zeros(len(found.first), dtype=np.int64)
-    for number, rest in enumerate(rests):
-        owner[(edges[:-1] >= rest.first) & (edges[:-1] < rest.last)] = number
-        begun[(found.first >= rest.first) & (found.first < rest.last)] = number
-    if (counts < np.diff(edges)).any():
-        totals, counts = _measured_asleep(series, found, edges, should_stop)
-    else:
-        piece = np.searchsorted(edges, found.first, side="right") - 1
-        totals = totals - np.bincount(piece, found.courses.total, minlength=len(totals))
-        counts = counts - np.bincount(piece, found.courses.lasts, minlength=len(counts))
-    asleep = (owner == 0) & (counts > 0)
-    floor = ratio(totals[asleep], counts[asleep])
-    if not asleep.any():
-        floor = Estimate(rests[0].floor.level_a if rests else 0.0)
-    of_rest = [floor.value]
-    for number in range(1, len(rests)):
-        mine = (owner == number) & (counts > 0)
-        own_a = float(totals[mine].sum() / counts[mine].sum()) if mine.any() else rests[number].floor.level_a
-        of_rest.append(own_a)
-    return floor, np.array(of_rest)[begun] if len(begun) else np.zeros(0), mean_a
-
-
-def _pieces(found: Sorted, rests: tuple[Rest, ...], samples: int) -> Indices:
-    """Return the ends of pieces that no wake crosses, with those of the stretches that have a floor of their own."""
-    ends = np.unique(np.linspace(0, samples, _PIECES + 1).astype(np.int64))
-    if len(found.first):
-        at = np.searchsorted(found.first, ends, side="left") - 1
-        ends = np.where(at >= 0, np.maximum(ends, found.last[np.maximum(at, 0)]), ends)
-    inner = [edge for rest in rests[1:] for edge in (rest.first, rest.last)]
-    return np.unique(np.concatenate((ends, [0, samples], inner))).astype(np.int64)
-
-
-def _measured_asleep(series: Series, found: Sorted, edges: Indices, should_stop: ShouldStop) -> tuple[Floats, Floats]:
-    """Return sum and number of the samples outside wakes in each piece, where not all were measured."""
-    cuts = np.unique(np.concatenate((edges, found.first, found.last)))
-    sums = interval_sums(series, cuts, should_stop=should_stop)
-    at = np.searchsorted(found.first, cuts[:-1], side="right") - 1
-    awake = (at >= 0) & (cuts[:-1] < np.append(found.last, 0)[at])
-    piece = np.searchsorted(edges, cuts[:-1], side="right") - 1
-    asleep = [np.where(awake, 0.0, one) for one in (sums.total, sums.count.astype(np.float64))]
-    return tuple(np.bincount(piece, one, minlength=len(edges) - 1) for one in asleep)  # type: ignore[return-value]
 
 
 def _recurrences(found: Sorted, mixed: Mapping[int, tuple[int, ...]], series: Series) -> dict[int, Recurrence]:
@@ -392,8 +336,8 @@ def _summed(series: Series, wakes: SortedWakes, recurrences: Mapping[int, Recurr
     kinds = [replace(one, letter=letter_of(place)) for place, one in enumerate(kinds)]
     unsorted_a = float(charge_c[kind == ALONE].sum()) / duration_s if duration_s else 0.0
     return Kinds(
-        wakes.floor, wakes.mean_a, duration_s, interval_s, found.first, found.last, charge_c, kind, mixed, cut,
-        tuple(kinds), unsorted_a, wakes.rests,
+        wakes.floor, wakes.mean_a, duration_s, interval_s, found.first, found.last, charge_c, own_c, kind, mixed, cut,
+        tuple(kinds), unsorted_a, wakes.stays,
     )  # fmt: skip
 
 

@@ -211,7 +211,7 @@ class _Placer:
     def _by_kinds(self, rule: KindsRule) -> _Layer:
         kinds = self._kinds()
         labels = {kind.number: kind.label for kind in kinds.kinds}
-        rests = [(rest.first, rest.last) for rest in kinds.rests[1:]]
+        rests = [(stay.first, stay.last) for stay in kinds.stays]
         ends = [0, self._recording.current.samples, *(end for rest in rests for end in rest)]
         edges = np.unique(np.concatenate((kinds.first, kinds.last, ends))).astype(np.int64)
         at = np.searchsorted(kinds.first, edges[:-1], side="right") - 1

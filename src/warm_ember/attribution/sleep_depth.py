@@ -61,6 +61,9 @@ class IdleStretches:
         Index of the mode of each.
     in_wakes
         Whether they are idle stretches within wakes.
+    stays
+        First and last-plus-one samples of what wakes rise from as they do from sleep: all that idles in one of these
+        was entered once.
     """
 
     first: Indices
@@ -69,6 +72,18 @@ class IdleStretches:
     is_whole: Flags
     mode: Indices
     in_wakes: Flags
+    stays: tuple[tuple[int, int], ...] = ()
+
+    def entries(self, chosen: Flags) -> int:
+        """Return how often some stretches, chosen of shape ``(stretches,)``, were entered."""
+        first = self.first[chosen]
+        inside = np.zeros(len(first), dtype=bool)
+        stays = 0
+        for begin, end in self.stays:
+            mine = (first >= begin) & (first < end)
+            stays += bool((mine & ~inside).any())
+            inside |= mine
+        return int((~inside).sum()) + stays
 
 
 @dataclass(frozen=True)
@@ -282,7 +297,7 @@ def _tells(modes: list[Mode], group: Indices, stretches: IdleStretches) -> Flags
     errors_a = np.zeros(len(group))
     for place, index in enumerate(group.tolist()):
         mine = (stretches.mode == index) & stretches.is_whole & (stretches.lasts_s > 0)
-        if mine.sum() >= _OFTEN:
+        if stretches.entries(mine) >= _OFTEN:
             each_a = stretches.charge_c[mine] / stretches.lasts_s[mine]
             means_a[place], errors_a[place] = float(each_a.mean()), float(each_a.std()) / float(mine.sum()) ** 0.5
     apart = np.abs(means_a[:, None] - means_a) > _SURELY * np.hypot(errors_a[:, None], errors_a)

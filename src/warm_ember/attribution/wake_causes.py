@@ -10,6 +10,8 @@ from warm_ember.signal.bits import LineSeries
 from warm_ember.signal.timer_periods import period_of
 
 _BEFORE_S = 5e-3
+_ROUNDED = 3
+"""A line's edge may come by so many samples after where its wake begins: both are rounded, and a wake's end is wide."""
 _MOSTLY, _MIRRORS = 0.5, 0.8
 _MOST_SLOTS = 64.0
 _FITS, _LEAST_SHARE = 4.0, 2e-3
@@ -44,11 +46,11 @@ def by_lines(lines: LineSeries, first: Indices, last: Indices, open_at: Indices)
             back = np.round(line_rises_s(lines, name, rising=not rising) / interval_s).astype(np.int64)
             if not len(edges) or _mirrors(edges, back, first, last):
                 continue
-            at = np.searchsorted(first, edges)
+            at = np.searchsorted(first + _ROUNDED, edges)
             wakes_after = (at < len(first)) & (_ahead(first, edges, at) * interval_s <= _BEFORE_S)
             if wakes_after.mean() < _MOSTLY:
                 continue
-            before = np.searchsorted(edges, first[open_at], side="right") - 1
+            before = np.searchsorted(edges, first[open_at] + _ROUNDED, side="right") - 1
             gap_s = np.where(before >= 0, (first[open_at] - edges[np.maximum(before, 0)]) * interval_s, np.inf)
             for index in np.flatnonzero((gap_s <= _BEFORE_S) & (gap_s < nearest)).tolist():
                 chosen[index], nearest[index] = name, gap_s[index]

@@ -148,7 +148,7 @@ def wakes_of_kinds(kinds: Kinds) -> Wakes:
     sources = [labels.get(number, UNSORTED) for number in kinds.kind[whole].tolist()]
     cut = tuple(zip(kinds.first[~whole].tolist(), kinds.last[~whole].tolist(), strict=True))
     cause = np.array([Cause.NOTHING if source == UNSORTED else Cause.KIND for source in sources], dtype=np.int64)
-    states = tuple((rest.first, rest.last) for rest in kinds.rests[1:])
+    states = tuple((stay.first, stay.last) for stay in kinds.stays)
     return replace(Wakes.of(sources, kinds.first[whole], kinds.last[whole], cut, cause), states=states)
 
 

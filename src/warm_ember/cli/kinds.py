@@ -14,7 +14,7 @@ from warm_ember.cli.tables import ends_json, graded, reach_json
 from warm_ember.model.figure import Bound
 from warm_ember.session.kind_edits import take_model
 from warm_ember.session.kind_results import KindsShown
-from warm_ember.session.kind_words import how_it_comes, model_sentence
+from warm_ember.session.kind_words import how_it_comes, model_sentence, stays_words
 from warm_ember.units import column_writer, counted, duration_text, quantity_text
 
 
@@ -56,6 +56,15 @@ def kinds_json(shown: KindsShown) -> dict[str, Any]:
         "mixed": len(found.mixed),
         "unsorted": len(found.unsorted),
         "unsorted_a": found.unsorted_a,
+        "stays": [
+            {
+                "from_s": stay.first * found.interval_s,
+                "to_s": stay.last * found.interval_s,
+                "level_a": stay.level_a,
+                "added_a": stay.added_a,
+            }
+            for stay in found.stays
+        ],
     }
 
 
@@ -97,6 +106,9 @@ def print_kinds(found: Kinds) -> None:
     words = [f"{counted(len(found.mixed), 'wake')} of two kinds at once"] if found.mixed else []
     if len(found.unsorted):
         words.append(f"{counted(len(found.unsorted), 'wake')} like no other, {quantity_text(found.unsorted_a, 'A')}")
+    if found.stays:
+        added_a = sum(stay.added_a for stay in found.stays)
+        words.append(f"{stays_words(found)}, longer than any wake, {quantity_text(added_a, 'A')}")
     if words:
         print_line("; ".join(words))
     print_line(model_sentence(found))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -107,7 +107,8 @@ class KindResults:
                 odd[at] = _course(current, wakes, at, pictures[kind.letter].span_s)
         if len(kinds.unsorted):
             pictures[""] = _picture(current, wakes, kinds.unsorted[:1])
-        ledger = self._ledger(project, name, should_stop)
+        # A wake in which kinds overlap is shown with what its own kind takes of it.
+        ledger = replace(self._ledger(project, name, should_stop), cost_c=kinds.own_c[~kinds.cut])
         alone = kinds.unsorted[:_MOST_LONE].tolist()
         lone = {at: likeness_of(wakes, np.array([at]), current.interval_s) for at in alone}
         return KindsShown(name, kinds, likes, pictures, odd, ledger, lone)

@@ -14,9 +14,11 @@ from warm_ember.signal.timer_periods import TimerPeriod, find_periods, period_of
 _LEAST, _FEW = 6, 3
 _EVEN_THREE, _EVEN_FEW, _SKIPPED = 0.01, 0.03, 3
 _MULTIPLE, _MOST_MULTIPLE = 0.003, 50
-_SKIPS = 0.03
+SKIPS = 0.03
+"""A timer that misses no more of its slots than this does not skip."""
 _FOLLOWS, _CLOSE, _EVEN, _LEAST_EVEN_S = 0.9, 0.2, 0.05, 2e-3
 _SURE = 3.0
+_STOPPED, _SURELY = 3, 0.01
 _ALL_TIMED = 0.8
 
 
@@ -43,6 +45,8 @@ class Timer:
         By which share the period is longer at the end than at the beginning; 0 where that is not seen.
     slots, taken
         How many moments it would have given, and how many it did.
+    stopped
+        How many of the slots lie before or after the time in which it was seen to run.
     """
 
     period_s: float
@@ -50,6 +54,12 @@ class Timer:
     drift: float
     slots: int
     taken: int
+    stopped: int = 0
+
+    @property
+    def skipped(self) -> float:
+        """Which share of its slots it skipped while it ran."""
+        return max(1 - self.taken / (self.slots - self.stopped), 0.0)
 
 
 @dataclass(frozen=True, slots=True)
@@ -123,7 +133,10 @@ def recurrence_of(
     -----
     A period is the slope of the moments over their numbers, by least squares, so that it is known to the jitter over
     the number of periods to the power of one and a half. With fewer than six moments the gaps have to agree to three
-    per cent, the two of three moments to one. The interval of a rate by chance is the exact one of a Poisson count.
+    per cent, the two of three moments to one. A timer that is not seen any more though it would have come several times
+    ran for a part of the time only, as one does while a modem listens: its rate is over the whole. One that begins late
+    may have waited for the device to start, and counts from there. The interval of a rate by chance is the exact one of
+    a Poisson count.
 
     References
     ----------
@@ -132,7 +145,7 @@ def recurrence_of(
     by_chance = _by_chance(len(times_s) + hidden, duration_s)
     if len(times_s) < 2:
         return by_chance
-    timers = tuple(_with_hidden(timer, hidden) for timer in _timers(times_s, periods_s))
+    timers = tuple(_with_hidden(timer, hidden) for timer in _timers(times_s, periods_s, duration_s, hidden))
     behind = _behind(times_s, others_s, timers)
     if behind is not None:
         which, delay_s, jitter_s = behind
@@ -156,13 +169,25 @@ def recurrence_of(
     if len(timers) > 1:
         return Recurrence(Manner.TIMERS, rate_hz, low_hz, high_hz, timers)
     missed = 1 - timers[0].taken / timers[0].slots
-    manner = Manner.SKIPS if missed > _SKIPS and timers[0].slots > timers[0].taken else Manner.TIMER
+    manner = Manner.SKIPS if missed > SKIPS and timers[0].slots > timers[0].taken else Manner.TIMER
     return Recurrence(manner, rate_hz, low_hz, high_hz, timers)
 
 
 def _with_hidden(timer: Timer, hidden: int) -> Timer:
     """Let wakes that nobody saw begin take slots that are free."""
     return replace(timer, taken=min(timer.taken + hidden, timer.slots))
+
+
+def _with_stops(timer: Timer, first_s: float, last_s: float, duration_s: float, hidden: int) -> Timer:
+    """Count the slots in which a timer did not run, where it was seen to stop."""
+    after = int((duration_s - last_s) / timer.period_s) - hidden
+    patience = _STOPPED
+    if 0 < timer.skipped < 1:
+        patience = max(math.ceil(math.log(_SURELY) / math.log(timer.skipped)), patience)
+    if after <= patience:
+        return timer
+    stopped = after + int(first_s / timer.period_s)
+    return replace(timer, slots=timer.slots + stopped, stopped=stopped)
 
 
 def _by_chance(count: int, duration_s: float) -> Recurrence:
@@ -184,13 +209,16 @@ def _rate_error(timer: Timer) -> float:
     return math.hypot(of_share, of_period)
 
 
-def _timers(times_s: Floats, periods_s: tuple[float, ...]) -> tuple[Timer, ...]:
+def _timers(times_s: Floats, periods_s: tuple[float, ...], duration_s: float, hidden: int) -> tuple[Timer, ...]:
     if len(times_s) < _LEAST:
         few = _few(times_s, periods_s)
-        return () if few is None else (few,)
-    one = period_of(times_s, least=_LEAST)
-    found = (one,) if one is not None else find_periods(times_s, least=_LEAST)
-    return tuple(sorted((_measured(times_s, period) for period in found), key=lambda timer: -timer.taken))
+        found = [] if few is None else [(times_s, few)]
+    else:
+        one = period_of(times_s, least=_LEAST)
+        periods = (one,) if one is not None else find_periods(times_s, least=_LEAST)
+        found = [(times_s[period.members], _measured(times_s, period)) for period in periods]
+    timers = (_with_stops(timer, float(own_s[0]), float(own_s[-1]), duration_s, hidden) for own_s, timer in found)
+    return tuple(sorted(timers, key=lambda timer: -timer.taken))
 
 
 def _few(times_s: Floats, periods_s: tuple[float, ...]) -> Timer | None:

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QLineEdit
 
 from warm_ember.model.kinds import UNSORTED
 from warm_ember.session.kind_results import KindsShown
-from warm_ember.session.kind_words import how_exactly, how_it_comes
+from warm_ember.session.kind_words import how_exactly, how_it_comes, stays_words
 from warm_ember.ui.look.painted_view import NamedBox, PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.textures import CROSS, PLAIN, Swatch, fill
@@ -37,11 +37,11 @@ NOTHING = "-"
 """The letter of no row."""
 
 _HEAD, _ROW, _MOST_ROW, _FOOT = 48, 64, 92, 26
-_NAME, _PICTURE, _PICTURE_END, _HOW = 24, 128, 300, 314
+_NAME, _PICTURE, _PICTURE_WIDTH, _NARROW_PICTURE, _GAP = 24, 128, 172, 96, 14
 _RIGHT_SIDE, _ADDS, _EACH, _AWAKE = 12, 158, 168, 262
 _BAR = 76
 _ALIGN_RIGHT = Qt.AlignmentFlag.AlignRight
-_NARROW = 720
+_NARROW = 780
 
 
 class KindTable(PaintedView):
@@ -106,7 +106,7 @@ class KindTable(PaintedView):
 
     def _arrange(self) -> None:
         px = self._look.px
-        self.setMinimumHeight(px(_HEAD) + len(self.letters) * px(_ROW) + 2 * px(_FOOT) + px(4))
+        self.setMinimumHeight(px(_HEAD) + len(self.letters) * px(_ROW) + self._foot_height)
         self.update()
 
     def row_box(self, index: int) -> QRectF:
@@ -118,8 +118,13 @@ class KindTable(PaintedView):
     def _row_height(self) -> int:
         """Height of a row: few rows share what room there is."""
         px = self._look.px
-        room = self.height() - px(_HEAD) - 2 * px(_FOOT) - px(4)
+        room = self.height() - px(_HEAD) - self._foot_height
         return min(max(room // max(len(self.letters), 1), px(_ROW)), px(_MOST_ROW))
+
+    @property
+    def _foot_height(self) -> int:
+        has_states = self.shown is not None and bool(self.shown.kinds.stays)
+        return (2 + has_states) * self._look.px(_FOOT) + self._look.px(4)
 
     def row_at(self, point: QPointF) -> str | None:
         """Return the letter of the row under a point, if any is."""
@@ -156,7 +161,7 @@ class KindTable(PaintedView):
             if letter == self.chosen:
                 painter.fillRect(box, theme.mark_ground)
             kind = shown.kind(letter)
-            picture = QRectF(px(_PICTURE), box.top() + px(7), px(_PICTURE_END - _PICTURE), box.height() - px(24))
+            picture = QRectF(px(_PICTURE), box.top() + px(7), px(self._picture_end - _PICTURE), box.height() - px(24))
             draw_kind(painter, picture, shown.pictures[letter], scale, look)
             self._paint_times(painter, picture, shown.pictures[letter].span_s)
             if kind is None:
@@ -175,6 +180,16 @@ class KindTable(PaintedView):
     def _is_roomy(self) -> bool:
         return self.width() >= self._look.px(_NARROW)
 
+    @property
+    def _picture_end(self) -> int:
+        """Where the pictures end, unscaled px: words go before pictures where room is scarce."""
+        return _PICTURE + (_PICTURE_WIDTH if self._is_roomy else _NARROW_PICTURE)
+
+    @property
+    def _how(self) -> int:
+        """Where it is told how the kinds come, unscaled px."""
+        return self._picture_end + _GAP
+
     def _cell(self, box: QRectF, right: float, width: float) -> QRectF:
         """Return a cell that ends so far from the right side."""
         px = self._look.px
@@ -187,9 +202,13 @@ class KindTable(PaintedView):
         line = QRectF(0, px(26), self.width(), px(16))
         scale = scale_of(shown.pictures, shown.kinds.floor.value)
         ends = f"{quantity_text(scale.low_a, 'A', 1)} to {quantity_text(scale.high_a, 'A', 1)}"
-        left = ((_NAME - 8, "kind"), (_PICTURE, f"its wakes, {ends}"), (_HOW, "how it comes"))
+        left = (
+            (_NAME - 8, "kind"),
+            (_PICTURE, f"its wakes, {ends}" if self._is_roomy else "its wakes"),
+            (self._how, "how it comes"),
+        )
         for start, words in left:
-            end = px(_PICTURE_END) if start == _PICTURE else self.width()
+            end = px(self._picture_end) if start == _PICTURE else self.width()
             draw_rich_text(
                 painter, QRectF(px(start), line.top(), end - px(start), line.height()), words, look, size="small"
             )
@@ -230,7 +249,7 @@ class KindTable(PaintedView):
         even, wakes = how_exactly(kind), counted(kind.count, "wake")
         comes = how_it_comes(kind, shown.kinds)
         right = self.width() - px(_AWAKE + 74 - (0 if self._is_roomy else _BAR))
-        upper, lower = self._halves(box, px(_HOW), right)
+        upper, lower = self._halves(box, px(self._how), right)
         draw_rich_text(painter, upper, _bold(comes), look, dim=theme.ink)
         draw_rich_text(painter, lower, f"{wakes}{', ' + even if even else ''}", look, size="small")
         added = column_writer([one.added_a for one in shown.kinds.kinds], "A")
@@ -272,7 +291,7 @@ class KindTable(PaintedView):
         self._paint_letter(painter, box, "", swatch)
         count = len(kinds.unsorted)
         self._two_lines(painter, box, _NAME + 18, _PICTURE - 4, UNSORTED, "name one  F2")
-        self._two_lines(painter, box, _HOW, 520, counted(count, "wake"), "no rate from single wakes")
+        self._two_lines(painter, box, self._how, self._how + 206, counted(count, "wake"), "no rate from single wakes")
         shift = 0 if self._is_roomy else _BAR
         upper, lower = self._halves(box, 0, self.width())
         mean_c = float(kinds.charge_c[kinds.unsorted].mean())
@@ -303,18 +322,23 @@ class KindTable(PaintedView):
         asleep = percent_text(kinds.floor.value / kinds.mean_a) if kinds.mean_a else ""
         added = column_writer([one.added_a for one in kinds.kinds] or [kinds.mean_a], "A")
         count = counted(int((~kinds.cut).sum()), "wake")
-        rows = (
+        rows = [
             ("sleep", f"below all of them, the whole time: {asleep}", quantity_text(kinds.floor.value, "A").rich),
             ("sum", f"{count}; closes to the capture's mean", added(kinds.mean_a).rich),
-        )
+        ]
+        if kinds.stays:
+            words = f"{stays_words(kinds)}, longer than any wake"
+            added_a = sum(stay.added_a for stay in kinds.stays)
+            rows.insert(0, ("state" if len(kinds.stays) == 1 else "states", words, quantity_text(added_a, "A").rich))
         for at, (name, words, value) in enumerate(rows):
             line = QRectF(0, top + at * px(_FOOT), self.width(), px(_FOOT))
             draw_rich_text(painter, line.adjusted(px(_NAME + 18), 0, 0, 0), name, look, dim=look.theme.ink)
-            words_box = QRectF(px(_HOW), line.top(), self.width() - px(_HOW + 120), line.height())
+            words_box = QRectF(px(self._how), line.top(), self.width() - px(self._how + 120), line.height())
             draw_rich_text(painter, words_box, words, look, size="small")
             draw_rich_text(painter, self._cell(line, _RIGHT_SIDE, 130), value, look, align=_ALIGN_RIGHT)
-            if not at:
-                swatch = Swatch(look.theme.ramp.color(kinds.floor.value))
+            if at < len(rows) - 1:
+                level_a = kinds.floor.value if at == len(rows) - 2 else kinds.stays[0].level_a
+                swatch = Swatch(look.theme.ramp.color(level_a))
                 fill(painter, QRectF(px(8), line.top() + px(5), px(4), px(16)), swatch, look.theme.ground)
 
     def text(self) -> str:
@@ -327,6 +351,9 @@ class KindTable(PaintedView):
             low, high = kind.charge.interval() or (float("nan"), float("nan"))
             figures = (kind.count, kind.awake_s, kind.charge.value, low, high, kind.added_a)
             lines.append("\t".join((kind.label, how_it_comes(kind, kinds), *(format_trimmed(one) for one in figures))))
+        for stay in kinds.stays:
+            lasts_s = (stay.last - stay.first) * kinds.interval_s
+            lines.append(f"longer than any wake\t\t\t{format_trimmed(lasts_s)}\t\t\t\t{format_trimmed(stay.added_a)}")
         lines.append(f"sleep\t\t\t\t\t\t\t{format_trimmed(kinds.floor.value)}")
         return "\n".join(lines)
 

@@ -194,8 +194,8 @@ class RasterLane(Lane):
             )
             return
         values = self._values(ledger)[seen]
-        middle = float(np.median(values))
-        words = quantity_text(middle, "C").rich if self.height_by == CHARGE else duration_text(middle).rich
+        usual = float(np.mean(values))
+        words = quantity_text(usual, "C").rich if self.height_by == CHARGE else duration_text(usual).rich
         if len(seen) > 1:
             words += " each"
         room = width_of(self.look, words, "small") + 16
