@@ -70,10 +70,9 @@ def functions(window: MainWindow) -> None:
     window.pages.states.functions.choose("modem_wait_reply")
 
 
-def agreement(window: MainWindow) -> None:
-    """Hold the firmware's sleep against the current, where the divider stays on."""
-    around_the_report(window)
-    window.pages.states.show_view("sleep check")
+def kinds(window: MainWindow) -> None:
+    """Sort the wakes by the current alone."""
+    window.pages.wakes.show_view("kinds")
 
 
 def years(window: MainWindow) -> None:
@@ -203,8 +202,8 @@ PICTURES: tuple[tuple[str, str, str, Theme, Callable[[MainWindow], None]], ...] 
     ("trace-day", "Trace", "r4", DAY, around_the_report),
     ("states", "States", "r4", NIGHT, a_row_open),
     ("functions", "States", "r4", NIGHT, functions),
-    ("sleep-check-day", "States", "r3", DAY, agreement),
     ("wakes", "Wakes", "r4", NIGHT, nothing),
+    ("kinds-day", "Wakes", "r5", DAY, kinds),
     ("battery", "Battery", "r4", NIGHT, nothing),
     ("trade-offs", "Battery", "r4", NIGHT, trade_offs),
     ("years", "Battery", "r4", NIGHT, years),

@@ -15,9 +15,12 @@ from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
 from ui.driving import LEFT, type_into
+from warm_ember.formats.source import ImportOptions
 from warm_ember.model.battery import FromWakes
 from warm_ember.model.capture import CaptureInfo
 from warm_ember.model.project import Bracket, Run
+from warm_ember.session.importing import ImportRequest, import_file
+from warm_ember.session.new_capture import adopt
 from warm_ember.session.session import Session
 from warm_ember.store.capture_file import CaptureWriter
 from warm_ember.ui.pages.wakes.kind_table import WAKE
@@ -73,6 +76,7 @@ def labels(page: WakesPage) -> list[str]:
 
 def test_kinds_are_what_is_seen_first(bare: MainWindow, page: WakesPage, qtbot: QtBot, settle) -> None:
     assert page.view == "kinds"
+    assert page.kinds.chosen == "A"
     assert labels(page) == ["kind A", "kind B"]
     assert "**2** kinds of wakes take" in page.sentence()
     assert "One wake is like no other." in page.sentence()
@@ -125,7 +129,7 @@ def test_a_kind_is_named_and_the_name_is_used_everywhere(
 def test_kinds_are_joined_split_and_sorted_anew(bare: MainWindow, page: WakesPage, settle) -> None:
     counts = [kind.count for kind in page.kinds.shown.kinds.kinds]
     page.choose_kind("B")
-    page._join_most_alike()
+    page.kind_editing.join_most_alike()
     settle()
     assert [kind.count for kind in page.kinds.shown.kinds.kinds] == [sum(counts)]
     bare.controller.undo()
@@ -134,7 +138,7 @@ def test_kinds_are_joined_split_and_sorted_anew(bare: MainWindow, page: WakesPag
     page._split()
     settle()
     assert sorted(kind.count for kind in page.kinds.shown.kinds.kinds) == sorted([1, counts[0] - 1, counts[1]])
-    page._forget_kinds()
+    page.kind_editing.forget()
     settle()
     assert [kind.count for kind in page.kinds.shown.kinds.kinds] == counts
 
@@ -176,6 +180,28 @@ def test_a_bracket_says_what_its_wake_is(bare: MainWindow, page: WakesPage, sett
     assert page.kinds.shown.kind("A").count == before + 1
 
 
+def test_a_state_that_lasts_stands_below_the_kinds(bare: MainWindow, page: WakesPage, settle) -> None:
+    session = bare.controller.session
+    assert session is not None
+    made = render(np.random.default_rng(4), (SENSOR, RADIO), 4.2e-6, 0.2e-6, 120.0, RATE_HZ)
+    values = made.current.read(0, made.current.samples).copy()
+    values[60_000:120_000] += np.float32(2e-3)
+    path = session.folder.path / "idles.f32"
+    values.tofile(path)
+    adopt(session, import_file(session, ImportRequest(path, ImportOptions(rate_hz=RATE_HZ), supply_v=3.0)))
+    assert bare.controller.open(session.folder.path)
+    bare.controller.select_run("idles")
+    settle()
+    assert page.kinds.shown is not None
+    height = page.kinds.table.minimumHeight()
+    assert "longer than any wake\t\t\t30" in page.kinds.table.text()
+    assert "30.0 s at 2.00 mA left out" in page.kinds.strip.sentence.words
+    bare.controller.select_run("two")
+    settle()
+    assert page.kinds.shown.kinds.stays == ()
+    assert page.kinds.table.minimumHeight() < height
+
+
 def test_the_model_is_offered_until_it_is_taken(bare: MainWindow, page: WakesPage, qtbot: QtBot, settle) -> None:
     assert "reproduces" in page.kinds.strip.sentence.words
     assert page.kinds.strip.isVisible()
@@ -215,7 +241,7 @@ def test_the_states_may_be_the_kinds(bare: MainWindow, page: WakesPage, qtbot: Q
     ledger = bare.controller.results.ledger
     assert ledger.unplaced_share == 0
     assert ledger.row("kind A").entries == page.kinds.shown.kind("A").count
-    page._on_kind_named("A", "report")
+    page.kind_editing.name("A", "report")
     settle()
     assert bare.controller.results.ledger.row("report") is not None
 

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QHBoxLayout, QPushButton, QWidget
 from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.rich_text import draw_wrapped, width_of
 from warm_ember.ui.look.theme import Appearance
+from warm_ember.units import counted
 
 _HEIGHT, _KEY_HEIGHT = 40, 26
 TAKE = "Take as the battery's model"
@@ -44,9 +45,11 @@ class ModelStrip(QWidget):
     def _on_look(self) -> None:
         self.setFixedHeight(self._look.px(_HEIGHT))
 
-    def offer(self, words: str) -> None:
-        """Show what is offered; nothing is offered with no words, and the strip is not there."""
+    def offer(self, words: str, activities: int = 0) -> None:
+        """Show what is offered in place of so many activities; with no words nothing is, and the strip is not there."""
         self.sentence.words = words
+        self.button.setText(f"Take in place of {counted(activities, 'activity', 'activities')}" if activities else TAKE)
+        self.button.setAccessibleName(f"{self.button.text()}, key {self.button.key}")
         self.sentence.update()
         self.setVisible(bool(words))
 
@@ -78,11 +81,10 @@ class _InvertedKey(QPushButton):
 
     def __init__(self, look: Appearance, text: str, key: str) -> None:
         super().__init__(text)
-        self._look, self._key = look, key
-        self.setAccessibleName(f"{text}, key {key}")
+        self._look, self.key = look, key
 
     def sizeHint(self) -> QSize:
-        width = width_of(self._look, f"**{self.text()}**    {self._key}", "small")
+        width = width_of(self._look, f"**{self.text()}**    {self.key}", "small")
         return QSize(round(width) + self._look.px(28), self._look.px(_KEY_HEIGHT))
 
     def paintEvent(self, event: QPaintEvent) -> None:
@@ -99,5 +101,5 @@ class _InvertedKey(QPushButton):
         painter.setPen(ground)
         painter.drawText(inner, int(Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft), self.text())
         painter.setFont(look.font("small"))
-        painter.drawText(inner, int(Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight), self._key)
+        painter.drawText(inner, int(Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight), self.key)
         painter.end()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -12,7 +13,7 @@ from warm_ember.session.kind_results import KindsShown
 from warm_ember.session.kind_words import model_sentence, most_alike
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.wakes.kind_detail import KindDetail
-from warm_ember.ui.pages.wakes.kind_table import KindTable
+from warm_ember.ui.pages.wakes.kind_table import NOTHING, KindTable
 from warm_ember.ui.widgets.key_button import KeyButton
 from warm_ember.ui.widgets.model_strip import ModelStrip
 from warm_ember.ui.widgets.side_by_side import SideBySide
@@ -91,14 +92,15 @@ class KindsView(QWidget):
         self.bracket_key.clicked.connect(self.bracket_asked)
         self.table.model_asked.connect(self.strip.taken)
 
-    def show_kinds(self, shown: KindsShown | None, *, is_taken: bool) -> None:
-        """Show the kinds of another run; the model that they make is offered unless it is taken already."""
+    def show_kinds(self, shown: KindsShown | None, activities: Collection[str]) -> None:
+        """Show the kinds of another run; the model that they make is offered unless activities are those already."""
         self.shown = shown
         self.table.show_kinds(shown)
-        offers = shown is not None and bool(shown.kinds.kinds) and not is_taken
-        self.strip.offer(model_sentence(shown.kinds) if shown is not None and offers else "")
+        labels = {kind.label for kind in shown.kinds.kinds} if shown is not None else set()
+        offers = bool(labels) and not labels <= set(activities)
+        self.strip.offer(model_sentence(shown.kinds) if shown is not None and offers else "", len(activities))
         letters = self.table.letters
-        self.choose(self.table.chosen if self.table.chosen in letters else next(iter(letters), ""))
+        self.choose(self.table.chosen if self.table.chosen in letters else next(iter(letters), NOTHING))
 
     @property
     def chosen(self) -> str:

@@ -14,9 +14,9 @@ from warm_ember.model.figure import Figure, signed
 from warm_ember.model.kinds import UNSORTED
 from warm_ember.model.wake_plan import WakePlan
 from warm_ember.model.wakes import SleepMode, WakeSource
-from warm_ember.session import edits, kind_edits, wake_edits
+from warm_ember.session import edits, wake_edits
 from warm_ember.session.kind_results import KindsShown
-from warm_ember.session.kind_words import kinds_sentence, most_alike
+from warm_ember.session.kind_words import kinds_sentence
 from warm_ember.session.page_links import LinkFigure, wakes_doubt, wakes_link
 from warm_ember.session.run_results import RunResults
 from warm_ember.session.wake_results import WakesShown
@@ -24,6 +24,7 @@ from warm_ember.ui.lanes.stack import LaneStack
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.base import Page
+from warm_ember.ui.pages.wakes.kind_editing import KindEditing
 from warm_ember.ui.pages.wakes.kinds_view import KindsView
 from warm_ember.ui.pages.wakes.modes_view import ModesView
 from warm_ember.ui.pages.wakes.raster_lane import CHARGE, LENGTH, UNKNOWN_LETTER, RasterLane
@@ -75,6 +76,7 @@ class WakesPage(Page):
         self.sources, self.depth_map, self.slack = SourceTable(look), DepthMap(look), SlackStrip(look)
         self.modes, self.plan, self.over_time = ModesView(look), WakePlanView(look), OverTime(look)
         self.kinds = KindsView(look)
+        self.kind_editing = KindEditing(controller, self.kinds)
         self._build()
         self._connect()
         self._actions = self._make_actions()
@@ -138,13 +140,6 @@ class WakesPage(Page):
         self.plan.plan_changed.connect(self._on_plan)
         self.kinds.kind_chosen.connect(self.choose_kind)
         self.kinds.wake_asked.connect(self.show_wake_of_kind)
-        self.kinds.table.renamed.connect(self._on_kind_named)
-        self.kinds.table.joined.connect(self._join_kinds)
-        self.kinds.table.moved.connect(self._sort_wake)
-        self.kinds.join_asked.connect(self._join_most_alike)
-        self.kinds.split_asked.connect(self._split_odd)
-        self.kinds.bracket_asked.connect(self._sort_bracket)
-        self.kinds.strip.taken.connect(self._take_model)
         self.controller.wakes_changed.connect(self._on_wakes)
         for view in (self.modes, self.plan):
             view.refused.connect(self.controller.troubled)
@@ -158,14 +153,14 @@ class WakesPage(Page):
                 ("Previous wake", "[", lambda: self.step_wake(-1)),
                 ("Rename the source or kind, or join a source with another", "F2", self._rename),
                 ("Split the source by what ran, or a kind's odd ones …", "K", self._split),
-                ("Join the kind with the one most like it", "J", self._join_most_alike),
+                ("Join the kind with the one most like it", "J", self._join_kind),
                 ("Split the source by its period …", "Shift+K", self._split_by_period),
                 ("Name sources as the log does", "Ctrl+Shift+L", self._as_logged),
                 ("Take the source as an activity", "A", self._take_as_activity),
                 ("Batch what the source does, or sort the bracket's wake into the kind …", "B", self._on_b),
                 ("Let hardware do it without the core …", "H", self._ask_without_core),
-                ("Take the kinds as the battery's model", "Ctrl+Return", self._take_model),
-                ("Sort the wakes into kinds anew", "Ctrl+Shift+J", self._forget_kinds),
+                ("Take the kinds as the battery's model", "Ctrl+Return", self.kind_editing.take_model),
+                ("Sort the wakes into kinds anew", "Ctrl+Shift+J", self.kind_editing.forget),
                 ("Wakes: kinds", "Ctrl+1", lambda: self.show_view(_KINDS)),
                 ("Wakes: sources", "Ctrl+2", lambda: self.show_view(_SOURCES)),
                 ("Wakes: modes", "Ctrl+3", lambda: self.show_view(_MODES)),
@@ -259,9 +254,7 @@ class WakesPage(Page):
         self.choose(self.chosen if ledger is not None and ledger.row(self.chosen) is not None else "")
 
     def _show_kinds(self, shown: KindsShown | None) -> None:
-        activities = {activity.name for activity in self.controller.project.activities}
-        labels = {kind.label for kind in shown.kinds.kinds} if shown is not None else set()
-        self.kinds.show_kinds(shown, is_taken=bool(labels) and labels <= activities)
+        self.kinds.show_kinds(shown, [activity.name for activity in self.controller.project.activities])
 
     def _ask_kinds(self) -> None:
         """Find the kinds of a run whose wakes a log tells: they are asked for only where somebody looks at them."""
@@ -309,6 +302,12 @@ class WakesPage(Page):
             kinds = self.kinds.shown.kinds
             self.show_stretch(float(kinds.first[index]) * kinds.interval_s, float(kinds.last[index]) * kinds.interval_s)
 
+    def _join_kind(self) -> None:
+        if self.view == _KINDS:
+            self.kind_editing.join_most_alike()
+        else:
+            self.controller.noted.emit("Kinds are joined where they are seen: in the view of kinds.")
+
     def _rename(self) -> None:
         if self.view == _KINDS:
             self.kinds.table.rename()
@@ -317,86 +316,15 @@ class WakesPage(Page):
 
     def _split(self) -> None:
         if self.view == _KINDS:
-            self._split_odd()
+            self.kind_editing.split_odd()
         else:
             self._split_by_state()
 
     def _on_b(self) -> None:
         if self.view == _KINDS:
-            self._sort_bracket()
+            self.kind_editing.sort_bracket()
         else:
             self._ask_batch()
-
-    def _on_kind_named(self, letter: str, name: str) -> None:
-        shown = self.kinds.shown
-        if shown is None:
-            return
-        if letter:
-            self.controller.apply(kind_edits.name_kind(shown, letter, name), "name a kind")
-        elif name and self.kinds.detail.odd:
-            wake = self.kinds.detail.odd[self.kinds.detail.chosen]
-            self.controller.apply(kind_edits.sort_alone(shown, wake, name), "name a wake as a kind")
-
-    def _join_kinds(self, letter: str, into: str) -> None:
-        if self.kinds.shown is not None and letter and into:
-            self.controller.apply(kind_edits.join_kinds(self.kinds.shown, letter, into), "join two kinds")
-
-    def _join_most_alike(self) -> None:
-        shown, letter = self.kinds.shown, self.kinds.chosen
-        other = most_alike(shown, letter) if shown is not None and self.view == _KINDS else None
-        if other is None:
-            self.controller.noted.emit("There is no other kind to join this one with.")
-        else:
-            self._join_kinds(letter, other)
-
-    def _split_odd(self) -> None:
-        shown = self.kinds.shown
-        kind = shown.kind(self.kinds.chosen) if shown is not None else None
-        if shown is not None and kind is None and self.kinds.detail.odd:
-            wake = self.kinds.detail.odd[self.kinds.detail.chosen]
-            self.controller.apply(kind_edits.sort_alone(shown, wake), "make a wake a kind of its own")
-            return
-        if shown is None or kind is None or not kind.odd:
-            self.controller.noted.emit("This kind has no odd ones to split off.")
-            return
-        edit = kind_edits.split_odd(shown, kind.letter)
-        self.controller.apply(edit, "split the odd ones off a kind")
-
-    def _sort_wake(self, index: int, letter: str) -> None:
-        if self.kinds.shown is not None:
-            kinds = self.kinds.shown.kinds
-            middle_s = float(kinds.first[index] + kinds.last[index]) / 2 * kinds.interval_s
-            self.controller.apply(kind_edits.sort_wake(self.kinds.shown, middle_s, letter), "sort a wake into a kind")
-
-    def _sort_bracket(self) -> None:
-        """Say that the wake in the latest bracket is one of the chosen kind."""
-        shown, results = self.kinds.shown, self.results
-        if shown is None or results is None:
-            return
-        brackets = self.controller.project.brackets_of(results.run.name)
-        if not brackets:
-            self.controller.noted.emit("There is no bracket: draw one over a wake on the Trace page first.")
-            return
-        kinds, bracket = shown.kinds, brackets[-1]
-        inside = np.flatnonzero(
-            (kinds.last * kinds.interval_s > bracket.from_s) & (kinds.first * kinds.interval_s < bracket.to_s)
-        )
-        if not len(inside):
-            self.controller.noted.emit(f"There is no wake in bracket {bracket.letter}.")
-            return
-        longest = inside[np.argmax((kinds.last - kinds.first)[inside])]
-        self._sort_wake(int(longest), self.kinds.chosen)
-
-    def _take_model(self) -> None:
-        shown = self.kinds.shown
-        if shown is None or not shown.kinds.kinds:
-            self.controller.noted.emit("There are no kinds of wakes to take: look at them in the view of kinds.")
-            return
-        self.controller.apply(kind_edits.take_model(shown), "take the kinds as the battery's model")
-        self.controller.noted.emit("The kinds are the battery's activities now. See Battery.")
-
-    def _forget_kinds(self) -> None:
-        self.controller.apply(kind_edits.forget_kinds, "sort the wakes into kinds anew")
 
     def choose(self, source: str) -> None:
         """Mark a source in all views; an empty name marks none."""
