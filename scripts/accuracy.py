@@ -17,6 +17,7 @@ from pathlib import Path
 
 import accuracy_confidence
 import accuracy_findings
+import accuracy_gate
 import accuracy_kinds
 import accuracy_pairs
 import accuracy_wakes
@@ -229,16 +230,17 @@ def main() -> int:
         read = list(pool.map(fuzz_tables.look, tables, chunksize=32))
         said = [one for part in pool.map(accuracy_confidence.measure, looked_at) for one in part]
         several, alone = accuracy_kinds.run(pool, first, 5 * arguments.captures)
+        held = accuracy_gate.run(pool, range(first, first + 5 * arguments.captures))
     text = document(results, clocks, first) + accuracy_wakes.document(wakes)
     text += accuracy_findings.document(waste) + accuracy_pairs.document(pairs)
     text += accuracy_confidence.document(said) + accuracy_kinds.document(several, alone)
-    text += fuzz_tables.document(tables, read)
+    text += accuracy_gate.document(held) + fuzz_tables.document(tables, read)
     sys.stdout.write(text)
     if arguments.captures >= 40:
         DOCUMENT.write_text(text, encoding="utf-8")
     problems = [*missed(results, clocks), *accuracy_wakes.missed(wakes), *accuracy_findings.missed(waste)]
     problems += accuracy_pairs.missed(pairs) + accuracy_confidence.missed(said)
-    problems += accuracy_kinds.missed(several, alone) + fuzz_tables.missed(read)
+    problems += accuracy_kinds.missed(several, alone) + accuracy_gate.missed(held) + fuzz_tables.missed(read)
     sys.stderr.writelines(f"limit missed: {one}\n" for one in problems)
     return int(bool(problems))
 

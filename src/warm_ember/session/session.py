@@ -22,6 +22,7 @@ from warm_ember.store.project_folder import ProjectFolder, readable
 
 if TYPE_CHECKING:
     from warm_ember.session.battery_results import BatteryResults
+    from warm_ember.session.gate_results import GateResults
     from warm_ember.session.kind_results import KindResults
     from warm_ember.session.quality_results import QualityResults
     from warm_ember.session.results import Results
@@ -113,6 +114,13 @@ class Session:
         from warm_ember.session.tuning_results import TuningResults
 
         return TuningResults(self.results)
+
+    @cached_property
+    def gate(self) -> GateResults:
+        """Runs held against limits."""
+        from warm_ember.session.gate_results import GateResults
+
+        return GateResults(self.results, self.tuning)
 
     @classmethod
     def open(cls, path: Path) -> Session:

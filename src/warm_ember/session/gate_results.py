@@ -1,0 +1,311 @@
+"""One run held against a file of limits."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+
+from warm_ember.attribution.ledger import Ledger, LedgerRow
+from warm_ember.attribution.wake_ledger import SourceRow, WakeLedger
+from warm_ember.battery.life import LifeEstimate
+from warm_ember.errors import BadArgumentError
+from warm_ember.model.estimate import Estimate
+from warm_ember.model.figure import Bound, Figure
+from warm_ember.model.finding import Finding, confidence_word
+from warm_ember.model.gate_limits import FindingLimits, GateLimits
+from warm_ember.model.project import Project
+from warm_ember.session.results import Results
+from warm_ember.session.tuning_results import Comparison, TuningResults
+from warm_ember.signal.estimates import mean
+from warm_ember.signal.series import ShouldStop, never
+from warm_ember.tuning.difference import ComparedRun, Difference, average
+from warm_ember.tuning.gate import Check, GateResult, Measured, Outcome, at_least, at_most, lasts, relative
+from warm_ember.units import HOUR_S, MONTH_S, counted, format_trimmed, interval_text, percent_text, quantity_text
+
+_LIKELY = 0.5
+_ANY = "*"
+_SHARE = "share"
+
+
+class MissingNameError(BadArgumentError):
+    """A limit of a state or source that the capture does not have.
+
+    Parameters
+    ----------
+    key
+        The limit's table, such as ``("states", "Deep sleep")``.
+    known
+        What there is instead.
+    """
+
+    def __init__(self, key: tuple[str, str], known: tuple[str, ...]) -> None:
+        self.key = key
+        what = "state" if key[0] == "states" else "source of wakes"
+        there = f"it has {', '.join(known)}" if known else "it has none"
+        super().__init__(f"{key[0]}.{key[1]}: the capture has no {what} {key[1]!r}; {there}")
+
+
+class GateResults:
+    """Hold runs against limits."""
+
+    def __init__(self, results: Results, tuning: TuningResults) -> None:
+        self._results, self._tuning = results, tuning
+
+    def gate(
+        self, project: Project, limits: GateLimits, name: str, baseline: str = "", should_stop: ShouldStop = never
+    ) -> GateResult:
+        """Hold one run against limits.
+
+        Parameters
+        ----------
+        project
+            The project.
+        limits
+            What it has to keep to.
+        name, baseline
+            The run, and the one that it is held against; empty for none.
+
+        Raises
+        ------
+        MissingNameError
+            If a limit speaks of a state or source that the capture does not have.
+        BadFileError
+            If there is no such capture.
+        """
+        checks = [*self._of_run(project, limits, name, should_stop)]
+        checks += self._of_baseline(project, limits, name, baseline, should_stop)
+        return GateResult(name, baseline, tuple(checks), limits.strict)
+
+    def _of_run(self, project: Project, limits: GateLimits, name: str, should_stop: ShouldStop) -> Iterator[Check]:
+        run = self._results.run(project, name, should_stop)
+        if limits.average.max_a is not None:
+            side = ComparedRun(run.by_state, run.modelled, run.load)
+            if limits.average.of == "capture":
+                figure = _figure(run.ledger.mean)
+            else:
+                figure = _estimated(average(side), run.load.bound)
+            yield _upper("average.max_a", figure, limits.average.max_a, "A", "average")
+        if limits.life.min_months is not None:
+            yield _life(run.life, limits.life.min_months, limits.life.chance)
+        for state, wanted in limits.states.items():
+            row = run.ledger.row(state)
+            if row is None:
+                raise MissingNameError(("states", state), tuple(one.name for one in run.ledger.rows))
+            yield from _of_state(state, row, _given(wanted), run.ledger)
+        if limits.sources:
+            wakes = self._results.wake_ledger(project, name, should_stop=should_stop)
+            for source, sought in limits.sources.items():
+                found = wakes.row(source)
+                if found is None:
+                    raise MissingNameError(("sources", source), tuple(one.source for one in wakes.sources))
+                yield from _of_source(source, found, _given(sought), wakes)
+        if limits.findings != FindingLimits():
+            yield from _of_findings(self._results.findings(project, name, should_stop), limits.findings)
+        shares = limits.measurement
+        if shares.max_missing is not None:
+            missing = Measured.exact(1 - run.whole.coverage)
+            yield _upper("measurement.max_missing", missing, shares.max_missing, _SHARE, "samples that are missing")
+        if shares.max_unplaced is not None:
+            unplaced = Measured.exact(run.ledger.unplaced_share)
+            yield _upper("measurement.max_unplaced", unplaced, shares.max_unplaced, _SHARE, "charge without a state")
+
+    def _of_baseline(
+        self, project: Project, limits: GateLimits, name: str, baseline: str, should_stop: ShouldStop
+    ) -> Iterator[Check]:
+        most = limits.baseline.max_worse
+        if most is None:
+            return
+        if not baseline:
+            text = "nothing to compare with: no baseline was given"
+            yield Check("baseline.max_worse", Outcome.UNDECIDED, None, None, None, most, _SHARE, text)
+            return
+        compared: Comparison = self._tuning.compare(project, baseline, name, should_stop)
+        yield _worse("baseline.average", compared.average, most, baseline)
+        # How much flows in a state, or in a wake, is known far better than how often chance lets it come.
+        ledgers = [self._results.run(project, one, should_stop).ledger for one in (baseline, name)]
+        for difference in compared.states:
+            yield _worse(f"baseline.states.{difference.name}.added_a", difference, most, baseline)
+            rows = [ledger.row(difference.name) for ledger in ledgers]
+            flows = [(row.estimate, row.mean.bound) for row in rows if row is not None]
+            yield from _changed(f"baseline.states.{difference.name}.mean_a", flows, most, baseline, "A")
+        wakes = [self._results.wake_ledger(project, one, should_stop=should_stop) for one in (baseline, name)]
+        for difference in compared.sources:
+            yield _worse(f"baseline.sources.{difference.name}.added_a", difference, most, baseline)
+            found = [ledger.row(difference.name) for ledger in wakes]
+            charges = [(row.charge, row.bound) for row in found if row is not None]
+            yield from _changed(f"baseline.sources.{difference.name}.charge_c", charges, most, baseline, "C")
+
+
+def _given(table: object) -> dict[str, float]:
+    """Return the limits of a table that are set."""
+    fields: tuple[str, ...] = table.__struct_fields__  # type: ignore[attr-defined]
+    return {name: value for name in fields if (value := getattr(table, name)) is not None}
+
+
+def _figure(figure: Figure) -> Measured:
+    """Return a figure with its interval; without an end on a side where it is only bounded."""
+    low, high = figure.low, figure.high
+    if figure.bound is Bound.AT_LEAST:
+        high = None
+    elif figure.bound is Bound.AT_MOST:
+        low = None
+    elif figure.bound is Bound.BELOW:
+        low = 0.0
+    return Measured(figure.shown, low, high)
+
+
+def _estimated(estimate: Estimate, bound: Bound | None = None) -> Measured:
+    low, high = estimate.interval() or (None, None)
+    return _figure(Figure(estimate.value, low, high, bound=bound if bound is not Bound.BELOW else Bound.AT_MOST))
+
+
+def _of_state(state: str, row: LedgerRow, limits: dict[str, float], ledger: Ledger) -> Iterator[Check]:
+    flows = _figure(row.mean)
+    share = row.dwell_s / ledger.charge_c if ledger.charge_c > 0 else 0.0
+    figures = {
+        "max_mean_a": (flows, "A", "mean"),
+        "max_charge_c": (_times(flows, row.charge_c, row.dwell_s), "C", "charge"),
+        "max_share": (_times(flows, row.charge_share, share), _SHARE, "share of the charge"),
+        "min_dwell_s": (Measured.exact(row.dwell_s), "s", "time in it"),
+        "max_dwell_s": (Measured.exact(row.dwell_s), "s", "time in it"),
+        "max_entries": (Measured.exact(row.entries), "", "entries"),
+    }
+    for key, limit in limits.items():
+        figure, unit, words = figures[key]
+        check = _lower if key.startswith("min") else _upper
+        yield check(f"states.{state}.{key}", figure, limit, unit, f"{state}, {words}")
+
+
+def _times(flows: Measured, value: float, factor: float) -> Measured:
+    """Return a figure that is so much of a current: its interval is as wide as that one's."""
+    low, high = (None if end is None else end * factor for end in (flows.low, flows.high))
+    return Measured(value, low if low is None else min(low, value), high if high is None else max(high, value))
+
+
+def _of_source(source: str, row: SourceRow, limits: dict[str, float], wakes: WakeLedger) -> Iterator[Check]:
+    mine = wakes.wakes.by(source)
+    figures = {
+        "max_charge_c": (_estimated(row.charge, row.bound), "C", "charge of a wake"),
+        "max_rate_per_h": (_rate(row, wakes.duration_s), "", "wakes an hour"),
+        "max_awake_s": (_estimated(mean(wakes.awake_s[mine])), "s", "time awake"),
+        "max_added_a": (_estimated(row.added, row.bound), "A", "adds to the average"),
+    }
+    for key, limit in limits.items():
+        figure, unit, words = figures[key]
+        yield _upper(f"sources.{source}.{key}", figure, limit, unit, f"{source}, {words}")
+
+
+def _rate(row: SourceRow, duration_s: float) -> Measured:
+    """Return a rate: of timers it is as it was counted, of what comes by chance with Garwood's interval."""
+    if sum(len(period.members) for period in row.periods) >= row.count:
+        return Measured.exact(row.rate_per_h)
+    from scipy.special import chdtri
+
+    hours = duration_s / HOUR_S
+    low = float(chdtri(2 * row.count, 0.95)) / 2 if row.count else 0.0
+    return Measured(row.rate_per_h, low / hours, float(chdtri(2 * row.count + 2, 0.05)) / 2 / hours)
+
+
+def _life(life: LifeEstimate, months: float, chance: float) -> Check:
+    draws = (life.draws_s / MONTH_S).tolist()
+    outcome = lasts(draws, months, chance)
+    reach = sum(one >= months for one in draws) / len(draws) if draws else math.nan
+    if (life.bound is Bound.AT_MOST and outcome is Outcome.PASS) or (
+        life.bound is Bound.AT_LEAST and outcome is Outcome.FAIL
+    ):
+        outcome = Outcome.UNDECIDED  # a current that was cut off says nothing of the other side
+    at = (round(0.05 * (len(draws) - 1)), round(0.95 * (len(draws) - 1))) if draws else ()
+    low, high = (draws[at[0]], draws[at[1]]) if at else (None, None)
+    text = (
+        f"{outcome.value}: it lasts {format_trimmed(life.life_s / MONTH_S)} months; a chance of "
+        f"{percent_text(reach)} to reach {format_trimmed(months)}, wanted are {percent_text(chance)}"
+    )
+    return Check("life.min_months", outcome, life.life_s / MONTH_S, low, high, months, "months", str(text))
+
+
+def _of_findings(found: tuple[Finding, ...], limits: FindingLimits) -> Iterator[Check]:
+    for kind in limits.forbid:
+        mine = [one for one in found if kind in (_ANY, one.kind.value)]
+        sure = max((one.confidence for one in mine), default=0.0)
+        outcome = Outcome.PASS if not mine else Outcome.FAIL if sure > _LIKELY else Outcome.UNDECIDED
+        kinds = ", ".join(dict.fromkeys(f"{one.kind.value} ({confidence_word(one.confidence)})" for one in mine))
+        text = f"{outcome.value}: found {kinds}" if mine else f"{outcome.value}: none found"
+        figure = float(len(mine))
+        yield Check(f"findings.forbid.{kind}", outcome, figure, figure, figure, 0.0, "", text)
+    if limits.max_cost_a is not None:
+        costs = [(one.cost_a, one.kind.value) for one in found if one.cost_a is not None]
+        dearest, kind = max(costs, default=(0.0, "no finding"))
+        yield _upper("findings.max_cost_a", Measured.exact(dearest), limits.max_cost_a, "A", f"cost of {kind}")
+
+
+def _upper(name: str, figure: Measured, limit: float, unit: str, words: str) -> Check:
+    return _check(name, at_most(figure, limit), figure, limit, unit, words, "at most")
+
+
+def _lower(name: str, figure: Measured, limit: float, unit: str, words: str) -> Check:
+    return _check(name, at_least(figure, limit), figure, limit, unit, words, "at least")
+
+
+def _check(name: str, outcome: Outcome, figure: Measured, limit: float, unit: str, words: str, side: str) -> Check:
+    def told(value: float | None) -> str:
+        if value is None or math.isnan(value):
+            return "unknown"
+        if unit == _SHARE:
+            return str(percent_text(value))
+        return str(quantity_text(value, unit)) if unit else format_trimmed(value)
+
+    reach = ", and nothing is known of its spread"
+    if figure.low is not None and figure.high is not None:
+        wide = interval_text(figure.low, figure.high, unit) if unit not in ("", _SHARE) else ""
+        wide = wide or f"{told(figure.low)} to {told(figure.high)}"
+        reach = f" ({wide})" if figure.low != figure.high else ""
+    elif figure.low is not None or figure.high is not None:
+        reach = f" (at least {told(figure.low)})" if figure.high is None else f" (at most {told(figure.high)})"
+    text = f"{outcome.value}: {words}: {told(figure.value)}{reach}, {side} {told(limit)}"
+    return Check(name, outcome, figure.value, figure.low, figure.high, limit, unit, text)
+
+
+def _changed(
+    name: str, sides: list[tuple[Estimate, Bound | None]], most: float, baseline: str, unit: str
+) -> Iterator[Check]:
+    """Check a figure that both runs have, before and after."""
+    if len(sides) < 2 or not all(math.isfinite(estimate.value) for estimate, _ in sides):
+        return
+    (before, before_bound), (after, after_bound) = sides
+    change = after.less(before)
+    low, high = change.interval() or (None, None)
+    if before_bound is not None or after_bound is not None:
+        low, high = None, None
+    yield _of_change(
+        name, before.value, after.value, Measured(change.value, low, high), most, baseline, unit,
+    )  # fmt: skip
+
+
+def _worse(name: str, difference: Difference, most: float, baseline: str) -> Check:
+    change = Measured(difference.change_a, difference.low_a, difference.high_a)
+    return _of_change(name, difference.before_a, difference.after_a, change, most, baseline, "A")
+
+
+def _of_change(
+    name: str, before: float, after: float, change: Measured, most: float, baseline: str, unit: str
+) -> Check:
+    share = relative(before, change)
+    outcome = at_most(share, most)
+    value, low, high = (
+        None if one is None or not math.isfinite(one) else one for one in (share.value, share.low, share.high)
+    )
+    side = "less" if after < before else "more"
+    by = f" by {percent_text(abs(value))}" if value is not None else ""
+    reach = f" ({percent_text(low)} to {percent_text(high)})" if low is not None and high is not None else ""
+    words = (
+        f"{outcome.value}: {side}{by}{reach} than in {baseline}, {quantity_text(after, unit)} against "
+        f"{quantity_text(before, unit)}; at most {percent_text(most)} more"
+    )
+    return Check(name, outcome, value, low, high, most, _SHARE, words)
+
+
+def tally(result: GateResult) -> str:
+    """Return how many checks passed, failed and are undecided, in words."""
+    of = {outcome: sum(check.outcome is outcome for check in result.checks) for outcome in Outcome}
+    words = f"{counted(len(result.checks), 'check')}: {of[Outcome.PASS]} passed, {of[Outcome.FAIL]} failed"
+    return f"{words}, {of[Outcome.UNDECIDED]} undecided"
