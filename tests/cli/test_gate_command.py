@@ -57,6 +57,25 @@ def test_what_leaks_fails_and_what_was_mended_passes(command, demo_path: Path, t
     assert (tmp_path / "b.xml").read_bytes() == report.read_bytes()
 
 
+def test_stays_are_held_against_limits_one_by_one(command, demo_path: Path, tmp_path: Path) -> None:
+    path = tmp_path / "limits.toml"
+    # The modem idles for 16 s once; each count lasts a while; sleep is cut off by both ends of the capture.
+    path.write_text(
+        '[states."Modem idle"]\nmin_dwell_s = 15.5\nmax_dwell_s = 16.5\n[states.Count]\nmax_dwell_s = 1.0\n'
+    )
+    found = json.loads(command("gate", demo_path, "r5", "--limits", path, "--json")[1])
+    assert [(check["name"], check["outcome"]) for check in found["checks"]] == [
+        ("states.Modem idle.min_dwell_s", "pass"),
+        ("states.Modem idle.max_dwell_s", "pass"),
+        ("states.Count.max_dwell_s", "fail"),
+    ]
+    assert found["checks"][0]["value"] == pytest.approx(16.0, abs=0.1)
+    path.write_text('[states."Deep sleep"]\nmin_dwell_s = 0.9\n')
+    (check,) = json.loads(command("gate", demo_path, "r5", "--limits", path, "--json")[1])["checks"]
+    assert check["outcome"] == "fail"  # a passer-by ends some of them early
+    assert 0 < check["value"] < 0.9
+
+
 def test_strictly_what_is_undecided_fails(command, demo_path: Path, tmp_path: Path) -> None:
     path = tmp_path / "limits.toml"
     path.write_text("[baseline]\nmax_worse = 0.1\n")

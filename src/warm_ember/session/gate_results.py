@@ -5,14 +5,18 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 
+import numpy as np
+
 from warm_ember.attribution.ledger import Ledger, LedgerRow
 from warm_ember.attribution.wake_ledger import SourceRow, WakeLedger
 from warm_ember.battery.life import LifeEstimate
 from warm_ember.errors import BadArgumentError
+from warm_ember.model.arrays import Flags
 from warm_ember.model.estimate import Estimate
 from warm_ember.model.figure import Bound, Figure
 from warm_ember.model.finding import Finding, confidence_word
 from warm_ember.model.gate_limits import FindingLimits, GateLimits
+from warm_ember.model.placement import Placement
 from warm_ember.model.project import Project
 from warm_ember.session.results import Results
 from warm_ember.session.tuning_results import Comparison, TuningResults
@@ -91,7 +95,7 @@ class GateResults:
             row = run.ledger.row(state)
             if row is None:
                 raise MissingNameError(("states", state), tuple(one.name for one in run.ledger.rows))
-            yield from _of_state(state, row, _given(wanted), run.ledger)
+            yield from _of_state(state, row, _given(wanted), run.ledger, run.placement)
         if limits.sources:
             wakes = self._results.wake_ledger(project, name, should_stop=should_stop)
             for source, sought in limits.sources.items():
@@ -159,21 +163,48 @@ def _estimated(estimate: Estimate, bound: Bound | None = None) -> Measured:
     return _figure(Figure(estimate.value, low, high, bound=bound if bound is not Bound.BELOW else Bound.AT_MOST))
 
 
-def _of_state(state: str, row: LedgerRow, limits: dict[str, float], ledger: Ledger) -> Iterator[Check]:
+def _of_state(
+    state: str, row: LedgerRow, limits: dict[str, float], ledger: Ledger, placement: Placement
+) -> Iterator[Check]:
     flows = _figure(row.mean)
     share = row.dwell_s / ledger.charge_c if ledger.charge_c > 0 else 0.0
     figures = {
         "max_mean_a": (flows, "A", "mean"),
         "max_charge_c": (_times(flows, row.charge_c, row.dwell_s), "C", "charge"),
         "max_share": (_times(flows, row.charge_share, share), _SHARE, "share of the charge"),
-        "min_dwell_s": (Measured.exact(row.dwell_s), "s", "time in it"),
-        "max_dwell_s": (Measured.exact(row.dwell_s), "s", "time in it"),
+        "min_dwell_s": (_shortest(row, placement), "s", "shortest stay"),
+        "max_dwell_s": (_longest(row, placement), "s", "longest stay"),
         "max_entries": (Measured.exact(row.entries), "", "entries"),
     }
     for key, limit in limits.items():
         figure, unit, words = figures[key]
         check = _lower if key.startswith("min") else _upper
         yield check(f"states.{state}.{key}", figure, limit, unit, f"{state}, {words}")
+
+
+def _cut(row: LedgerRow, placement: Placement) -> Flags:
+    """Return which entries the capture's ends cut off, shape ``(entries,)``."""
+    cut = np.zeros(len(row.entry_dwell_s), dtype=bool)
+    if len(cut) and len(placement.state):
+        ends = [placement.names[at] if at >= 0 else "" for at in (int(placement.state[0]), int(placement.state[-1]))]
+        cut[0] |= ends[0] == row.name
+        cut[-1] |= ends[1] == row.name
+    return cut
+
+
+def _shortest(row: LedgerRow, placement: Placement) -> Measured:
+    """Return the shortest stay of which both ends were seen."""
+    whole_s = row.entry_dwell_s[~_cut(row, placement)]
+    return Measured.exact(float(whole_s.min())) if len(whole_s) else Measured(None)
+
+
+def _longest(row: LedgerRow, placement: Placement) -> Measured:
+    """Return the longest stay; one that was cut off is at least as long."""
+    if not len(row.entry_dwell_s):
+        return Measured(None)
+    at = int(row.entry_dwell_s.argmax())
+    longest_s = float(row.entry_dwell_s[at])
+    return Measured(longest_s, longest_s, None if _cut(row, placement)[at] else longest_s)
 
 
 def _times(flows: Measured, value: float, factor: float) -> Measured:
