@@ -49,17 +49,21 @@ class Floors:
     ----------
     asleep
         What flows asleep, with what is known of its error.
-    of_wakes_a
-        What each wake rises from, shape ``(wakes,)``.
+    of_wakes_a, measured
+        What each wake rises from, and which share of it was measured, shape ``(wakes,)``.
     mean_a
-        Mean of the capture.
+        Mean of the capture, of what was measured of it.
+    measured_s
+        How long that is.
     stays
         States that last longer than any wake, in the order of their beginnings; within one there may be others.
     """
 
     asleep: Estimate
     of_wakes_a: Floats
+    measured: Floats
     mean_a: float
+    measured_s: float
     stays: tuple[Stay, ...]
 
 
@@ -113,16 +117,18 @@ def find_floors(series: Series, found: Sorted, rests: Sequence[Rest], *, should_
         raise Cancelled("stopped")
     sums = [total(series, begin, end) for begin, end in pairwise(edges.tolist())]
     totals, counts = np.array([one.total for one in sums]), np.array([one.count for one in sums], dtype=np.float64)
-    mean_a = float(totals.sum() / counts.sum()) if counts.sum() else 0.0
+    measured = float(counts.sum())
+    mean_a = float(totals.sum() / measured) if measured else 0.0
     owner = np.zeros(len(edges) - 1, dtype=np.int64)
     begun = np.zeros(len(found.first), dtype=np.int64)
     for number, rest in enumerate(rests):
         owner[(edges[:-1] >= rest.first) & (edges[:-1] < rest.last)] = number
         begun[(found.first >= rest.first) & (found.first < rest.last)] = number
-    lasts = np.diff(edges).astype(np.float64)
-    if (counts < lasts).any():
-        totals, counts = _measured_asleep(series, found, edges, should_stop)
+    every = counts
+    if (counts < np.diff(edges)).any():
+        totals, counts, shares = _measured_asleep(series, found, edges, should_stop)
     else:
+        shares = np.ones(len(found.first))
         piece = np.searchsorted(edges, found.first, side="right") - 1
         totals = totals - np.bincount(piece, found.courses.total, minlength=len(totals))
         counts = counts - np.bincount(piece, found.courses.lasts, minlength=len(counts))
@@ -134,11 +140,11 @@ def find_floors(series: Series, found: Sorted, rests: Sequence[Rest], *, should_
     for number, rest in enumerate(rests[1:], 1):
         mine = (owner == number) & (counts > 0)
         level_a = float(totals[mine].sum() / counts[mine].sum()) if mine.any() else rest.floor.level_a
-        share = float(lasts[owner == number].sum()) / max(series.samples, 1)
+        share = float(every[owner == number].sum()) / max(measured, 1.0)
         floors_a.append(level_a)
         stays.append(Stay(rest.first, rest.last, level_a, share * (level_a - floor.value)))
     of_wakes_a = np.array(floors_a)[begun] if len(begun) else np.zeros(0)
-    return Floors(floor, of_wakes_a, mean_a, tuple(stays))
+    return Floors(floor, of_wakes_a, shares, mean_a, measured * series.interval_s, tuple(stays))
 
 
 def _pieces(found: Sorted, rests: Sequence[Rest], samples: int) -> Indices:
@@ -151,12 +157,19 @@ def _pieces(found: Sorted, rests: Sequence[Rest], samples: int) -> Indices:
     return np.unique(np.concatenate((ends, [0, samples], inner))).astype(np.int64)
 
 
-def _measured_asleep(series: Series, found: Sorted, edges: Indices, should_stop: ShouldStop) -> tuple[Floats, Floats]:
-    """Return sum and number of the samples outside wakes in each piece, where not all were measured."""
+def _measured_asleep(
+    series: Series, found: Sorted, edges: Indices, should_stop: ShouldStop
+) -> tuple[Floats, Floats, Floats]:
+    """Return sum and number of samples outside wakes in each piece, and the share of each wake that was measured."""
     cuts = np.unique(np.concatenate((edges, found.first, found.last)))
     sums = interval_sums(series, cuts, should_stop=should_stop)
     at = np.searchsorted(found.first, cuts[:-1], side="right") - 1
     awake = (at >= 0) & (cuts[:-1] < np.append(found.last, 0)[at])
     piece = np.searchsorted(edges, cuts[:-1], side="right") - 1
-    asleep = [np.where(awake, 0.0, one) for one in (sums.total, sums.count.astype(np.float64))]
-    return tuple(np.bincount(piece, one, minlength=len(edges) - 1) for one in asleep)  # type: ignore[return-value]
+    counts = sums.count.astype(np.float64)
+    totals, asleep = (
+        np.bincount(piece, np.where(awake, 0.0, one), minlength=len(edges) - 1).astype(np.float64)
+        for one in (sums.total, counts)
+    )
+    seen = np.bincount(at[awake], counts[awake], minlength=len(found.first))
+    return totals, asleep, seen / np.maximum(found.last - found.first, 1)

@@ -40,6 +40,8 @@ class Kind:
         Its number in `Kinds.kind`.
     count
         How many there are, those included in which it overlaps another.
+    measured
+        How many that are where of each counts what was measured of it.
     recurrence
         How they come.
     awake_s, peak_a
@@ -60,6 +62,7 @@ class Kind:
 
     number: int
     count: int
+    measured: float
     recurrence: Recurrence
     awake_s: float
     peak_a: float
@@ -85,8 +88,8 @@ class Kinds:
     ----------
     floor
         What flows asleep, with what is known of its error.
-    mean_a, duration_s, interval_s
-        Of the capture.
+    mean_a, duration_s, measured_s, interval_s
+        Of the capture; what is added to the mean is over the time that was measured.
     first, last
         First and last-plus-one samples of the wakes, ramps and tails included, rising, shape ``(wakes,)``.
     charge_c
@@ -111,6 +114,7 @@ class Kinds:
     floor: Estimate
     mean_a: float
     duration_s: float
+    measured_s: float
     interval_s: float
     first: Indices
     last: Indices
@@ -146,8 +150,8 @@ class SortedWakes:
         For wakes in which kinds overlap the numbers of the others, once for each time.
     floor
         What flows asleep.
-    mean_a
-        Mean of the capture.
+    mean_a, measured_s, measured
+        Mean of the capture, how much of it was measured, and which share of each wake, shape ``(wakes,)``.
     stays
         What is longer than any wake.
     """
@@ -156,6 +160,8 @@ class SortedWakes:
     mixed: dict[int, tuple[int, ...]]
     floor: Estimate
     mean_a: float
+    measured_s: float
+    measured: Floats
     stays: tuple[Stay, ...]
 
     def with_kinds(self, kind: Indices) -> SortedWakes:
@@ -214,7 +220,7 @@ def sort_wakes(series: Series, *, should_stop: ShouldStop = never) -> SortedWake
     hidden = hidden_under(found, usual_of(found), due, series.interval_s)
     found, mixed = _with_overlaps(found, {at: kinds for at, kinds in hidden.items() if at not in mixed}, mixed)
     found, mixed = _with_overlaps(found, never_alone(found, usual_of(found), mixed), mixed)
-    return SortedWakes(found, mixed, floors.asleep, floors.mean_a, floors.stays)
+    return SortedWakes(found, mixed, floors.asleep, floors.mean_a, floors.measured_s, floors.measured, floors.stays)
 
 
 def sum_kinds(series: Series, wakes: SortedWakes) -> Kinds:
@@ -297,8 +303,8 @@ def _recurrences(found: Sorted, mixed: Mapping[int, tuple[int, ...]], series: Se
 def _summed(series: Series, wakes: SortedWakes, recurrences: Mapping[int, Recurrence]) -> Kinds:
     """Return the kinds with what they take."""
     found, mixed = wakes.found, wakes.mixed
-    interval_s, duration_s = series.interval_s, series.samples * series.interval_s
-    charge_c = np.nan_to_num(found.charge) * interval_s
+    interval_s, duration_s, measured_s = series.interval_s, series.samples * series.interval_s, wakes.measured_s
+    charge_c, share = np.nan_to_num(found.charge) * interval_s, wakes.measured
     cut = (found.first <= 0) | (found.last >= series.samples)
     kind = found.kind.copy()
     kinds = []
@@ -315,29 +321,33 @@ def _summed(series: Series, wakes: SortedWakes, recurrences: Mapping[int, Recurr
         alone = mine[pure[mine]]
         alone = alone if len(alone) >= _ENOUGH else mine
         inside = sum(others.count(number) for at, others in mixed.items() if not cut[at])
-        added_c = float(own_c[mine].sum() + charge_c[(kind == number) & cut].sum()) + inside * float(means_c[number])
+        # What was not measured is in no mean: of a wake of which half was, half is.
+        weight = sum(others.count(number) * float(share[at]) for at, others in mixed.items() if not cut[at])
+        ends = (kind == number) & cut
+        added_c = float((own_c * share)[mine].sum() + (charge_c * share)[ends].sum()) + weight * float(means_c[number])
         charge = mean(own_c[alone])
         middle_c = float(np.median(own_c[alone])) if len(alone) else 0.0
         kinds.append(
             Kind(
                 number,
                 len(mine) + inside,
+                float(share[mine].sum()) + weight,
                 recurrences[number],
                 float(found.courses.lasts[alone].mean()) * interval_s,
                 float(np.median(found.courses.peak_a[alone])),
                 charge,
                 float(own_c[alone].std() / charge.value) if charge.value else 0.0,
-                added_c / duration_s,
+                added_c / measured_s if measured_s else 0.0,
                 _levels(series, found, alone),
                 _odd(own_c, alone, middle_c),
             )
         )
     kinds.sort(key=lambda one: -one.added_a)
     kinds = [replace(one, letter=letter_of(place)) for place, one in enumerate(kinds)]
-    unsorted_a = float(charge_c[kind == ALONE].sum()) / duration_s if duration_s else 0.0
+    unsorted_a = float((charge_c * share)[kind == ALONE].sum()) / measured_s if measured_s else 0.0
     return Kinds(
-        wakes.floor, wakes.mean_a, duration_s, interval_s, found.first, found.last, charge_c, own_c, kind, mixed, cut,
-        tuple(kinds), unsorted_a, wakes.stays,
+        wakes.floor, wakes.mean_a, duration_s, measured_s, interval_s, found.first, found.last, charge_c, own_c, kind,
+        mixed, cut, tuple(kinds), unsorted_a, wakes.stays,
     )  # fmt: skip
 
 

@@ -132,8 +132,11 @@ def rest_of(
     depth = wakes.depth.stretches
     if not len(depth.first):
         return None
-    last = depth.first + np.rint(depth.lasts_s / wakes.interval_s).astype(np.int64)
-    return Rest("", "", depth.first, last, False, recording.current, should_stop)
+    # What lasts longer than any wake is a state: nobody says that the device should sleep there.
+    asleep = ~depth.in_stay
+    first = depth.first[asleep]
+    last = first + np.rint(depth.lasts_s[asleep] / wakes.interval_s).astype(np.int64)
+    return Rest("", "", first, last, False, recording.current, should_stop) if len(first) else None
 
 
 def _by_log(

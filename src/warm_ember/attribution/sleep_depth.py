@@ -74,16 +74,20 @@ class IdleStretches:
     in_wakes: Flags
     stays: tuple[tuple[int, int], ...] = ()
 
+    @property
+    def in_stay(self) -> Flags:
+        """Which of them lie in a stay, shape ``(stretches,)``."""
+        inside = np.zeros(len(self.first), dtype=bool)
+        for begin, end in self.stays:
+            inside |= (self.first >= begin) & (self.first < end)
+        return inside
+
     def entries(self, chosen: Flags) -> int:
         """Return how often some stretches, chosen of shape ``(stretches,)``, were entered."""
-        first = self.first[chosen]
-        inside = np.zeros(len(first), dtype=bool)
-        stays = 0
-        for begin, end in self.stays:
-            mine = (first >= begin) & (first < end)
-            stays += bool((mine & ~inside).any())
-            inside |= mine
-        return int((~inside).sum()) + stays
+        begins = np.array([begin for begin, _ in self.stays], dtype=np.int64)
+        inside = chosen & self.in_stay
+        stays = len(np.unique(np.searchsorted(begins, self.first[inside], side="right")))
+        return int((chosen & ~inside).sum()) + stays
 
 
 @dataclass(frozen=True)

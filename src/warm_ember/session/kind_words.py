@@ -114,6 +114,6 @@ def most_alike(shown: KindsShown, letter: str) -> str | None:
 
 def reproduced_a(kinds: Kinds) -> float:
     """Return the mean current that the floor and the kinds make, each as often as it came in the capture."""
-    if not kinds.duration_s:
+    if not kinds.measured_s:
         return kinds.floor.value
-    return kinds.floor.value + sum(kind.count * kind.charge.value for kind in kinds.kinds) / kinds.duration_s
+    return kinds.floor.value + sum(kind.measured * kind.charge.value for kind in kinds.kinds) / kinds.measured_s

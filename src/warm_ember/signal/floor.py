@@ -16,6 +16,7 @@ _NEAR, _ROUNDS = 5.0, 12
 _OF_MEDIAN, _OF_NORMAL = 1.2533, 1.4826
 _LEAST_RELATIVE, _LEAST_A = 1e-3, 1e-12
 _DEEPEST = 1e-3
+_OF_STEP, _COARSE, _SELDOM, _ENOUGH = 0.5, 16, 1e-3, 64
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,7 +60,8 @@ def find_floor(series: Series, first: int = 0, last: int | None = None) -> Floor
     -----
     Medians of eight neighbours are looked at, in up to 512 windows spread over a long stretch. From the lowest half
     per cent of them the mean-shift procedure climbs to the mode that they lie beside. The noise is that of neighbouring
-    readings, widened by how far the medians themselves scatter around the mode.
+    readings, widened by how far the medians themselves scatter around the mode, and at least half a step of what an
+    instrument can tell apart: most readings of a coarse one are the same.
 
     References
     ----------
@@ -91,7 +93,8 @@ def find_floor(series: Series, first: int = 0, last: int | None = None) -> Floor
         near[order[0]] = True
     on_it = groups[near].reshape(-1)
     wandering_a = _OF_NORMAL * float(np.median(np.abs(medians[near] - level_a)))
-    noise_a = max((neighbours_a**2 + wandering_a**2) ** 0.5, _LEAST_RELATIVE * abs(level_a), _LEAST_A)
+    scatter_a = (neighbours_a**2 + wandering_a**2) ** 0.5
+    noise_a = max(scatter_a, _OF_STEP * _step(on_it), _LEAST_RELATIVE * abs(level_a), _LEAST_A)
     deepest_a = level_a - float(np.quantile(on_it, _DEEPEST))
     return Floor(_trimmed(on_it, level_a, noise_a), noise_a, max(deepest_a, 0.0), float(near.mean()))
 
@@ -100,6 +103,16 @@ def _around(neighbours_a: float, level_a: float) -> float:
     """Return within which distance medians of eight belong to a mode."""
     of_noise = _NEAR * _OF_MEDIAN * neighbours_a / _GROUP**0.5
     return float(max(of_noise, _NEAR * _LEAST_RELATIVE * abs(level_a), _LEAST_A))
+
+
+def _step(readings: Floats) -> float:
+    """Return by how much the readings of a coarse instrument differ at least; 0 where they are not so coarse."""
+    known, counts = np.unique(readings, return_counts=True)
+    # What is read but seldom is no reading of the floor, but of a burst that begins beside it.
+    known = known[counts >= _SELDOM * len(readings)]
+    if len(readings) < _ENOUGH or not 1 < len(known) <= _COARSE:
+        return 0.0
+    return float(np.median(np.diff(known)))
 
 
 def _trimmed(values: Floats, level_a: float, noise_a: float) -> float:
@@ -114,9 +127,6 @@ def _groups(series: Series, first: int, last: int) -> Floats:
     else:
         begins, length = np.linspace(first, last - _WINDOW, _WINDOWS).astype(np.int64).tolist(), _WINDOW
     windows = [series.read(begin, begin + length).astype(np.float64) for begin in begins]
-    rows = []
-    for window in windows:
-        size = min(_GROUP, max(len(window), 1))
-        whole = window[: len(window) // size * size].reshape(-1, size)
-        rows.append(whole[~np.isnan(whole).any(axis=1)])
-    return np.concatenate(rows) if rows else np.zeros((0, _GROUP))
+    measured = np.concatenate([window[~np.isnan(window)] for window in windows])
+    size = min(_GROUP, max(len(measured), 1))
+    return measured[: len(measured) // size * size].reshape(-1, size)
