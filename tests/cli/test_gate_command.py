@@ -104,6 +104,15 @@ def test_what_the_capture_does_not_have_is_never_passed_over(command, demo_path,
     assert all(one in err for one in words)
 
 
+def test_a_baseline_that_nothing_is_said_of_is_told(command, demo_path: Path, tmp_path: Path) -> None:
+    path = tmp_path / "limits.toml"
+    path.write_text("[measurement]\nmax_missing = 0\n")
+    code, out, err = command("gate", demo_path, "r5", "--limits", path, "--baseline", "r4", "--json")
+    assert code == 0
+    assert json.loads(out)["baseline"] == "r4"
+    assert "says nothing of a baseline" in err
+
+
 def test_no_capture_no_file_and_a_place_that_cannot_be_written_are_told(command, demo_path, limits, tmp_path) -> None:
     assert command("gate", demo_path, "r9", "--limits", limits)[0] == 2
     assert command("gate", demo_path, "r5", "--limits", tmp_path / "none.toml")[0] == 2

@@ -9,7 +9,7 @@ import typer
 
 from warm_ember.cli.arguments import JsonOption, NameArgument, ProjectArgument
 from warm_ember.cli.output import print_json, print_line, print_table
-from warm_ember.cli.project import open_project
+from warm_ember.cli.project import open_project, say
 from warm_ember.errors import BadFileError
 from warm_ember.store.limits_file import place_of, read_limits_file
 from warm_ember.tuning.gate import GateResult, Outcome
@@ -36,6 +36,8 @@ def gate(
             found = session.gate.gate(session.project, wanted, name, baseline)
         except MissingNameError as error:
             raise BadFileError(limits, str(error), where=place_of(limits, *error.key)) from error
+    if baseline and wanted.baseline.max_worse is None:
+        say(f"{limits} says nothing of a baseline: add max_worse to [baseline]")
     if junit is not None:
         from warm_ember.report.junit import junit_xml
         from warm_ember.store.new_file import write_new
