@@ -93,7 +93,7 @@ def time_view(shown: KindsShown) -> None:
     def opened() -> None:
         view = KindsView(look)
         view.resize(1280, 420)
-        view.show_kinds(shown, is_taken=False)
+        view.show_kinds(shown, ())
         view.show()
         view.grab()
         view.close()
