@@ -1,4 +1,4 @@
-"""Speed of the gate: a capture of 10^8 samples, whose summary exists, held against limits.
+"""Speed of the gate: a capture of 10^8 samples, whose summary exists, compared with limits.
 
     .venv/bin/python benchmarks/gate.py [SAMPLES]
 
@@ -37,7 +37,7 @@ ROUNDS = 3
 
 
 def main() -> None:
-    """Write a capture and hold it against limits, each time in a program of its own, as a build does."""
+    """Write a capture and compare it with limits, each time in a program of its own, as a build does."""
     samples = int(float(sys.argv[1])) if len(sys.argv) > 1 else 100_000_000
     with tempfile.TemporaryDirectory() as folder:
         project, limits = Path(folder) / "p", Path(folder) / "limits.toml"

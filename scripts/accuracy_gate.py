@@ -41,7 +41,7 @@ class Result:
 
 
 def measure(seed: int) -> Result:
-    """Record a build three times, the third one taking more of everything, and hold it against the first."""
+    """Record a build three times, the third one taking more of everything, and compare it with the first."""
     random = np.random.default_rng([seed, 23])
     firmware = _BUILDS[random.integers(len(_BUILDS))]
     duration_s, rate_hz = float(random.uniform(90, 240)), float(random.choice([2e3, 5e3]))

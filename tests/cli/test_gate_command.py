@@ -57,7 +57,7 @@ def test_what_leaks_fails_and_what_was_mended_passes(command, demo_path: Path, t
     assert (tmp_path / "b.xml").read_bytes() == report.read_bytes()
 
 
-def test_stays_are_held_against_limits_one_by_one(command, demo_path: Path, tmp_path: Path) -> None:
+def test_stays_are_compared_with_limits_one_by_one(command, demo_path: Path, tmp_path: Path) -> None:
     path = tmp_path / "limits.toml"
     # The modem idles for 16 s once; each count lasts a while; sleep is cut off by both ends of the capture.
     path.write_text(

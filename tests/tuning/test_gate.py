@@ -1,4 +1,4 @@
-"""Figures held against limits: decided only where all of the interval lies on one side."""
+"""Figures compared with limits: decided only where all of the interval lies on one side."""
 
 from __future__ import annotations
 

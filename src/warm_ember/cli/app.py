@@ -24,7 +24,7 @@ COMMANDS = {
     "kinds": "Show the wakes of the capture NAME by kind, from its current alone.",
     "findings": "Show what the analysis found in the capture NAME, with its evidence.",
     "compare": "Compare two captures: averages, states, wake sources and activities, and what else differs.",
-    "gate": "Hold the capture NAME against limits: 0 if none is missed beyond the noise, 1 if one is.",
+    "gate": "Compare the capture NAME with limits: 0 if none is missed beyond the noise, 1 if one is.",
     "export": "Write WHAT of the capture NAME to FILE, as its ending says.",
     "timers": "Decode radio sleep timers, encode times as the nearest that there is, or ask what a period would take.",
     "life": "Estimate the battery life of the project's latest run, or of an activity file.",

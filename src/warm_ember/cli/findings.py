@@ -1,4 +1,4 @@
-"""``warm-ember findings``: what is wasted in a capture, and what in it must not be believed."""
+"""``warm-ember findings``: what is wasted in a capture, and the measurement faults in it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""``warm-ember gate``: a run held against limits, for automated builds."""
+"""``warm-ember gate``: a run compared with limits, for automated builds."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ def gate(
     ] = None,
     json: JsonOption = False,
 ) -> int:
-    """Hold the capture NAME against limits: 0 if none is missed beyond the noise, 1 if one is."""
+    """Compare the capture NAME with limits: 0 if none is missed beyond the noise, 1 if one is."""
     from warm_ember.session.gate_results import MissingNameError
 
     wanted = read_limits_file(limits)

@@ -1,4 +1,4 @@
-"""What a device must keep to: limits that an automated build holds each run against."""
+"""What a device must keep to: limits that an automated build compares each run with."""
 
 from __future__ import annotations
 
@@ -76,7 +76,7 @@ class BaselineLimits(msgspec.Struct, frozen=True):
 
 
 class GateLimits(msgspec.Struct, frozen=True):
-    """All that a run is held against.
+    """All that a run is compared with.
 
     Parameters
     ----------

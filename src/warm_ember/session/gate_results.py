@@ -1,4 +1,4 @@
-"""One run held against a file of limits."""
+"""One run compared with a file of limits."""
 
 from __future__ import annotations
 
@@ -50,7 +50,7 @@ class MissingNameError(BadArgumentError):
 
 
 class GateResults:
-    """Hold runs against limits."""
+    """Compare runs with limits."""
 
     def __init__(self, results: Results, tuning: TuningResults) -> None:
         self._results, self._tuning = results, tuning
@@ -58,7 +58,7 @@ class GateResults:
     def gate(
         self, project: Project, limits: GateLimits, name: str, baseline: str = "", should_stop: ShouldStop = never
     ) -> GateResult:
-        """Hold one run against limits.
+        """Compare one run with limits.
 
         Parameters
         ----------
@@ -67,7 +67,7 @@ class GateResults:
         limits
             What it has to keep to.
         name, baseline
-            The run, and the one that it is held against; empty for none.
+            The run, and the one that it is compared with; empty for none.
 
         Raises
         ------

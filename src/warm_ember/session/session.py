@@ -117,7 +117,7 @@ class Session:
 
     @cached_property
     def gate(self) -> GateResults:
-        """Runs held against limits."""
+        """Runs compared with limits."""
         from warm_ember.session.gate_results import GateResults
 
         return GateResults(self.results, self.tuning)

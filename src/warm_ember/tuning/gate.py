@@ -1,4 +1,4 @@
-"""A run held against limits: passed or failed only where its figures lie wholly on one side, beyond their noise."""
+"""A run compared with limits: passed or failed only where its figures lie wholly on one side, beyond their noise."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ class Outcome(StrEnum):
 
 @dataclass(frozen=True)
 class Measured:
-    """A figure as it is held against a limit.
+    """A figure as it is compared with a limit.
 
     Parameters
     ----------
@@ -77,7 +77,7 @@ class GateResult:
     Parameters
     ----------
     capture, baseline
-        The run, and the one that it was held against; empty for none.
+        The run, and the one that it was compared with; empty for none.
     checks
         In the order of the limits' file.
     strict
