@@ -140,7 +140,7 @@ def _two_cpus(seed: int, length_s: float) -> tuple[list[tuple[float, float]], tu
     return awake, tuple(sorted(events, key=lambda event: event.time_s))
 
 
-@pytest.mark.parametrize(("rate_hz", "length_s", "seed"), [(1e4, 2.0, 1), (1e5, 2.0, 2), (2e4, 5.0, 1)])
+@pytest.mark.parametrize(("rate_hz", "length_s", "seed"), [(1e5, 2.0, 2), (2e4, 5.0, 1)])
 def test_a_dense_kernel_trace_with_a_clock_of_its_own_is_laid_on_the_current(
     rate_hz: float, length_s: float, seed: int
 ) -> None:

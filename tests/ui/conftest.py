@@ -72,7 +72,6 @@ def window(
     open_project = Session.open
     monkeypatch.setattr(Session, "open", lambda path: shared_results.lend(open_project(path)))
     assert empty_window.controller.open(demo_copy)
-    settle()
     empty_window.controller.select_run("r4")
     settle()
     return empty_window
