@@ -16,7 +16,7 @@ find_python() {
     return 2
 }
 
-# Qt loads these at run time; a wheel cannot bring them along.
+# Qt and what sets the pages of a report load these at run time; a wheel cannot bring them along.
 missing_system_packages() {
     "$1" - <<'PYTHON'
 import ctypes, shutil, subprocess
@@ -27,6 +27,7 @@ needed = {
     "libxcb-icccm.so.4": "libxcb-icccm4", "libxcb-image.so.0": "libxcb-image0",
     "libxcb-keysyms.so.1": "libxcb-keysyms1", "libxcb-render-util.so.0": "libxcb-render-util0",
     "libxcb-shape.so.0": "libxcb-shape0", "libxcb-xkb.so.1": "libxcb-xkb1", "libxcb-randr.so.0": "libxcb-randr0",
+    "libpango-1.0.so.0": "libpango-1.0-0", "libpangoft2-1.0.so.0": "libpangoft2-1.0-0", "libharfbuzz.so.0": "libharfbuzz0b",
 }
 missing = []
 for library, package in needed.items():
@@ -53,7 +54,23 @@ install_system_packages() {
             return 0
         fi
     fi
-    say "the window needs system libraries that are missing; install them with: sudo apt-get install $packages"
+    say "window and reports need system libraries that are missing; install them with: sudo apt-get install $packages"
+}
+
+# Lets this Python find the sources, and pytest the plug-in that they bring.
+point_at_sources() {
+    "$venv/bin/python" - "$root" <<'PYTHON'
+import pathlib, sys, sysconfig, tomllib
+root, site = pathlib.Path(sys.argv[1]), pathlib.Path(sysconfig.get_path("purelib"))
+project = tomllib.loads((root / "pyproject.toml").read_text(encoding="utf-8"))["project"]
+(site / "warm-ember.pth").write_text(f"{root / 'src'}\n", encoding="utf-8")
+info = site / f"warm_ember-{project['version']}.dist-info"
+info.mkdir(exist_ok=True)
+about = f"Metadata-Version: 2.1\nName: {project['name']}\nVersion: {project['version']}\n"
+(info / "METADATA").write_text(about, encoding="utf-8")
+plugins = "".join(f"{name} = {module}\n" for name, module in project["entry-points"]["pytest11"].items())
+(info / "entry_points.txt").write_text(f"[pytest11]\n{plugins}", encoding="utf-8")
+PYTHON
 }
 
 # prepare LOCK: leaves $venv ready for what LOCK lists.
@@ -72,7 +89,7 @@ prepare() {
         fi
         say "installing the packages of $1 (once, about a minute)"
         "$venv/bin/python" -m pip install --quiet --disable-pip-version-check --require-hashes -r "$lock" >&2 || exit 2
-        printf '%s\n' "$root/src" >"$("$venv/bin/python" -c 'import sysconfig; print(sysconfig.get_path("purelib"))')/warm-ember.pth"
+        point_at_sources || exit 2
         cp "$lock" "$stamp"
         say "ready"
     ) 9>"$root/.setup.lock" || {

@@ -206,3 +206,25 @@ def test_an_impossible_target_says_so(demo_session: Session) -> None:
 
 def test_the_demo_project_is_a_plain_value() -> None:
     assert msgspec.convert(msgspec.to_builtins(demo_project()), Project) == demo_project()
+
+
+def test_a_closed_session_keeps_nothing_that_reads_on_in_its_captures(demo_copy) -> None:
+    session = Session.open(demo_copy)
+    assert session.kinds.shown(session.project, "r5").kinds
+    assert session.gate is not None
+    before = session.run("r5")
+    session.close()
+    assert not {"results", "kinds", "gate", "tuning", "wakes"} & set(vars(session))
+    assert session.run("r5") is not before
+    assert session.kinds.shown(session.project, "r5").kinds
+    session.close()
+
+
+@pytest.mark.parametrize("name", ["r1", "r2", "r3", "r4", "r5"])
+def test_no_mean_is_said_to_be_possibly_less_than_what_its_lowest_state_draws(demo_session: Session, name: str) -> None:
+    ledger = demo_session.results.ledger(demo_session.project, name)
+    low, high = ledger.interval or (math.nan, math.nan)
+    assert 0 < ledger.lowest_a <= low <= ledger.mean_a <= high
+    alone = ledger.estimate.interval()
+    assert alone is not None
+    assert high == alone[1]

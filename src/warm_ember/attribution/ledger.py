@@ -133,7 +133,7 @@ class Ledger:
     @property
     def mean(self) -> Figure:
         """The mean current; at least that where a state that matters is, and at most where one is."""
-        low, high = self.estimate.interval() or (None, None)
+        low, high = self.interval or (None, None)
         figure = Figure(self.mean_a, low, high)
         matters = [row.mean.bound for row in self.all_rows if abs(row.charge_c) > _MATTERS * abs(self.charge_c)]
         if Bound.AT_LEAST in matters:
@@ -143,6 +143,22 @@ class Ledger:
             return figure
         most_a = self.mean_a + more_c / self.measured_s
         return Figure(self.mean_a, None, most_a, Grade.BOUNDED, "within what the instrument resolves", Bound.BELOW)
+
+    @property
+    def lowest_a(self) -> float:
+        """What the state that draws least draws at least: no mixture of the states has a mean below it."""
+        ends = (row.mean.low if row.mean.low is not None else row.mean.value for row in self.all_rows)
+        return min((end for end in ends if end is not None and not math.isnan(end)), default=-math.inf)
+
+    @property
+    def interval(self) -> tuple[float, float] | None:
+        """The 90 % interval of the mean; None where nothing is known of its spread.
+
+        It does not reach below what the lowest state draws. Few and rare bursts make the error large, and a symmetric
+        interval would allow them to have been less than nothing.
+        """
+        ends = self.estimate.interval()
+        return None if ends is None else (max(ends[0], min(self.lowest_a, self.estimate.value)), ends[1])
 
     @property
     def unplaced_share(self) -> float:

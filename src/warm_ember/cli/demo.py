@@ -12,15 +12,14 @@ from warm_ember.attribution.day import day_rows
 from warm_ember.cli.arguments import JsonOption
 from warm_ember.cli.output import print_json, print_line
 from warm_ember.cli.tables import (
-    findings_json,
-    ledger_json,
-    life_json,
     print_findings,
     print_ledger,
     print_life,
     print_wakes,
-    wakes_json,
 )
+from warm_ember.library.findings import findings_of
+from warm_ember.library.life import life_of
+from warm_ember.library.project import Project
 from warm_ember.session.session import Session
 
 
@@ -39,25 +38,22 @@ def demo(
         return show(path, make_demo=True)
     from warm_ember.session.demo import make_demo
 
-    session = make_demo(path)
-    try:
+    with Project(make_demo(path)) as opened:
         if json:
-            print_json({"runs": [_run_json(session, run.name) for run in session.project.runs]})
+            print_json({"runs": [_run_json(opened, name) for name in opened.runs]})
         else:
-            _print(session)
-    finally:
-        session.close()
+            _print(opened.session)
     return 0
 
 
-def _run_json(session: Session, name: str) -> dict[str, object]:
-    results = session.run(name)
+def _run_json(opened: Project, name: str) -> dict[str, object]:
+    run = opened.runs[name]
     return {
         "capture": name,
-        "states": ledger_json(results.ledger),
-        "wakes": wakes_json(session.results.wake_ledger(session.project, name)),
-        "life": life_json(results.life),
-        "findings": findings_json(session.results.findings(session.project, name)),
+        "states": {k: v for k, v in run.states().as_json().items() if k not in ("window", "whole_cycles")},
+        "wakes": run.wakes().as_json(),
+        "life": life_of(opened.session.run(name).life).as_json(),
+        "findings": run.findings().as_json()["findings"],
     }
 
 
@@ -68,5 +64,5 @@ def _print(session: Session) -> None:
         print_ledger(results.ledger, day_rows(results.load, results.ledger))
         print_wakes(session.results.wake_ledger(session.project, run.name))
         print_life(results.life)
-        print_findings(session.results.findings(session.project, run.name))
+        print_findings(findings_of(run.name, session.results.findings(session.project, run.name)))
         print_line()

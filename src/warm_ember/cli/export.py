@@ -35,7 +35,8 @@ def export_(
     """Write WHAT of the capture NAME to FILE, as its ending says."""
     if align is None and (threshold is not None or period is not None):
         align = AlignBy.PERIOD if period is not None else AlignBy.THRESHOLD
-    with open_project(project) as session:
+    with open_project(project) as opened:
+        session = opened.session
         if what == "trace":
             if output.suffix.lower() not in _PICTURES:
                 raise BadArgumentError(f"{output}: expected a picture ending in .svg or .png")

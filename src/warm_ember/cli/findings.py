@@ -10,9 +10,7 @@ import typer
 from warm_ember.cli.arguments import JsonOption, NameArgument, ProjectArgument
 from warm_ember.cli.output import print_json
 from warm_ember.cli.project import open_project
-from warm_ember.cli.tables import findings_json, print_findings
-from warm_ember.formats.expected_file import read_expected_file
-from warm_ember.session import edits
+from warm_ember.cli.tables import print_findings
 
 ExpectedOption = Annotated[
     Path | None,
@@ -24,12 +22,9 @@ def findings(
     project: ProjectArgument, name: NameArgument, expected: ExpectedOption = None, json: JsonOption = False
 ) -> None:
     """Show what the analysis found in the capture NAME, with its evidence."""
-    with open_project(project) as session:
-        value = session.project
-        if expected is not None:
-            value = edits.expect(read_expected_file(expected))(value)
-        found = session.results.findings(value, name)
+    with open_project(project) as opened:
+        found = opened.runs[name].findings(expected)
     if json:
-        print_json({"capture": name, "findings": findings_json(found)})
+        print_json(found.as_json())
     else:
         print_findings(found)

@@ -13,6 +13,7 @@ from warm_ember.cli.project import open_project
 from warm_ember.errors import BadArgumentError
 from warm_ember.formats.reading import load
 from warm_ember.formats.source import ImportOptions
+from warm_ember.library.taken import imported_of
 from warm_ember.session.importing import ImportRequest, import_file
 from warm_ember.session.new_capture import ImportReport, adopt
 from warm_ember.units import counted, duration_text, quantity_text
@@ -84,27 +85,15 @@ def import_(
     request = ImportRequest(
         file, options, name, events, lines, supply, replace, itm, elf, itm_clock, trace, cpuidle, tuple(line or ())
     )
-    session = open_project(project, create=True)
-    try:
-        report = import_file(session, request)
-        adopt(session, report)
-    finally:
-        session.close()
+    with open_project(project, create=True) as opened:
+        report = import_file(opened.session, request)
+        adopt(opened.session, report)
     _say(report, json=json)
 
 
 def _say(report: ImportReport, *, json: bool) -> None:
     if json:
-        print_json(
-            {
-                "capture": report.name,
-                "samples": report.samples,
-                "sample_interval_s": report.sample_interval_s,
-                "duration_s": report.duration_s,
-                "events": report.events,
-                "assumed": report.notes,
-            }
-        )
+        print_json(imported_of(report).as_json())
         return
     rate_text = quantity_text(1 / report.sample_interval_s, "S/s")
     print_line(f"{report.name}: {counted(report.samples, 'sample')}, {duration_text(report.duration_s)} at {rate_text}")

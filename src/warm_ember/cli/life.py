@@ -7,15 +7,12 @@ from typing import Annotated
 
 import typer
 
-from warm_ember.attribution.window import Window
-from warm_ember.battery.life import LifeEstimate, estimate_life
 from warm_ember.cli.arguments import JsonOption, ProjectArgument
 from warm_ember.cli.output import print_json
 from warm_ember.cli.project import open_project
-from warm_ember.cli.tables import life_json, print_life
-from warm_ember.errors import BadArgumentError, BadFileError, ProjectError
-from warm_ember.formats.activity_file import read_activity_file
-from warm_ember.session.battery_results import UnseenLife
+from warm_ember.cli.tables import print_life
+from warm_ember.errors import BadArgumentError
+from warm_ember.library.life import life_in, life_in_file, life_of
 
 
 def life(
@@ -36,32 +33,11 @@ def life(
     if activities is not None:
         if unseen is not None:
             raise BadArgumentError("--unseen is about a capture, and --activities takes its place")
-        estimate, window, other = _of_file(activities), None, None
+        found = life_in_file(activities)
     else:
-        estimate, window, other = _of_project(project, unseen)
+        with open_project(project) as opened:
+            found = life_in(opened.session, unseen_c=unseen)
     if json:
-        print_json(life_json(estimate, window, other))
+        print_json(life_of(*found).as_json())
     else:
-        print_life(estimate, window, other)
-
-
-def _of_file(path: Path) -> LifeEstimate:
-    file = read_activity_file(path)
-    try:
-        return estimate_life(file.model, file.target_s)
-    except BadArgumentError as error:
-        raise BadFileError(path, str(error)) from error
-
-
-def _of_project(path: Path, unseen_c: float | None) -> tuple[LifeEstimate, Window | None, UnseenLife | None]:
-    session = open_project(path)
-    try:
-        if not session.project.runs:
-            raise ProjectError(path, "there is no capture yet", remedy="import one first")
-        run = session.run(session.current)
-        other = session.battery.unseen(session.project, run.run.name, unseen_c)
-        if unseen_c is not None and other is None:
-            raise BadArgumentError("--unseen is of no use here: the project's activities say what happens how often")
-        return other.life if other is not None and other.life is not None else run.life, run.window, other
-    finally:
-        session.close()
+        print_life(*found)

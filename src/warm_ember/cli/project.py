@@ -10,10 +10,10 @@ from typing import TYPE_CHECKING
 from warm_ember.units import THIN_SPACE
 
 if TYPE_CHECKING:
-    from warm_ember.session.session import Session
+    from warm_ember.library.project import Project
 
 
-def open_project(path: Path, *, create: bool = False) -> Session:
+def open_project(path: Path, *, create: bool = False) -> Project:
     """Open a project, finish its interrupted recordings, and say so on stderr.
 
     Parameters
@@ -28,19 +28,12 @@ def open_project(path: Path, *, create: bool = False) -> Session:
     ProjectError
         If there is none, or it cannot be read.
     """
-    from warm_ember.session.session import Session  # arguments are checked before all that is imported
+    from warm_ember.library.project import Project  # arguments are checked before all that is imported
 
-    session = Session.open_or_create(path) if create else Session.open(path)
-    if session.has_interrupted:
-        from warm_ember.session.recovering import recover_all  # reading commands rarely need it
-
-        try:
-            for found in recover_all(session):
-                say(found.sentence)
-        except BaseException:
-            session.close()
-            raise
-    return session
+    project = Project.open(path, create=create)
+    for sentence in project.recovered:
+        say(sentence)
+    return project
 
 
 def say(sentence: str) -> None:

@@ -9,8 +9,8 @@ import typer
 from warm_ember.cli.arguments import JsonOption, NameArgument, ProjectArgument
 from warm_ember.cli.output import print_json, print_table
 from warm_ember.cli.project import open_project
-from warm_ember.cli.tables import ends_json, figure_text, grade_json
-from warm_ember.errors import BadArgumentError
+from warm_ember.cli.tables import figure_text
+from warm_ember.model.figure import Bound, Figure
 from warm_ember.units import duration_text, percent_text, quantity_text
 
 
@@ -25,38 +25,18 @@ def stretch(
     json: JsonOption = False,
 ) -> None:
     """Read a stretch of the capture NAME."""
-    cycles: dict[str, float | int] = {}
-    with open_project(project) as session:
-        if whole_cycles:
-            found = session.results.whole_cycles(session.project, name, from_s, to_s)
-            from_s, to_s = found.from_s, found.to_s
-            cycles = {"cycles": found.cycles, "cycle_s": (found.to_s - found.from_s) / found.cycles}
-        if from_s is None or to_s is None:
-            raise BadArgumentError("a stretch needs --from and --to, or --whole-cycles")
-        reading = session.capture(name).reading(from_s, to_s, supply_v=session.project.supply_v)
-        figure = session.results.stretch_mean(session.project, name, reading)
+    with open_project(project) as opened:
+        reading = opened.runs[name].stretch(from_s, to_s, whole_cycles=whole_cycles)
     if json:
-        print_json(
-            {
-                "from_s": reading.from_s,
-                "to_s": reading.to_s,
-                "coverage": reading.coverage,
-                "mean_a": reading.mean_a,
-                **ends_json("mean_a", (figure.low, figure.high)),
-                "min_a": reading.min_a,
-                "max_a": reading.max_a,
-                "charge_c": reading.charge_c,
-                "energy_j": reading.energy_j,
-                **grade_json(figure),
-                **cycles,
-            }
-        )
+        print_json(reading.as_json())
         return
+    bound = Bound(reading.bound) if reading.bound else None
+    mean = Figure(reading.mean_a, reading.mean_a_low, reading.mean_a_high, bound=bound)
     rows = (
-        ("length", duration_text(reading.length_s)),
+        ("length", duration_text(reading.to_s - reading.from_s)),
         ("coverage", percent_text(reading.coverage)),
-        *((("whole cycles", f"{cycles['cycles']} of {duration_text(cycles['cycle_s'])}"),) if cycles else ()),
-        ("mean current", figure_text(figure, "A")),
+        *((("whole cycles", f"{reading.cycles} of {duration_text(reading.cycle_s)}"),) if reading.cycles else ()),
+        ("mean current", figure_text(mean, "A")),
         ("lowest", quantity_text(reading.min_a, "A")),
         ("peak", quantity_text(reading.max_a, "A")),
         ("charge", quantity_text(reading.charge_c, "C")),

@@ -1,11 +1,9 @@
-"""The contract's JSON objects and their tables of text, shared by the commands that print them."""
+"""Answers as tables of text, shared by the commands that print them."""
 
 from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping
-from dataclasses import asdict
-from typing import Any
 
 from warm_ember.attribution.day import DayRow
 from warm_ember.attribution.ledger import Ledger
@@ -13,12 +11,11 @@ from warm_ember.attribution.wake_ledger import WakeLedger
 from warm_ember.attribution.window import Window
 from warm_ember.battery.life import LifeEstimate
 from warm_ember.cli.output import print_line, print_table
-from warm_ember.model.estimate import Estimate
-from warm_ember.model.figure import Bound, Figure, Grade
-from warm_ember.model.finding import Finding, confidence_word
+from warm_ember.library.findings import Findings
+from warm_ember.model.figure import Bound, Figure
+from warm_ember.model.finding import confidence_word
 from warm_ember.session.battery_results import UnseenLife
 from warm_ember.units import (
-    HOUR_S,
     QuantityText,
     column_writer,
     counted,
@@ -28,13 +25,6 @@ from warm_ember.units import (
     percent_text,
     quantity_text,
 )
-
-
-def ends_json(name: str, ends: tuple[float | None, float | None] | None) -> dict[str, float | None]:
-    """Return the 90 % interval of a figure as the contract has it, null where nothing is known of the spread."""
-    low, high = ends if ends is not None else (None, None)
-    return {f"{name}_low": low, f"{name}_high": high}
-
 
 Write = Callable[[float | None], QuantityText]
 
@@ -50,47 +40,6 @@ def bound_text(value: float | None, unit: str, bound: Bound | None, write: Write
     """Return a value in words, with "at least" or "at most" before it where it is that."""
     words = "" if bound is None else f"{bound.value.replace('_', ' ')} "
     return f"{words}{write(value) if write is not None else quantity_text(value, unit)}"
-
-
-def grade_json(figure: Figure) -> dict[str, Any]:
-    """Return what the contract says of where a figure comes from, and on which side of the truth it may lie."""
-    return {"grade": figure.grade.value, "bound": figure.bound and figure.bound.value}
-
-
-MEASURED = grade_json(Figure(None))
-"""What is said of figures that are measured, without a bound."""
-
-
-def ledger_json(ledger: Ledger) -> dict[str, Any]:
-    """Return the ``states`` object of the contract."""
-    return {
-        "capture": ledger.capture,
-        "duration_s": ledger.duration_s,
-        "mean_a": ledger.mean_a,
-        **ends_json("mean_a", ledger.estimate.interval()),
-        "charge_c": ledger.charge_c,
-        "energy_j": ledger.energy_j,
-        "unplaced_share": ledger.unplaced_share,
-        **grade_json(ledger.mean),
-        "states": [
-            {
-                "name": row.name,
-                "entries": row.entries,
-                "dwell_s": row.dwell_s,
-                "time_share": row.time_share,
-                "mean_a": row.mean.value,
-                "mean_a_low": row.mean.low,
-                "mean_a_high": row.mean.high,
-                "charge_c": row.charge_c,
-                "charge_share": row.charge_share,
-                "energy_j": row.energy_j,
-                "expected_a": row.expected.current_a if row.expected is not None else None,
-                "verdict": row.verdict.value,
-                **grade_json(row.mean),
-            }
-            for row in ledger.rows
-        ],
-    }
 
 
 def print_ledger(ledger: Ledger, day: Mapping[str, DayRow] | None = None) -> None:
@@ -134,47 +83,6 @@ def print_ledger(ledger: Ledger, day: Mapping[str, DayRow] | None = None) -> Non
     )
 
 
-def life_json(life: LifeEstimate, window: Window | None = None, unseen: UnseenLife | None = None) -> dict[str, Any]:
-    """Return the ``life`` object of the contract; where a capture stands for the life, with what part of it does."""
-    found: dict[str, Any] = {
-        "mean_a": life.mean_a,
-        "life_h": life.life_s / HOUR_S,
-        "life_h_p10": life.p10_s / HOUR_S,
-        "life_h_p50": life.p50_s / HOUR_S,
-        "life_h_p90": life.p90_s / HOUR_S,
-        "limit": life.limit.value,
-        "used_capacity_c": life.used_c,
-        "target_h": None if life.target_s is None else life.target_s / HOUR_S,
-        "budget_a": life.budget_a,
-        "grade": life.weakest.grade.value,
-        "bound": life.bound and life.bound.value,
-        "weakest": {"what": life.weakest.origin, "grade": life.weakest.grade.value},
-    }
-    if window is not None:
-        found["window"] = window_json(window)
-    if unseen is not None:
-        at_limit_s = unseen.at_limit_s
-        found["unseen"] = {
-            "interval_s": unseen.unseen.interval_s,
-            "charge_c": unseen.unseen.charge_c,
-            "life_h": None if at_limit_s is None else at_limit_s / HOUR_S,
-            "grade": (Grade.ENTERED if unseen.unseen.is_asked else Grade.ASSUMED).value,
-            "bound": Bound.AT_LEAST.value,
-        }
-    return found
-
-
-def window_json(window: Window) -> dict[str, Any]:
-    """Return the ``window`` object of the contract."""
-    return {
-        "from_s": window.from_s,
-        "to_s": window.to_s,
-        "cycles": window.cycles,
-        "cycle_s": window.cycle_s,
-        "left_out": list(window.left_out),
-    }
-
-
 def print_life(life: LifeEstimate, window: Window | None = None, unseen: UnseenLife | None = None) -> None:
     """Print the life in words."""
     if math.isinf(life.life_s):
@@ -202,78 +110,15 @@ def print_life(life: LifeEstimate, window: Window | None = None, unseen: UnseenL
     )
 
 
-_FINDING_FIELDS = ("kind", "from_s", "to_s", "cost_a", "confidence", "text")
-
-
-def findings_json(findings: tuple[Finding, ...]) -> list[dict[str, Any]]:
-    """Return findings as the contract has them."""
-    return [{**{name: getattr(finding, name) for name in _FINDING_FIELDS}, **MEASURED} for finding in findings]
-
-
-def print_findings(findings: tuple[Finding, ...]) -> None:
+def print_findings(found: Findings) -> None:
     """Print findings, each with its evidence."""
-    if not findings:
+    if not found.findings:
         print_line("nothing found")
-    for finding in findings:
+    for finding in found.findings:
         cost = f", costs {quantity_text(finding.cost_a, 'A')}" if finding.cost_a is not None else ""
         where = f"{duration_text(finding.from_s)} to {duration_text(finding.to_s)}"
         print_line(f"{finding.kind} from {where}, {confidence_word(finding.confidence)}{cost}")
         print_line(f"  {finding.text}")
-
-
-_SOURCE_FIELDS = ("source", "count", "rate_per_h", "awake_s_mean", "charge_c_mean", "added_a")
-
-
-def wakes_json(ledger: WakeLedger) -> dict[str, Any]:
-    """Return the ``wakes`` object of the contract; charges are null where no current was measured."""
-    sources = [
-        {
-            **{name: getattr(row, name) for name in _SOURCE_FIELDS},
-            **reach_json("charge_c_mean", row.charge, row.bound),
-            **reach_json("added_a", row.added, row.bound),
-            **graded(row.bound),
-        }
-        for row in ledger.sources
-    ]
-    idle = [{**asdict(row), **grade_json(ledger.asleep(row.mean_a))} for row in ledger.idle]
-    aligned, closing = {**asdict(ledger.aligned), **graded(ledger.bound)}, ledger.closing
-    whole: dict[str, Any] = {
-        "floor_a": ledger.floor_a,
-        **ends_json("floor_a", (ledger.floor.low, ledger.floor.high)),
-        "charge_c": closing.charge_c,
-        "awake_charge_c": closing.awake_c,
-        "sleep_charge_c": closing.asleep_c,
-        "ends_charge_c": closing.ends_c,
-    }
-    if not ledger.is_measured:
-        charges = [name for one in ("charge_c_mean", "added_a") for name in (one, f"{one}_low", f"{one}_high")]
-        for row in sources:
-            row.update(dict.fromkeys(charges))
-        for row in (*idle, aligned):
-            row.update({name: None for name in ("lost_a", "saved_a", "mean_a") if name in row})
-        whole = dict.fromkeys(whole, None)
-    return {
-        "capture": ledger.capture,
-        "wakes": ledger.wakes.count,
-        "rate_per_h": ledger.rate_per_h,
-        **whole,
-        "coverage": closing.coverage,
-        **graded(ledger.bound),
-        "sources": sources,
-        "idle": idle,
-        "aligned": aligned,
-    }
-
-
-def graded(bound: Bound | None) -> dict[str, Any]:
-    """Return what the contract says of measured figures that may be bounded."""
-    return grade_json(Figure(None, grade=Grade.MEASURED if bound is None else Grade.BOUNDED, bound=bound))
-
-
-def reach_json(name: str, estimate: Estimate, bound: Bound | None) -> dict[str, float | None]:
-    """Return the 90 % interval of a figure, without its upper end where that was cut off."""
-    low, high = estimate.interval() or (None, None)
-    return ends_json(name, (low, None if bound is Bound.AT_LEAST else high))
 
 
 def print_wakes(ledger: WakeLedger) -> None:

@@ -66,7 +66,8 @@ def timers(
 
 def _fitted(project: Path, name: str, of: str) -> PeriodModel:
     """Return the model of a wake source or a state, as a capture shows it."""
-    with open_project(project) as session:
+    with open_project(project) as opened:
+        session = opened.session
         found = session.tuning.periods(session.project, name)
     model = next((one for one in found if one.name == of), None)
     if model is None:

@@ -10,7 +10,7 @@ import typer
 from warm_ember.cli.arguments import JsonOption, NameArgument, ProjectArgument
 from warm_ember.cli.output import print_json
 from warm_ember.cli.project import open_project
-from warm_ember.cli.tables import print_wakes, wakes_json
+from warm_ember.cli.tables import print_wakes
 from warm_ember.errors import BadArgumentError
 
 
@@ -25,15 +25,12 @@ def wakes(
 ) -> None:
     """Show the wakes of the capture NAME by source, and the sleep between them."""
     slack_s = dict(_slack(text) for text in slack or ())
-    session = open_project(project)
-    try:
-        ledger = session.results.wake_ledger(session.project, name, slack_s)
-    finally:
-        session.close()
-    if json:
-        print_json(wakes_json(ledger))
-    else:
-        print_wakes(ledger)
+    with open_project(project) as opened:
+        if json:
+            print_json(opened.runs[name].wakes(slack_s).as_json())
+        else:
+            session = opened.session
+            print_wakes(session.results.wake_ledger(session.project, name, slack_s))
 
 
 def _slack(text: str) -> tuple[str, float]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
+from dataclasses import replace
 
 import numpy as np
 
@@ -88,6 +89,9 @@ class GateResults:
                 figure = _figure(run.ledger.mean)
             else:
                 figure = _estimated(average(side), run.load.bound)
+                lowest_a = min(run.modelled.lowest_a, run.load.base_a)
+                if figure.low is not None and figure.value is not None:
+                    figure = replace(figure, low=max(figure.low, min(lowest_a, figure.value)))
             yield _upper("average.max_a", figure, limits.average.max_a, "A", "average")
         if limits.life.min_months is not None:
             yield _life(run.life, limits.life.min_months, limits.life.chance)

@@ -34,6 +34,11 @@ class ImportReport:
         """Length of the capture."""
         return self.samples * self.sample_interval_s
 
+    @property
+    def left_out(self) -> tuple[str, ...]:
+        """The notes on what of the file was left out."""
+        return tuple(note for note in self.notes if "left out" in note)
+
 
 def new_capture_path(session: Session, name: str, *, replace: bool = False) -> Path:
     """Return where a capture of that name is to be written.

@@ -349,8 +349,9 @@ class Session:
             for capture in self._captures.values():
                 capture.close()
             self._captures.clear()
-            for computed in ("results", "states", "battery", "wakes", "quality", "tuning"):
-                self.__dict__.pop(computed, None)
+            for name, attribute in vars(type(self)).items():
+                if isinstance(attribute, cached_property):
+                    self.__dict__.pop(name, None)
 
     def __enter__(self) -> Self:
         return self

@@ -1,0 +1,93 @@
+"""A run compared with limits."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, ClassVar
+
+from warm_ember.errors import BadFileError
+from warm_ember.library.record import Record
+
+if TYPE_CHECKING:
+    from warm_ember.session.session import Session
+    from warm_ember.tuning.gate import GateResult
+
+
+class Check(Record, frozen=True, kw_only=True):
+    """One limit: ``pass`` or ``fail`` where the 90 % interval lies wholly on one side of it, else ``undecided``."""
+
+    name: str
+    outcome: str
+    value: float | None
+    low: float | None
+    high: float | None
+    limit: float | None
+    text: str
+
+
+class Gate(Record, frozen=True, kw_only=True):
+    """All limits of a file, compared with one run."""
+
+    ROWS: ClassVar[str] = "checks"
+    KEY: ClassVar[str] = "name"
+
+    capture: str
+    baseline: str | None
+    outcome: str
+    checks: tuple[Check, ...]
+
+    @property
+    def passed(self) -> bool:
+        """Whether no limit was missed; what is undecided was not, unless the limits are strict."""
+        return self.outcome != "fail"
+
+    @property
+    def failures(self) -> tuple[Check, ...]:
+        """The checks that failed."""
+        return tuple(check for check in self.checks if check.outcome == "fail")
+
+
+def gate_in(session: Session, limits: Path, run: str, baseline: str = "") -> GateResult:
+    """Compare a run of a project with a limits file.
+
+    Raises
+    ------
+    BadFileError
+        If the file cannot be read, or names a state or a source that the run does not have, with line and key.
+    """
+    from warm_ember.session.gate_results import MissingNameError
+    from warm_ember.store.limits_file import place_of, read_limits_file
+
+    wanted = read_limits_file(limits)
+    try:
+        return session.gate.gate(session.project, wanted, run, baseline)
+    except MissingNameError as error:
+        raise BadFileError(limits, str(error), where=place_of(limits, *error.key)) from error
+
+
+def write_junit(found: GateResult, path: Path) -> None:
+    """Write a gate's result as JUnit XML.
+
+    Raises
+    ------
+    BadFileError
+        If it cannot be written.
+    """
+    from warm_ember.report.junit import junit_xml
+    from warm_ember.store.new_file import write_new
+
+    try:
+        write_new(path, junit_xml(found))
+    except OSError as error:
+        raise BadFileError(path, f"cannot be written: {error.strerror or error}") from error
+
+
+def gate_of(found: GateResult) -> Gate:
+    """Return a gate's result as an answer."""
+    fields = Check.__struct_fields__
+    return Gate(
+        capture=found.capture,
+        baseline=found.baseline or None,
+        outcome=found.outcome.value,
+        checks=tuple(Check(**{name: getattr(check, name) for name in fields}) for check in found.checks),
+    )
