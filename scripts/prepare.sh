@@ -28,6 +28,7 @@ needed = {
     "libxcb-keysyms.so.1": "libxcb-keysyms1", "libxcb-render-util.so.0": "libxcb-render-util0",
     "libxcb-shape.so.0": "libxcb-shape0", "libxcb-xkb.so.1": "libxcb-xkb1", "libxcb-randr.so.0": "libxcb-randr0",
     "libpango-1.0.so.0": "libpango-1.0-0", "libpangoft2-1.0.so.0": "libpangoft2-1.0-0", "libharfbuzz.so.0": "libharfbuzz0b",
+    "libharfbuzz-subset.so.0": "libharfbuzz-subset0",
 }
 missing = []
 for library, package in needed.items():

@@ -7,6 +7,7 @@ import doctest
 import json
 import math
 import re
+import shutil
 import subprocess
 import sys
 from pathlib import Path
@@ -24,15 +25,15 @@ from warm_ember.library.project import Project
 from warm_ember.library.record import Record
 from warm_ember.library.taken import ImportChoices
 from warm_ember.session.importing import ImportRequest
+from warm_ember.session.session import Session
 
 DOCUMENT = Path(__file__).parents[2] / "docs" / "library.md"
 HOSTILE = "<script>alert(1)</script>\x1b[31m&\u202e"
 
 
 @pytest.fixture
-def project(demo_copy: Path):
-    with warm_ember.open_project(demo_copy) as opened:
-        yield opened
+def project(demo_session: Session) -> Project:
+    return Project(demo_session)
 
 
 def finite(value: Any) -> Any:
@@ -106,9 +107,10 @@ def test_hostile_names_are_text_in_a_notebook(project: Project) -> None:
     assert project.runs["r5"].states()._repr_html_().count("<tr>") > 8
 
 
-def test_samples_are_those_of_the_file(project: Project) -> None:
+def test_samples_are_those_of_the_file(project: Project, tmp_path: Path) -> None:
     run = project.runs["r4"]
-    with h5py.File(project.path / "captures" / "r4.h5") as file:
+    copy = shutil.copy(project.path / "captures" / "r4.h5", tmp_path / "copy.h5")  # the project holds it open
+    with h5py.File(copy) as file:
         stored = file["current"][:]
     assert np.array_equal(run.samples(), stored, equal_nan=True)
     assert np.array_equal(run.samples(2.0, 2.5), stored[20_000:25_000])

@@ -17,12 +17,13 @@ from pytestqt.qtbot import QtBot
 from ui.driving import LEFT, drag, type_into
 from ui.golden import differ, looks_as_it_did, small_picture
 from warm_ember.model.battery import SupplyKind
+from warm_ember.model.heat_ramp import DAY_DECADES, NIGHT_DECADES
 from warm_ember.model.project import Project
 from warm_ember.model.rules import BandRule, LevelsRule, LogRule
 from warm_ember.session import edits
 from warm_ember.session.recent import recent_projects
 from warm_ember.store.project_folder import ProjectFolder
-from warm_ember.ui.look.ramp import DAY_DECADES, NIGHT_DECADES, Ramp
+from warm_ember.ui.look.ramp import Ramp
 from warm_ember.ui.look.rich_text import plain
 from warm_ember.ui.look.theme import DAY, NIGHT
 from warm_ember.ui.shell.page_stack import TITLES

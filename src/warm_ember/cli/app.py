@@ -25,6 +25,7 @@ COMMANDS = {
     "findings": "Show what the analysis found in the capture NAME, with its evidence.",
     "compare": "Compare two captures: averages, states, wake sources and activities, and what else differs.",
     "gate": "Compare the capture NAME with limits: 0 if none is missed beyond the noise, 1 if one is.",
+    "report": "Write a report of PROJECT to FILE: one file, nothing in it is outside.",
     "export": "Write WHAT of the capture NAME to FILE, as its ending says.",
     "timers": "Decode radio sleep timers, encode times as the nearest that there is, or ask what a period would take.",
     "life": "Estimate the battery life of the project's latest run, or of an activity file.",

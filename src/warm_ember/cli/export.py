@@ -12,16 +12,24 @@ from warm_ember.cli.arguments import NameArgument, ProjectArgument
 from warm_ember.cli.project import open_project
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.fold import AlignBy, FoldPlan
+from warm_ember.report.contents import Choice
+from warm_ember.report.data import REPORT_DATA, write_report_data
 from warm_ember.report.export import TABLES, export
 
 _PICTURES = (".svg", ".png")
+_WHAT = f"{', '.join(TABLES)}, {REPORT_DATA}, or trace for a picture."
+_ENDINGS = ".csv or .parquet; .h5 for a capture, .json for report-data, .svg or .png for trace."
 
 
 def export_(
     project: ProjectArgument,
     name: NameArgument,
-    what: Annotated[str, typer.Argument(metavar="WHAT", help=f"{', '.join(TABLES)}, or trace for a picture.")],
-    output: Annotated[Path, typer.Option("-o", "--output", metavar="FILE", help=".csv, .parquet, .h5, .svg or .png.")],
+    what: Annotated[
+        str, typer.Argument(metavar="WHAT", help=f"{', '.join(TABLES)}, {REPORT_DATA}, or trace for a picture.")
+    ],
+    output: Annotated[
+        Path, typer.Option("-o", "--output", metavar="FILE", help=".csv, .parquet, .h5, .json, .svg or .png.")
+    ],
     from_s: Annotated[float | None, typer.Option("--from", metavar="S", help="Start, of a capture or trace.")] = None,
     to_s: Annotated[float | None, typer.Option("--to", metavar="S", help="End, of a capture or trace.")] = None,
     align: Annotated[AlignBy | None, typer.Option(help="Fold on what.")] = None,
@@ -37,6 +45,9 @@ def export_(
         align = AlignBy.PERIOD if period is not None else AlignBy.THRESHOLD
     with open_project(project) as opened:
         session = opened.session
+        if what == REPORT_DATA:
+            write_report_data(opened, Choice((name,)), output)
+            return
         if what == "trace":
             if output.suffix.lower() not in _PICTURES:
                 raise BadArgumentError(f"{output}: expected a picture ending in .svg or .png")

@@ -10,7 +10,7 @@ import typer
 from warm_ember.cli.arguments import JsonOption, NameArgument, ProjectArgument
 from warm_ember.cli.output import print_json, print_line, print_table
 from warm_ember.cli.project import open_project, say
-from warm_ember.library.gate import gate_in, gate_of, write_junit
+from warm_ember.library.gate import gate_in, gate_of
 from warm_ember.store.limits_file import read_limits_file
 from warm_ember.tuning.gate import GateResult, Outcome
 
@@ -34,6 +34,8 @@ def gate(
     if baseline and wanted.baseline.max_worse is None:
         say(f"{limits} says nothing of a baseline: add max_worse to [baseline]")
     if junit is not None:
+        from warm_ember.report.junit import write_junit
+
         write_junit(found, junit)
     if json:
         print_json(gate_of(found).as_json())

@@ -3,35 +3,21 @@
 from __future__ import annotations
 
 import json
-import math
 import sys
 from collections.abc import Iterable, Sequence
 from typing import Any
 
-import msgspec
-
+from warm_ember.library.record import json_bytes
 from warm_ember.units import THIN_SPACE
 
 
 def print_json(content: Any) -> None:
     """Print one JSON object; what is not finite becomes null, and what an output cannot show is escaped."""
-    text = msgspec.json.encode(_finite(content)).decode()
+    text = json_bytes(content).decode()
     encoding = getattr(sys.stdout, "encoding", None) or "utf-8"
     if text.encode(encoding, "replace").decode(encoding, "replace") != text:
         text = json.dumps(json.loads(text))
     sys.stdout.write(text + "\n")
-
-
-def _finite(content: Any) -> Any:
-    if isinstance(content, dict):
-        return {_finite(key): _finite(value) for key, value in content.items()}
-    if isinstance(content, list | tuple):
-        return [_finite(value) for value in content]
-    if isinstance(content, str):  # a file's name may hold bytes that are no text
-        return content.encode("utf-8", "replace").decode("utf-8")
-    if isinstance(content, float) and not math.isfinite(content):
-        return None
-    return content
 
 
 def print_line(text: str = "") -> None:

@@ -65,23 +65,6 @@ def gate_in(session: Session, limits: Path, run: str, baseline: str = "") -> Gat
         raise BadFileError(limits, str(error), where=place_of(limits, *error.key)) from error
 
 
-def write_junit(found: GateResult, path: Path) -> None:
-    """Write a gate's result as JUnit XML.
-
-    Raises
-    ------
-    BadFileError
-        If it cannot be written.
-    """
-    from warm_ember.report.junit import junit_xml
-    from warm_ember.store.new_file import write_new
-
-    try:
-        write_new(path, junit_xml(found))
-    except OSError as error:
-        raise BadFileError(path, f"cannot be written: {error.strerror or error}") from error
-
-
 def gate_of(found: GateResult) -> Gate:
     """Return a gate's result as an answer."""
     fields = Check.__struct_fields__

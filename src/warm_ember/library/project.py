@@ -259,7 +259,7 @@ class Project:
         judged = session.tuning.claim(session.project, claim, before, after) if claim else None
         return comparison_of(found, claim, judged)
 
-    def gate(self, limits: Path | str, run: str, baseline: str = "", *, junit: Path | str | None = None) -> Gate:
+    def gate(self, limits: Path | str, run: str, baseline: str = "") -> Gate:
         """Compare a run with limits.
 
         Parameters
@@ -268,20 +268,15 @@ class Project:
             The limits file.
         run, baseline
             The run, and the one that it may not be worse than.
-        junit
-            Where to write the result as JUnit XML as well.
 
         Raises
         ------
         BadFileError
             If the limits cannot be read, or name what the run does not have.
         """
-        from warm_ember.library.gate import gate_in, gate_of, write_junit
+        from warm_ember.library.gate import gate_in, gate_of
 
-        found = gate_in(self.session, Path(limits), run, baseline)
-        if junit is not None:
-            write_junit(found, Path(junit))
-        return gate_of(found)
+        return gate_of(gate_in(self.session, Path(limits), run, baseline))
 
     def import_file(self, file: Path | str, **choices: Unpack[ImportChoices]) -> Imported:
         """Import a file as a new run.

@@ -119,6 +119,23 @@ class Record(msgspec.Struct, frozen=True, kw_only=True):
         return f"<table><tr>{head}</tr>{body}</table>{rest}"
 
 
+def json_bytes(content: Any) -> bytes:
+    """Return JSON; what is not finite becomes null."""
+    return msgspec.json.encode(_finite(content))
+
+
+def _finite(content: Any) -> Any:
+    if isinstance(content, dict):
+        return {_finite(key): _finite(value) for key, value in content.items()}
+    if isinstance(content, list | tuple):
+        return [_finite(value) for value in content]
+    if isinstance(content, str):  # a file's name may hold bytes that are no text
+        return content.encode("utf-8", "replace").decode("utf-8")
+    if isinstance(content, float) and not math.isfinite(content):
+        return None
+    return content
+
+
 def _as_json(value: Any) -> Any:
     if isinstance(value, Record):
         return value.as_json()

@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import re
+from pathlib import Path
 from xml.etree import ElementTree
 
+from warm_ember.errors import BadFileError
+from warm_ember.store.new_file import write_new
 from warm_ember.tuning.gate import GateResult, Outcome
 
 _NOT_XML = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
@@ -41,6 +44,20 @@ def junit_xml(result: GateResult) -> bytes:
             ElementTree.SubElement(case, "system-out").text = text
     ElementTree.indent(suites)
     return bytes(ElementTree.tostring(suites, encoding="utf-8", xml_declaration=True)) + b"\n"
+
+
+def write_junit(found: GateResult, path: Path) -> None:
+    """Write a gate's result as JUnit XML.
+
+    Raises
+    ------
+    BadFileError
+        If it cannot be written.
+    """
+    try:
+        write_new(path, junit_xml(found))
+    except OSError as error:
+        raise BadFileError(path, f"cannot be written: {error.strerror or error}") from error
 
 
 def _plain(text: str) -> str:

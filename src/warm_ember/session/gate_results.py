@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
-from dataclasses import replace
 
 import numpy as np
 
@@ -19,11 +18,12 @@ from warm_ember.model.finding import Finding, confidence_word
 from warm_ember.model.gate_limits import FindingLimits, GateLimits
 from warm_ember.model.placement import Placement
 from warm_ember.model.project import Project
+from warm_ember.session.average_figure import average_figure
 from warm_ember.session.results import Results
 from warm_ember.session.tuning_results import Comparison, TuningResults
 from warm_ember.signal.estimates import mean
 from warm_ember.signal.series import ShouldStop, never
-from warm_ember.tuning.difference import ComparedRun, Difference, average
+from warm_ember.tuning.difference import Difference
 from warm_ember.tuning.gate import Check, GateResult, Measured, Outcome, at_least, at_most, lasts, relative
 from warm_ember.units import HOUR_S, MONTH_S, counted, format_trimmed, interval_text, percent_text, quantity_text
 
@@ -84,14 +84,8 @@ class GateResults:
     def _of_run(self, project: Project, limits: GateLimits, name: str, should_stop: ShouldStop) -> Iterator[Check]:
         run = self._results.run(project, name, should_stop)
         if limits.average.max_a is not None:
-            side = ComparedRun(run.by_state, run.modelled, run.load)
-            if limits.average.of == "capture":
-                figure = _figure(run.ledger.mean)
-            else:
-                figure = _estimated(average(side), run.load.bound)
-                lowest_a = min(run.modelled.lowest_a, run.load.base_a)
-                if figure.low is not None and figure.value is not None:
-                    figure = replace(figure, low=max(figure.low, min(lowest_a, figure.value)))
+            is_capture = limits.average.of == "capture"
+            figure = _figure(run.ledger.mean if is_capture else average_figure(run))
             yield _upper("average.max_a", figure, limits.average.max_a, "A", "average")
         if limits.life.min_months is not None:
             yield _life(run.life, limits.life.min_months, limits.life.chance)

@@ -1,8 +1,4 @@
-"""The heat ramp: one colour for each decade of current, in the whole application.
-
-Lightness is monotonic, rising with the current at night and falling by day, so the ramp survives colour
-blindness and greyscale print. Colours are quantised to an eighth of a decade.
-"""
+"""The heat ramp as Qt's colours, for the whole application."""
 
 from __future__ import annotations
 
@@ -12,16 +8,7 @@ import numpy as np
 from PySide6.QtGui import QColor
 
 from warm_ember.model.arrays import Floats
-
-FIRST_DECADE = -9
-STEPS_PER_DECADE = 8
-
-NIGHT_DECADES = (
-    "#4b5158", "#5a5364", "#6c5772", "#805c82", "#a35a80", "#cb5d66", "#e9683f", "#f58a2d", "#fbb84a", "#fbe9b0",
-)  # fmt: skip
-DAY_DECADES = (
-    "#b9bcc4", "#b5adbf", "#b19ab9", "#b68ab2", "#bf7296", "#c25568", "#b9451f", "#934400", "#6a3d00", "#392805",
-)  # fmt: skip
+from warm_ember.model.heat_ramp import FIRST_DECADE, STEPS_PER_DECADE, ramp_steps, ramp_table
 
 
 class Ramp:
@@ -34,26 +21,15 @@ class Ramp:
     """
 
     def __init__(self, decades: tuple[str, ...]) -> None:
-        anchors = np.array([(c.red(), c.green(), c.blue()) for c in map(QColor, decades)], dtype=np.float64)
-        positions = np.arange((len(decades) - 1) * STEPS_PER_DECADE + 1) / STEPS_PER_DECADE
-        table = np.column_stack(
-            [np.interp(positions, np.arange(len(decades)), anchors[:, channel]) for channel in range(3)]
-        )
-        self._table = np.rint(table).astype(np.uint32)
+        self._table = ramp_table(decades).astype(np.uint32)
         self._packed = (
             np.uint32(0xFF000000) | self._table[:, 0] << 16 | self._table[:, 1] << 8 | self._table[:, 2]
         ).astype(np.uint32)
         self._colors = [QColor(*row) for row in self._table.tolist()]
 
-    def _index(self, current_a: Floats) -> np.ndarray:
-        with np.errstate(divide="ignore", invalid="ignore"):
-            decades = np.log10(np.maximum(current_a, 1e-30)) - FIRST_DECADE
-        steps = np.nan_to_num(np.rint(decades * STEPS_PER_DECADE), nan=0.0)
-        return np.asarray(np.clip(steps, 0, len(self._packed) - 1), dtype=np.int64)
-
     def packed(self, current_a: Floats) -> np.ndarray:
         """Return colours as 0xAARRGGBB for an array of currents."""
-        return np.asarray(self._packed[self._index(np.asarray(current_a, dtype=np.float64))])
+        return np.asarray(self._packed[ramp_steps(np.asarray(current_a, dtype=np.float64))])
 
     def color(self, current_a: float | None) -> QColor:
         """Return the colour of one current."""

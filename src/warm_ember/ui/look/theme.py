@@ -7,7 +7,8 @@ from dataclasses import dataclass
 from PySide6.QtCore import QObject, Qt, Signal
 from PySide6.QtGui import QColor, QFont, QFontMetricsF, QGuiApplication, QStaticText
 
-from warm_ember.ui.look.ramp import DAY_DECADES, NIGHT_DECADES, Ramp
+from warm_ember.model.heat_ramp import DAY_DECADES, NIGHT_DECADES
+from warm_ember.ui.look.ramp import Ramp
 
 BASE_POINTS = 10.0
 _REMEMBERED_TEXTS = 5000

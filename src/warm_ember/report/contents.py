@@ -1,0 +1,59 @@
+"""What a report may hold, and what is chosen of it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+
+class Part(StrEnum):
+    """A part of a report, in the order of its pages; its value is its title in the sheet of choices."""
+
+    RUNS = "runs"
+    COMPARISON = "comparison"
+    TRACE = "trace"
+    STATES = "states"
+    WAKES = "wakes"
+    BATTERY = "battery"
+    FINDINGS = "findings"
+    PLAN = "plan"
+    QUALITY = "quality"
+    GRADES = "grades"
+
+    @property
+    def words(self) -> str:
+        """What it shows."""
+        return {
+            Part.RUNS: "Runs: the way from the first to this one, predicted and measured steps",
+            Part.COMPARISON: "Comparison of two runs",
+            Part.TRACE: "Trace with brackets and notes",
+            Part.STATES: "Where the charge goes, by state",
+            Part.WAKES: "Wake sources and kinds of wakes",
+            Part.BATTERY: "Battery: inputs, life, and what is not included",
+            Part.FINDINGS: "Findings",
+            Part.PLAN: "Plan: changes ahead with their predicted saving",
+            Part.QUALITY: "Data quality and set-up",
+            Part.GRADES: "What the grades mean",
+        }[self]
+
+
+@dataclass(frozen=True)
+class Choice:
+    """What a report is about.
+
+    Parameters
+    ----------
+    runs
+        The runs: one, two that are compared, or more; all of the project when empty.
+    title
+        Its title; the project's name and the run when empty.
+    parts
+        Which parts it has; a part that there is nothing to say in is left out.
+    claims
+        Claims to check, where two runs are compared.
+    """
+
+    runs: tuple[str, ...] = ()
+    title: str = ""
+    parts: frozenset[Part] = frozenset(Part)
+    claims: tuple[str, ...] = ()

@@ -1,0 +1,95 @@
+"""A capture with its brackets and notes: the envelope of the current, painted by height like the axis."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from warm_ember.report.content import BracketRow
+from warm_ember.report.figures.paper import INK, MARK, MARK_GROUND, WIDTH_MM, current_axis, drawing, time_axis
+from warm_ember.session.run_results import RunResults
+from warm_ember.signal.envelope import Envelope, envelope
+from warm_ember.units import quantity_text
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+_COLUMNS = 900
+_LETTER_PT = 9.0
+_LINE = 0.008
+
+
+def trace_figure(name: str, run: RunResults, brackets: tuple[BracketRow, ...]) -> str:
+    """Return a whole capture as an SVG element.
+
+    Parameters
+    ----------
+    name
+        Of the figure, for it to be told from others on the page.
+    run
+        The run.
+    brackets
+        Its brackets.
+    """
+    current = run.capture.current
+    length_s = current.samples * current.interval_s
+    found = envelope(current, 0.0, length_s, _COLUMNS)
+    low_a, high_a = _span(run.current_span_a)
+    with drawing(name, WIDTH_MM, 38.0) as made:
+        axes = made.axes(0.10, 0.13, 0.875, 0.72)
+        current_axis(axes, low_a, high_a)
+        axes.set_xlim(0.0, length_s)
+        for bracket in brackets:
+            axes.axvspan(bracket.from_s, bracket.to_s, color=MARK_GROUND, linewidth=0)
+        _paint(axes, found, low_a, made.paint_by_height(axes, low_a, high_a), high_a)
+        _letters(axes, brackets, length_s)
+        time_axis(axes, length_s)
+        return made.svg()
+
+
+def _span(span_a: tuple[float, float]) -> tuple[float, float]:
+    """Return the ends of the axis: whole decades are not needed, but one at least must be in it."""
+    low_a, high_a = (one if one > 0 and np.isfinite(one) else 1e-6 for one in span_a)
+    return min(low_a / 2, high_a / 20), max(high_a * 1.5, low_a * 20)
+
+
+def _paint(axes: Axes, found: Envelope, low_a: float, color: str, high_a: float) -> None:
+    """Fill the envelope; below the axis nothing is drawn, and a level without noise has the width of a line."""
+    if not len(found.low):
+        return
+    from matplotlib.patches import PathPatch
+    from matplotlib.path import Path
+
+    times = np.repeat(found.edges_s, 2)[1:-1]
+    bottom, top = (np.repeat(np.maximum(one, low_a), 2) for one in (found.low, found.high))
+    top = np.maximum(top, bottom * 10 ** (_LINE * np.log10(high_a / low_a)))
+    there = np.flatnonzero(np.isfinite(bottom))
+    shapes = []
+    for piece in np.split(there, np.flatnonzero(np.diff(there) > 1) + 1):  # what was not measured is left open
+        if len(piece):
+            there_and_back = np.concatenate((times[piece], times[piece][::-1]))
+            edge = np.concatenate((top[piece], bottom[piece][::-1]))
+            shapes.append(Path(np.column_stack((there_and_back, edge))))
+    if shapes:
+        axes.add_patch(PathPatch(Path.make_compound_path(*shapes), facecolor=color, linewidth=0))
+
+
+def _letters(axes: Axes, brackets: tuple[BracketRow, ...], length_s: float) -> None:
+    """Write each bracket's letter above it; those too close to the one before stand further up."""
+    last_s, row = -np.inf, 0
+    for bracket in sorted(brackets, key=lambda one: one.from_s):
+        row = row + 1 if bracket.from_s - last_s < 0.025 * length_s else 0
+        last_s = bracket.from_s
+        axes.annotate(
+            bracket.letter, (bracket.from_s, 1.0), (0, 2 + (row % 2) * _LETTER_PT),
+            xycoords=("data", "axes fraction"), textcoords="offset points", color="#ffffff", fontsize=7,
+            fontweight="bold", bbox={"boxstyle": "square,pad=0.2", "facecolor": MARK, "linewidth": 0},
+        )  # fmt: skip
+        if bracket.to_s - bracket.from_s > 0.15 * length_s and bracket.mean_a is not None:
+            axes.annotate(
+                f"{bracket.name}  {quantity_text(bracket.mean_a, 'A')}", (bracket.from_s, 1.0), (12, 2),
+                xycoords=("data", "axes fraction"), textcoords="offset points", color=INK, fontsize=7,
+            )  # fmt: skip
+        for edge_s in (bracket.from_s, bracket.to_s):
+            axes.axvline(edge_s, color=MARK, linewidth=0.8)

@@ -1,0 +1,89 @@
+"""How a report writes its figures: with the unit lighter than the number, and the grade by the look."""
+
+from __future__ import annotations
+
+import math
+import re
+
+from markupsafe import Markup, escape
+
+from warm_ember.units import (
+    THIN_SPACE,
+    ampere_hours_text,
+    duration_text,
+    format_significant,
+    interval_text,
+    percent_text,
+    quantity_text,
+)
+
+_SIGNS = {"at_least": "≥", "at_most": "≤", "below": "<"}
+_LONGEST = 160
+_NARROW = "\u202f"
+"""A space within a number at which no line ends."""
+_NUMBER = re.compile(r"(?:[<≥≤] )?[−-]?\d[\d.\u202f]*")
+
+
+def safe(text: object) -> Markup:
+    """Return a text that may come from anywhere: control characters as dots, markup as text, what is endless cut."""
+    plain = "".join(c if c.isprintable() or c == _NARROW else "·" for c in str(text).replace(THIN_SPACE, _NARROW))
+    return escape(plain if len(plain) <= _LONGEST else f"{plain[:_LONGEST]}…")
+
+
+def figure(text: object, grade: str = "measured", bound: str | None = None) -> Markup:
+    """Return a figure: its number in the look of its grade behind the sign of its bound, its unit plain."""
+    plain = str(text).replace(THIN_SPACE, _NARROW)
+    found = _NUMBER.search(plain)
+    before, number, after = (plain[: found.start()], found[0], plain[found.end() :]) if found else ("", plain, "")
+    sign = f"{_SIGNS[bound]} " if bound else ""
+    return Markup('<span class="fig">{}<b class="{}">{}{}</b>{}</span>').format(before, grade, sign, number, after)
+
+
+def amperes(
+    value: float | None, grade: str = "measured", bound: str | None = None, high: float | None = None
+) -> Markup:
+    """Return a current; of what is below something, that."""
+    return figure(quantity_text(high if bound == "below" and high is not None else value, "A"), grade, bound)
+
+
+def coulombs(value: float | None, grade: str = "measured", bound: str | None = None) -> Markup:
+    """Return a charge."""
+    return figure(quantity_text(value, "C"), grade, bound)
+
+
+def seconds(value: float | None) -> Markup:
+    """Return a length of time."""
+    return figure(duration_text(value))
+
+
+def share(value: float | None) -> Markup:
+    """Return a share in per cent."""
+    return figure(percent_text(value))
+
+
+def months(hours: float | None, grade: str = "measured", bound: str | None = None) -> Markup:
+    """Return a life, in months without the word."""
+    if hours is None or math.isnan(hours):
+        return Markup("–")
+    text = "∞" if math.isinf(hours) else format_significant(hours / (8760 / 12))
+    return figure(text, grade, bound)
+
+
+def reach(low: float | None, high: float | None, unit: str) -> str:
+    """Return a 90 % interval, or a dash where nothing is known of it."""
+    if low is not None and high is not None:
+        return interval_text(low, high, unit)
+    if low is not None:
+        return f"at least {quantity_text(low, unit)}"
+    return f"at most {quantity_text(high, unit)}" if high is not None else "–"
+
+
+FILTERS = {
+    "safe_text": safe,
+    "amperes": amperes,
+    "coulombs": coulombs,
+    "seconds": seconds,
+    "share": share,
+    "months": months,
+    "ampere_hours": lambda value: figure(ampere_hours_text(value)),
+}
