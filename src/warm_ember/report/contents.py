@@ -24,14 +24,14 @@ class Part(StrEnum):
     def words(self) -> str:
         """What it shows."""
         return {
-            Part.RUNS: "Runs: the way from the first to this one, predicted and measured steps",
+            Part.RUNS: "Runs: predicted and measured steps",
             Part.COMPARISON: "Comparison of two runs",
             Part.TRACE: "Trace with brackets and notes",
             Part.STATES: "Where the charge goes, by state",
             Part.WAKES: "Wake sources and kinds of wakes",
-            Part.BATTERY: "Battery: inputs, life, and what is not included",
+            Part.BATTERY: "Battery, life, what is not included",
             Part.FINDINGS: "Findings",
-            Part.PLAN: "Plan: changes ahead with their predicted saving",
+            Part.PLAN: "Plan: changes ahead",
             Part.QUALITY: "Data quality and set-up",
             Part.GRADES: "What the grades mean",
         }[self]

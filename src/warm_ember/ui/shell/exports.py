@@ -4,16 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QObject
+from PySide6.QtCore import QObject, Qt
 from PySide6.QtWidgets import QFileDialog, QWidget
 
 from warm_ember.errors import WarmEmberError
 from warm_ember.model.fold import FoldPlan
 from warm_ember.report.writing import TABLE_ENDINGS, check_target
+from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.base import Page
 from warm_ember.ui.picture import ENDINGS as PICTURE_ENDINGS
 from warm_ember.ui.project_controller import ProjectController
+
+if TYPE_CHECKING:
+    from warm_ember.ui.shell.report_sheet import ReportSheet
 
 EXPORTS = {
     "capture": "The capture",
@@ -22,6 +27,7 @@ EXPORTS = {
     "crossings": "The transitions between states",
     "functions": "The charge by function",
     "wakes": "The wakes",
+    "kinds": "The kinds of wakes",
     "fold": "The mean occurrence",
     "cycles": "The cycles of the fold",
     "findings": "The findings",
@@ -38,6 +44,8 @@ class Exports(QObject):
     ----------
     window
         Where to ask.
+    look
+        Theme and type.
     controller
         The session.
     page
@@ -49,12 +57,13 @@ class Exports(QObject):
     def __init__(
         self,
         window: QWidget,
+        look: Appearance,
         controller: ProjectController,
         page: Callable[[], Page],
         plan: Callable[[], FoldPlan | None],
     ) -> None:
         super().__init__(window)
-        self._window, self._controller, self._page, self._plan = window, controller, page, plan
+        self._window, self._look, self._controller, self._page, self._plan = window, look, controller, page, plan
 
     def ask(self, what: str) -> None:
         """Ask for a file and write a part of what is known of the run to it."""
@@ -71,6 +80,18 @@ class Exports(QObject):
         path, _ = QFileDialog.getSaveFileName(self._window, f"Export: {EXPORTS[what].lower()}", wanted, kinds)
         if path:
             self.write(what, Path(path))
+
+    def report(self) -> ReportSheet | None:
+        """Open the sheet of a report."""
+        from warm_ember.ui.shell.report_sheet import ReportSheet
+
+        if self._controller.session is None or not self._controller.project.runs:
+            self._controller.troubled.emit("There is nothing to report on yet: import a capture first.")
+            return None
+        sheet = ReportSheet(self._window, self._look, self._controller)
+        sheet.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        sheet.open()
+        return sheet
 
     def write(self, what: str, path: Path) -> None:
         """Write a part of what is known of the run to a file; a table in the background."""

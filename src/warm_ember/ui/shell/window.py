@@ -53,7 +53,7 @@ class MainWindow(QMainWindow):
         self.setAcceptDrops(True)
         self.setMinimumSize(640, 480)
         self.pages = PageStack(controller, look, self.window_on_time)
-        self.exports = Exports(self, controller, lambda: self.page, lambda: self.pages.trace.fold.plan)
+        self.exports = Exports(self, self.look, controller, lambda: self.page, lambda: self.pages.trace.fold.plan)
         self._build_shell()
         self.way_in, self.help = WayIn(self), Help(self)
         self._build_menus()
@@ -167,6 +167,7 @@ class MainWindow(QMainWindow):
         self.add_action(menu, "Import a capture …", "Ctrl+I", way_in.import_capture)
         self.add_action(menu, "Parts from a file …", "", way_in.add_parts)
         exports = menu.addMenu("Export")
+        self.add_action(exports, "Report …", "Ctrl+R", self.exports.report)
         for what, words in EXPORTS.items():
             keys = "Ctrl+E" if what == "capture" else ""
             self.add_action(exports, f"{words} …", keys, lambda what=what: self.exports.ask(what))
