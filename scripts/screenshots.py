@@ -6,6 +6,7 @@
 from __future__ import annotations
 
 import os
+import re
 import shutil
 import subprocess
 import sys
@@ -22,6 +23,7 @@ sys.path.insert(0, str(ROOT / "src"))
 import msgspec
 import numpy as np
 from PySide6.QtCore import QEvent, QSettings
+from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
 from warm_ember.formats.source import ImportOptions
@@ -55,6 +57,19 @@ def start(window: MainWindow) -> None:
     shutil.move(lab / "bench copy", lab / "elsewhere")
     forget(str(made.folder.path))
     window.way_in.show_start()
+
+
+def limits(window: MainWindow) -> None:
+    """Compare the last build with limits, one of which it misses."""
+    window.pages.runs.show_view("limits")
+    _settle(window)
+    (text,) = re.findall(r"```toml\n# power.toml\n(.*?)```", (ROOT / "docs" / "builds.md").read_text(), re.DOTALL)
+    view = window.pages.runs.limits
+    view.editor.insertPlainText(f"# Limits of the build\n{text}\n[states.Count]\nmax_mean_a = 3.9e-3  # LED dark\n")
+    QTest.qWait(600)
+    _settle(window)
+    view.run_gate()
+    QTest.qWait(600)
 
 
 def a_row_open(window: MainWindow) -> None:
@@ -199,7 +214,6 @@ def nothing(_window: MainWindow) -> None:
 PICTURES: tuple[tuple[str, str, str, Theme, Callable[[MainWindow], None]], ...] = (
     ("trace", "Trace", "r4", NIGHT, around_the_report),
     ("start", "Trace", "r5", NIGHT, start),
-    ("trace-day", "Trace", "r4", DAY, around_the_report),
     ("states", "States", "r4", NIGHT, a_row_open),
     ("functions", "States", "r4", NIGHT, functions),
     ("wakes", "Wakes", "r4", NIGHT, nothing),
@@ -211,6 +225,7 @@ PICTURES: tuple[tuple[str, str, str, Theme, Callable[[MainWindow], None]], ...] 
     ("tune", "Tune", "r4", NIGHT, nothing),
     ("proof-day", "Tune", "r5", DAY, proof),
     ("runs", "Runs", "r4", NIGHT, nothing),
+    ("limits-day", "Runs", "r5", DAY, limits),
     ("fold", "Trace", "r5", NIGHT, all_wakes),
     ("quality", "Trace", "r4", DAY, quality),
     ("import", "Trace", "r5", NIGHT, a_file),

@@ -127,7 +127,7 @@ def test_a_row_that_is_chosen_is_told(window: MainWindow, settle) -> None:
 
 def test_what_is_read_follows_what_is_shown(window: MainWindow, settle) -> None:
     opened(window, "Runs", "", settle)
-    chart = window.pages.runs.findChild(PaintedView)
+    chart = window.pages.runs.history
     before = chart.read_text()
     window.controller.select_run("r5")
     settle()

@@ -24,10 +24,11 @@ from warm_ember.session.tuning_results import Comparison, TuningResults
 from warm_ember.signal.estimates import mean
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.tuning.difference import Difference
-from warm_ember.tuning.gate import Check, GateResult, Measured, Outcome, at_least, at_most, lasts, relative
+from warm_ember.tuning.gate import Check, GateResult, Measured, Outcome, at_least, at_most, lasting, lasts, relative
 from warm_ember.units import HOUR_S, MONTH_S, counted, format_trimmed, interval_text, percent_text, quantity_text
 
 _LIKELY = 0.5
+_BASELINE = ("baseline", "max_worse")
 _ANY = "*"
 _SHARE = "share"
 
@@ -86,7 +87,7 @@ class GateResults:
         if limits.average.max_a is not None:
             is_capture = limits.average.of == "capture"
             figure = _figure(run.ledger.mean if is_capture else average_figure(run))
-            yield _upper("average.max_a", figure, limits.average.max_a, "A", "average")
+            yield _upper(("average", "max_a"), figure, limits.average.max_a, "A", "average")
         if limits.life.min_months is not None:
             yield _life(run.life, limits.life.min_months, limits.life.chance)
         for state, wanted in limits.states.items():
@@ -106,10 +107,14 @@ class GateResults:
         shares = limits.measurement
         if shares.max_missing is not None:
             missing = Measured.exact(1 - run.whole.coverage)
-            yield _upper("measurement.max_missing", missing, shares.max_missing, _SHARE, "samples that are missing")
+            yield _upper(
+                ("measurement", "max_missing"), missing, shares.max_missing, _SHARE, "samples that are missing"
+            )
         if shares.max_unplaced is not None:
             unplaced = Measured.exact(run.ledger.unplaced_share)
-            yield _upper("measurement.max_unplaced", unplaced, shares.max_unplaced, _SHARE, "charge without a state")
+            yield _upper(
+                ("measurement", "max_unplaced"), unplaced, shares.max_unplaced, _SHARE, "charge without a state"
+            )
 
     def _of_baseline(
         self, project: Project, limits: GateLimits, name: str, baseline: str, should_stop: ShouldStop
@@ -119,7 +124,9 @@ class GateResults:
             return
         if not baseline:
             text = "nothing to compare with: no baseline was given"
-            yield Check("baseline.max_worse", Outcome.UNDECIDED, None, None, None, most, _SHARE, text)
+            yield Check(
+                "baseline.max_worse", Outcome.UNDECIDED, None, None, None, most, _SHARE, text, _BASELINE, "any baseline"
+            )
             return
         compared: Comparison = self._tuning.compare(project, baseline, name, should_stop)
         yield _worse("baseline.average", compared.average, most, baseline)
@@ -177,7 +184,7 @@ def _of_state(
     for key, limit in limits.items():
         figure, unit, words = figures[key]
         check = _lower if key.startswith("min") else _upper
-        yield check(f"states.{state}.{key}", figure, limit, unit, f"{state}, {words}")
+        yield check(("states", state, key), figure, limit, unit, f"{state}, {words}")
 
 
 def _cut(row: LedgerRow, placement: Placement) -> Flags:
@@ -221,7 +228,7 @@ def _of_source(source: str, row: SourceRow, limits: dict[str, float], wakes: Wak
     }
     for key, limit in limits.items():
         figure, unit, words = figures[key]
-        yield _upper(f"sources.{source}.{key}", figure, limit, unit, f"{source}, {words}")
+        yield _upper(("sources", source, key), figure, limit, unit, f"{source}, {words}")
 
 
 def _rate(row: SourceRow, duration_s: float) -> Measured:
@@ -243,13 +250,16 @@ def _life(life: LifeEstimate, months: float, chance: float) -> Check:
         life.bound is Bound.AT_LEAST and outcome is Outcome.FAIL
     ):
         outcome = Outcome.UNDECIDED  # a current that was cut off says nothing of the other side
-    at = (round(0.05 * (len(draws) - 1)), round(0.95 * (len(draws) - 1))) if draws else ()
-    low, high = (draws[at[0]], draws[at[1]]) if at else (None, None)
+    low, high = lasting(draws, chance) if draws else (None, None)
     text = (
         f"{outcome.value}: it lasts {format_trimmed(life.life_s / MONTH_S)} months; a chance of "
         f"{percent_text(reach)} to reach {format_trimmed(months)}, wanted are {percent_text(chance)}"
     )
-    return Check("life.min_months", outcome, life.life_s / MONTH_S, low, high, months, "months", str(text))
+    title, months_s = f"months, at chance {chance:g}", life.life_s / MONTH_S
+    key = ("life", "min_months")
+    return Check(
+        "life.min_months", outcome, months_s, low, high, months, "months", str(text), key, title, is_least=True
+    )
 
 
 def _of_findings(found: tuple[Finding, ...], limits: FindingLimits) -> Iterator[Check]:
@@ -260,22 +270,25 @@ def _of_findings(found: tuple[Finding, ...], limits: FindingLimits) -> Iterator[
         kinds = ", ".join(dict.fromkeys(f"{one.kind.value} ({confidence_word(one.confidence)})" for one in mine))
         text = f"{outcome.value}: found {kinds}" if mine else f"{outcome.value}: none found"
         figure = float(len(mine))
-        yield Check(f"findings.forbid.{kind}", outcome, figure, figure, figure, 0.0, "", text)
+        key, title = ("findings", "forbid"), "any finding" if kind == _ANY else kind
+        yield Check(f"findings.forbid.{kind}", outcome, figure, figure, figure, 0.0, "", text, key, title)
     if limits.max_cost_a is not None:
         costs = [(one.cost_a, one.kind.value) for one in found if one.cost_a is not None]
         dearest, kind = max(costs, default=(0.0, "no finding"))
-        yield _upper("findings.max_cost_a", Measured.exact(dearest), limits.max_cost_a, "A", f"cost of {kind}")
+        yield _upper(("findings", "max_cost_a"), Measured.exact(dearest), limits.max_cost_a, "A", f"cost of {kind}")
 
 
-def _upper(name: str, figure: Measured, limit: float, unit: str, words: str) -> Check:
-    return _check(name, at_most(figure, limit), figure, limit, unit, words, "at most")
+def _upper(key: tuple[str, ...], figure: Measured, limit: float, unit: str, words: str) -> Check:
+    return _check(key, at_most(figure, limit), figure, limit, unit, words, "at most")
 
 
-def _lower(name: str, figure: Measured, limit: float, unit: str, words: str) -> Check:
-    return _check(name, at_least(figure, limit), figure, limit, unit, words, "at least")
+def _lower(key: tuple[str, ...], figure: Measured, limit: float, unit: str, words: str) -> Check:
+    return _check(key, at_least(figure, limit), figure, limit, unit, words, "at least")
 
 
-def _check(name: str, outcome: Outcome, figure: Measured, limit: float, unit: str, words: str, side: str) -> Check:
+def _check(
+    key: tuple[str, ...], outcome: Outcome, figure: Measured, limit: float, unit: str, words: str, side: str
+) -> Check:
     def told(value: float | None) -> str:
         if value is None or math.isnan(value):
             return "unknown"
@@ -291,7 +304,9 @@ def _check(name: str, outcome: Outcome, figure: Measured, limit: float, unit: st
     elif figure.low is not None or figure.high is not None:
         reach = f" (at least {told(figure.low)})" if figure.high is None else f" (at most {told(figure.high)})"
     text = f"{outcome.value}: {words}: {told(figure.value)}{reach}, {side} {told(limit)}"
-    return Check(name, outcome, figure.value, figure.low, figure.high, limit, unit, text)
+    name = ".".join(key)
+    is_least = side == "at least"
+    return Check(name, outcome, figure.value, figure.low, figure.high, limit, unit, text, key, words, is_least)
 
 
 def _changed(
@@ -330,7 +345,17 @@ def _of_change(
         f"{outcome.value}: {side}{by}{reach} than in {baseline}, {quantity_text(after, unit)} against "
         f"{quantity_text(before, unit)}; at most {percent_text(most)} more"
     )
-    return Check(name, outcome, value, low, high, most, _SHARE, words)
+    title = name.removeprefix("baseline.").removeprefix("states.").removeprefix("sources.")
+    return Check(name, outcome, value, low, high, most, _SHARE, words, _BASELINE, _of_baseline_words(title))
+
+
+def _of_baseline_words(name: str) -> str:
+    """Return what of a state or source is compared with the baseline, in words."""
+    ends = {".added_a": "adds", ".mean_a": "mean", ".charge_c": "charge of a wake"}
+    for end, words in ends.items():
+        if name.endswith(end):
+            return f"{name.removesuffix(end)}, {words}"
+    return name
 
 
 def tally(result: GateResult) -> str:

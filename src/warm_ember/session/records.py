@@ -42,6 +42,7 @@ from warm_ember.tuning.claims import ClaimResult, Outcome
 from warm_ember.tuning.difference import ComparedRun, Difference
 from warm_ember.tuning.findings.registry import Fact, QualityReport
 from warm_ember.tuning.findings.timer_overridden import GrantedTimer
+from warm_ember.tuning.gate import Outcome as GateOutcome
 from warm_ember.tuning.matrix import Matrix, MatrixCell, MatrixRow, StateColumn
 from warm_ember.tuning.prediction import PredictedStep
 from warm_ember.tuning.proof import Proof
@@ -72,6 +73,7 @@ __all__ = [
     "Fold",
     "FunctionLedger",
     "FunctionRow",
+    "GateOutcome",
     "GrantedTimer",
     "IdleRow",
     "InstrumentConnection",

@@ -59,6 +59,17 @@ def read_limits_file(path: Path) -> GateLimits:
         text = content.decode("utf-8-sig")
     except UnicodeDecodeError as error:
         raise BadFileError(path, "expected UTF-8", where=f"byte {error.start}", remedy=_REMEDY) from error
+    return limits_in(text, path)
+
+
+def limits_in(text: str, path: Path) -> GateLimits:
+    """Read limits from the text of a file.
+
+    Raises
+    ------
+    BadFileError
+        As `read_limits_file` does.
+    """
     try:
         found = tomllib.loads(text)
     except (tomllib.TOMLDecodeError, RecursionError) as error:
@@ -152,7 +163,12 @@ def _dotted(key: Path_) -> str:
 
 
 def _place(text: str, key: Path_) -> str:
-    """Return the line of a key; of the table that it is in where it stands in one line with that."""
+    line = line_of(text, *key)
+    return f"line {line}" if line else ""
+
+
+def line_of(text: str, *key: str) -> int:
+    """Return the line of a key, from 1; of the table that it is in where it stands in one line with that, else 0."""
     table: Path_ = ()
     best, line = 0, 0
     for number, row in enumerate(text.splitlines(), 1):
@@ -167,7 +183,7 @@ def _place(text: str, key: Path_) -> str:
             continue
         if here == key[: len(here)] and len(here) > best:
             best, line = len(here), number
-    return f"line {line}" if line else ""
+    return line
 
 
 def _parts(dotted: str) -> Path_:

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 _EVEN = 0.5
+_ROUNDING = 1e-9
 
 
 class Outcome(StrEnum):
@@ -58,6 +59,12 @@ class Check:
         Unit of all of these, ``"share"`` for shares; empty for counts.
     text
         The outcome in a sentence.
+    key
+        Where the limit stands in the file; the same for all that one limit makes checks of.
+    title
+        What is compared, in words.
+    is_least
+        Whether the figure must not fall below the limit, not rise above it.
     """
 
     name: str
@@ -68,6 +75,9 @@ class Check:
     limit: float | None
     unit: str
     text: str
+    key: tuple[str, ...] = ()
+    title: str = ""
+    is_least: bool = False
 
 
 @dataclass(frozen=True)
@@ -143,6 +153,28 @@ def lasts(draws: Sequence[float], limit: float, chance: float) -> Outcome:
         return Outcome.PASS
     # A chance of a half or less leaves nothing undecided.
     return Outcome.FAIL if 1 - reach >= chance or chance <= _EVEN else Outcome.UNDECIDED
+
+
+def lasting(draws: Sequence[float], chance: float) -> tuple[float, float]:
+    """Return between which lives `lasts` leaves a limit undecided: it passes up to the first, fails beyond the last.
+
+    Parameters
+    ----------
+    draws
+        Lives, at least one.
+    chance
+        How likely a limit has to be reached; at 0.95 these are the ends of the 90 % interval.
+
+    Examples
+    --------
+    >>> lasting([float(k) for k in range(1, 101)], 0.9)
+    (11.0, 90.0)
+    """
+    rising, count = sorted(draws), len(draws)
+    low = rising[min(math.floor((1 - chance) * count + _ROUNDING), count - 1)]
+    if chance <= _EVEN:
+        return low, low
+    return low, rising[max(math.ceil(chance * count - _ROUNDING) - 1, 0)]
 
 
 def relative(before: float, change: Measured) -> Measured:

@@ -19,16 +19,20 @@ from warm_ember.session.tuning_results import Comparison, changes_ahead, compare
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.base import Missing, Page
 from warm_ember.ui.pages.runs.first_change import FirstChange
+from warm_ember.ui.pages.runs.limits_view import LimitsView
 from warm_ember.ui.pages.runs.overlay_view import OverlayView
 from warm_ember.ui.pages.runs.run_history_chart import RunHistoryChart, history_rows, plan_rung
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.claim_edit import ClaimLine
 from warm_ember.ui.widgets.difference_table import DifferenceTable, Sum, micro
 from warm_ember.ui.widgets.switches import Switch
+from warm_ember.ui.widgets.view_stack import ViewStack
 from warm_ember.units import months_text, percent_text, quantity_text
 
 if TYPE_CHECKING:
     from warm_ember.session.records import Difference, ShouldStop
+
+LADDER, LIMITS = "ladder", "limits"
 
 
 class RunsPage(Page):
@@ -63,6 +67,11 @@ class RunsPage(Page):
         self.compared: Comparison | None = None
         self.planned: tuple[int, float, float] | None = None
         self._compared_key: object = None
+        self.limits = LimitsView(controller, look)
+        self.limits.changed.connect(self.header_changed)
+        self.limits.page_asked.connect(self.page_asked)
+        self.view = LADDER
+        self.has_baseline = True
         self._build()
         self.claim.asked.connect(self._on_claim)
         self.history.picked.connect(self._on_picked)
@@ -70,7 +79,14 @@ class RunsPage(Page):
         self._actions = self._make_actions()
 
     def _build(self) -> None:
-        layout = QVBoxLayout(self)
+        self.stack = ViewStack()
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(0, 0, 0, 0)
+        whole.addWidget(self.stack)
+        ladder = QWidget()
+        self.stack.addWidget(ladder)
+        self.stack.addWidget(self.limits)
+        layout = QVBoxLayout(ladder)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
         layout.addWidget(self.history, 6)
@@ -96,10 +112,38 @@ class RunsPage(Page):
             ("A note on run B …", "Ctrl+Shift+F2", self.note_run),
             ("Make run B a step, a repeat or another condition …", "Ctrl+F2", self.sort_run),
         )
-        return [self.make_action(*one) for one in some]
+        limits = self.limits
+        of_limits: tuple[tuple[str, str, Callable[[], object]], ...] = (
+            ("Write limits from this run", "W", limits.write_limits),
+            ("Run the gate", "Return", limits.run_gate),
+            ("Save the limits and run the gate", "Ctrl+Return", limits.run_gate),
+            ("Open what the limit is about", "S", limits.open_page),
+            ("Set the limit to what this run keeps to", "L", limits.set_limit),
+        )
+        return [
+            self.make_action("Ladder", "Ctrl+1", lambda: self.show_view(LADDER)),
+            self.make_action("Limits", "Ctrl+2", lambda: self.show_view(LIMITS)),
+            *(self.make_action(*one) for one in some),
+            *(self.make_action(*one, on=limits) for one in of_limits),
+        ]
+
+    def show_view(self, view: str) -> None:
+        """Show the ladder, or the limits."""
+        self.view = view
+        self.stack.setCurrentIndex(1 if view == LIMITS else 0)
+        if view == LIMITS:
+            self._show_limits()
+            self.limits.list.setFocus()
+        self.header_changed.emit()
+
+    def _show_limits(self) -> None:
+        run = self.second or (self.results.run.name if self.results is not None else "")
+        before = self.first or run_before(self.controller.project, run)
+        self.limits.show_run(run, before if self.has_baseline and before != run else "")
 
     def missing(self) -> Missing | None:
-        return super().missing() or (Missing.SECOND_RUN if len(self.controller.project.runs) == 1 else None)
+        is_one = len(self.controller.project.runs) == 1 and self.view == LADDER
+        return super().missing() or (Missing.SECOND_RUN if is_one else None)
 
     def page_actions(self) -> list[QAction]:
         return self._actions
@@ -173,6 +217,8 @@ class RunsPage(Page):
         self._compare(first, second)
         if self.claim.claim:
             self._on_claim(self.claim.claim)
+        if self.view == LIMITS:
+            self._show_limits()
         self.header_changed.emit()
 
     def _show_alone(self) -> None:
@@ -307,6 +353,8 @@ class RunsPage(Page):
             self.controller.apply(edits.change_run(run.name, kind=RunKind(kind)), f"make {run.name} a {kind}")
 
     def sentence(self) -> str:
+        if self.view == LIMITS:
+            return self.limits.sentence()
         first, second = self.found.get(self.first), self.found.get(self.second)
         if second is None:
             return "Every capture becomes a rung of the ladder."
@@ -346,10 +394,32 @@ class RunsPage(Page):
             self.by = word
             self._show()
 
+        view = Switch("View", (LADDER, LIMITS), self.view, self.show_view)
+        if self.view == LIMITS:
+            return (view, *self._limit_switches())
         return (
+            view,
             Switch("Ladder", ("average", "one state"), "one state" if self.one_state else "average", choose),
             Switch("Overlay", tuple(LaidBy), self.overlay.mode, lay),
             Switch("Difference", ("states", "wakes", "activities"), self.by, divide),
+        )
+
+    def _limit_switches(self) -> tuple[Switch, ...]:
+        def compare(word: str) -> None:
+            self.has_baseline = word != "nothing"
+            self._show_limits()
+            self.header_changed.emit()
+
+        def count(word: str) -> None:
+            self.limits.set_strict(strict=word == "fails")
+
+        before, result = self.first or run_before(self.controller.project, self.second), self.limits.shown.result
+        names = (before, "nothing") if before and before != self.second else ("nothing",)
+        chosen = names[0] if self.has_baseline else "nothing"
+        is_strict = result is not None and result.strict
+        return (
+            Switch("Compared with", names, chosen, compare),
+            Switch("Undecided", ("passes", "fails"), "fails" if is_strict else "passes", count),
         )
 
     def link(self) -> LinkFigure:
