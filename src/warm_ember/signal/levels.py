@@ -40,6 +40,8 @@ _LOOKED_AT = 1024
 _READ_AT_ONCE = 1 << 20
 _FLOOR_BLOCKS = 64
 _BLOCKS_AT_ONCE = 1024
+_CLOSE_BLOCKS = 24
+"""Blocks that are so close are read together: reading what lies between costs less than another read."""
 _WIDEST_NOISE = 8.0
 _RANGE_OF_BLOCK = 5.6  # expected range of 256 normal values, in standard deviations
 
@@ -224,13 +226,21 @@ def _from_summary(series: Series, size: int, should_stop: ShouldStop) -> tuple[F
 
 
 def _blocks_of(series: Series, blocks: Indices) -> Samples:
-    """Read whole blocks, neighbours together; what lies beyond the end is missing."""
+    """Read whole blocks; what lies beyond the end is missing.
+
+    Those that are close together are read at once with what lies between: a read costs as much as some blocks more.
+    """
     values = np.full((len(blocks), BLOCK_SAMPLES), np.nan, dtype=np.float32)
-    starts = np.flatnonzero(np.diff(blocks, prepend=-2) != 1)
+    is_start = np.diff(blocks, prepend=-_CLOSE_BLOCKS - 1) > _CLOSE_BLOCKS
+    starts = np.flatnonzero(is_start)
     for begin, end in zip(starts.tolist(), np.append(starts[1:], len(blocks)).tolist(), strict=True):
-        first = int(blocks[begin]) * BLOCK_SAMPLES
-        found = series.read(first, min(first + (end - begin) * BLOCK_SAMPLES, series.samples))
-        values[begin:end].reshape(-1)[: len(found)] = found
+        first_block, last_block = int(blocks[begin]), int(blocks[end - 1])
+        first = first_block * BLOCK_SAMPLES
+        found = series.read(first, min((last_block + 1) * BLOCK_SAMPLES, series.samples))
+        missing = -len(found) % BLOCK_SAMPLES
+        if missing:
+            found = np.concatenate((found, np.full(missing, np.nan, dtype=np.float32)))
+        values[begin:end] = found.reshape(-1, BLOCK_SAMPLES)[blocks[begin:end] - first_block]
     return values
 
 
