@@ -5,6 +5,7 @@ import pyarrow as pa
 import pytest
 from pyarrow import csv, parquet
 
+from warm_ember.report.more_tables import MORE_TABLES
 from warm_ember.session.session import Session
 
 
@@ -106,3 +107,53 @@ def test_what_cannot_be_exported_is_said(demo_copy, tmp_path, command, monkeypat
     assert words in error
     assert error.count("\n") == 1
     assert sorted(tmp_path.iterdir()) == before
+
+
+@pytest.mark.parametrize("what", MORE_TABLES)
+def test_every_table_of_the_pages_leaves_with_its_columns(demo_path, tmp_path, command, what: str) -> None:
+    found = {}
+    for ending in ("csv", "parquet"):
+        assert command("export", demo_path, "r4", what, "-o", tmp_path / f"t.{ending}") == (0, "", "")
+        found[ending] = table(tmp_path / f"t.{ending}")
+    assert found["csv"].column_names == found["parquet"].column_names
+    assert found["csv"].num_rows == found["parquet"].num_rows > 0
+    numbers = [one.name for one in found["parquet"].schema if pa.types.is_floating(one.type)]
+    ends = ("_a", "_c", "_s", "_v", "_hz", "_per_h", "_low", "_high", "_mean", "_months", "_degc", "_share", "factor")
+    assert all(name.endswith(ends) for name in numbers), numbers  # the unit is in the name
+
+
+def test_tables_of_the_pages_say_what_the_pages_say(demo_path, tmp_path, command) -> None:
+    made = {}
+    for what in ("sources", "runs", "comparison", "matrix", "activities"):
+        command("export", demo_path, "r4", what, "-o", tmp_path / f"{what}.parquet")
+        made[what] = table(tmp_path / f"{what}.parquet").to_pylist()
+    with Session.open(demo_path) as session:
+        project, run = session.project, session.run("r4")
+        wakes = session.results.wake_ledger(project, "r4")
+        assert [row["added_a"] for row in made["sources"]] == [one.added_a for one in wakes.sources]
+        assert [row["mean_a"] for row in made["runs"]][3] == run.load.mean_a
+        compared = session.tuning.compare(project, "r3", "r4")
+        assert made["comparison"][0]["change_a"] == compared.average.change_a
+        assert len(made["comparison"]) == 1 + len(compared.states) + len(compared.sources) + len(compared.activities)
+        matrix = session.tuning.matrix(project, "r4")
+        assert len(made["matrix"]) == len(matrix.rows) * len(matrix.columns)
+        drawn = sum(row["rate_hz"] * row["charge_c"] for row in made["activities"])
+        assert drawn < run.load.mean_a
+    np.full(100, 1e-3, dtype="<f4").tofile(tmp_path / "a.f32")
+    command("import", tmp_path / "one", tmp_path / "a.f32", "--rate", "1000")
+    code, _, err = command("export", tmp_path / "one", "a", "comparison", "-o", tmp_path / "c.csv")
+    assert (code, err.count("\n")) == (2, 1)
+    assert "no run before" in err
+
+
+@pytest.mark.parametrize("ending", ["svg", "png"])
+def test_a_picture_is_as_wide_as_was_asked_for(demo_path, tmp_path, command, ending: str) -> None:
+    path = tmp_path / f"t.{ending}"
+    assert command("export", demo_path, "r5", "trace", "-o", path, "--width", "777") == (0, "", "")
+    if ending == "png":
+        assert int.from_bytes(path.read_bytes()[16:20], "big") == 777
+    else:
+        assert 'viewBox="0 0 777 ' in path.read_text(encoding="utf-8")
+    code, _, err = command("export", demo_path, "r5", "trace", "-o", path, "--width", "3")
+    assert code == 2
+    assert "16 to 16000" in err

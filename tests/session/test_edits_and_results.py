@@ -35,7 +35,7 @@ from warm_ember.model.plan import (
     ReplaceState,
     ScaleRate,
 )
-from warm_ember.model.project import Edit, ExpectedValue, Project, TypedClock
+from warm_ember.model.project import Edit, ExpectedValue, Note, Project, TypedClock
 from warm_ember.model.rules import BandRule, HandRule, LevelsRule, LineRule, LogRule, Rule
 from warm_ember.model.wake_plan import ModePower, WakePath, WakePlan
 from warm_ember.model.wakes import SleepMode, WakeSource
@@ -142,6 +142,9 @@ EDITS: dict[str, st.SearchStrategy[Edit]] = {
     "add_bracket": edit_of(edits.add_bracket, captures, st.just(1.0), times_s),
     "change_bracket": st.builds(lambda c, s: edits.change_bracket(c, "A", to_s=s), captures, times_s),
     "drop_bracket": edit_of(edits.drop_bracket, captures, st.just("A")),
+    "set_note": st.builds(
+        lambda c, s, text: edits.set_note(Note(c, s, text)), captures, times_s, st.sampled_from(["", "why"])
+    ),
     "set_fold": edit_of(edits.set_fold, folds),
     "add_parts": st.just(edits.add_parts(PartLibrary(PARTS[:1]))),
     "expect": st.lists(expected_values, max_size=2).map(lambda found: edits.expect(tuple(found))),

@@ -39,6 +39,7 @@ def export_(
     period: Annotated[float | None, typer.Option(metavar="S", help="Fold by it.")] = None,
     before: Annotated[float, typer.Option(metavar="S", help="Show so much before the alignment.")] = 0.0,
     length: Annotated[float | None, typer.Option(metavar="S", help="Length of a cycle.")] = None,
+    width: Annotated[int | None, typer.Option(metavar="PIXELS", help="How wide a picture is to be.")] = None,
 ) -> None:
     """Write WHAT of the capture NAME to FILE, as its ending says."""
     if align is None and (threshold is not None or period is not None):
@@ -53,7 +54,7 @@ def export_(
                 raise BadArgumentError(f"{output}: expected a picture ending in .svg or .png")
             from warm_ember.cli.open_window import save_trace
 
-            save_trace(session, name, output, (from_s, to_s))
+            save_trace(session, name, output, (from_s, to_s), width)
             return
         plan = None
         if align is not None:

@@ -38,7 +38,9 @@ def show(project: Path | None, *, make_demo: bool = False) -> int:
     return run_window(project, make_demo=make_demo)
 
 
-def save_trace(session: Session, name: str, path: Path, stretch: tuple[float | None, float | None]) -> None:
+def save_trace(
+    session: Session, name: str, path: Path, stretch: tuple[float | None, float | None], width: int | None = None
+) -> None:
     """Draw the lanes of a capture into a file.
 
     Raises
@@ -59,4 +61,7 @@ def save_trace(session: Session, name: str, path: Path, stretch: tuple[float | N
         from warm_ember.ui import picture
     except ImportError as error:
         raise WarmEmberError(f"the picture cannot be drawn: {error}") from error
-    picture.save_trace(results, path, (begin, end), brackets=session.project.brackets_of(name))
+    project = session.project
+    picture.save_trace(
+        results, path, (begin, end), brackets=project.brackets_of(name), notes=project.notes_of(name), width=width
+    )

@@ -102,6 +102,27 @@ class Bracket(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     name: str = ""
 
 
+class Note(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What the reader wants to be known of a moment of a capture, or of a stretch.
+
+    Parameters
+    ----------
+    capture
+        The capture.
+    at_s
+        When, or where the stretch begins.
+    text
+        The words.
+    to_s
+        Where the stretch ends; None for a moment.
+    """
+
+    capture: str
+    at_s: float
+    text: str
+    to_s: float | None = None
+
+
 class TypedClock(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """How the target's clock maps to one capture's, typed: ``capture = offset_s + (1 + drift) * target``."""
 
@@ -131,6 +152,7 @@ class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     power_rules: tuple[PowerRule, ...] = ()
     groups: tuple[StateGroup, ...] = ()
     brackets: tuple[Bracket, ...] = ()
+    notes: tuple[Note, ...] = ()
     folds: tuple[FoldPlan, ...] = ()
     clocks: tuple[TypedClock, ...] = ()
     battery: Battery = Battery(capacity_c=21600.0, self_discharge_per_year=0.015, reserve=0.1, grade=Grade.ASSUMED)
@@ -164,6 +186,10 @@ class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     def brackets_of(self, capture: str) -> tuple[Bracket, ...]:
         """Return the brackets on one capture in the order they were made."""
         return tuple(bracket for bracket in self.brackets if bracket.capture == capture)
+
+    def notes_of(self, capture: str) -> tuple[Note, ...]:
+        """Return the notes on one capture, the earliest first."""
+        return tuple(sorted((note for note in self.notes if note.capture == capture), key=lambda note: note.at_s))
 
     def clock_of(self, capture: str) -> TypedClock | None:
         """Return the clock map that was typed for one capture, or None when it is found."""

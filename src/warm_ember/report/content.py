@@ -47,6 +47,14 @@ class BracketRow(Graded, frozen=True, kw_only=True):
     max_a: float | None
 
 
+class NoteRow(Record, frozen=True, kw_only=True):
+    """A note on a moment, or on a stretch where it has an end."""
+
+    at_s: float
+    to_s: float | None
+    text: str
+
+
 class DayState(Record, frozen=True, kw_only=True):
     """A state or an activity on an average day, and what it adds to the average."""
 
@@ -116,6 +124,7 @@ class RunDetail(Record, frozen=True, kw_only=True):
     kinds: Kinds
     findings: Findings
     brackets: tuple[BracketRow, ...]
+    notes: tuple[NoteRow, ...]
     checks: tuple[Check, ...]
     set_up: SetUp
 
@@ -298,6 +307,7 @@ def _detail(project: Project, name: str) -> RunDetail:
         kinds=run.kinds(),
         findings=run.findings(),
         brackets=tuple(_brackets(session, name)),
+        notes=tuple(NoteRow(at_s=note.at_s, to_s=note.to_s, text=note.text) for note in session.project.notes_of(name)),
         checks=(
             *(Check(what=row.word, words=f"{row.text} ({row.confidence})", fault=True) for row in quality.by_effect),
             *(Check(what=one.what, words=one.words, fault=False) for one in quality.passed),

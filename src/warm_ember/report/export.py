@@ -8,6 +8,7 @@ from warm_ember.battery.emulation import emulation
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.fold import FoldPlan
 from warm_ember.report import tables
+from warm_ember.report.more_tables import MORE_TABLES, more_table
 from warm_ember.report.writing import TABLE_ENDINGS, check_ending, check_target, copy_file, write_batches, write_table
 from warm_ember.session.session import Session
 from warm_ember.signal.series import Progress, ShouldStop, ignore_progress, never
@@ -16,6 +17,7 @@ from warm_ember.signal.stretch import snap
 TABLES = (
     "capture",
     "brackets",
+    "notes",
     "ledger",
     "crossings",
     "functions",
@@ -26,6 +28,7 @@ TABLES = (
     "findings",
     "battery",
     "plan",
+    *MORE_TABLES,
 )
 
 
@@ -79,10 +82,14 @@ def export(
         first, last = snap(capture.current, begin or 0.0, capture.duration_s if end is None else end)
         batches = tables.capture_batches(capture, first, last, should_stop=should_stop)
         write_batches(path, tables.capture_schema(capture), batches, progress=progress)
+    elif what in MORE_TABLES:
+        write_table(more_table(session, name, what, should_stop), path)
     elif what == "brackets":
         brackets = project.brackets_of(name)
         readings = [capture.reading(b.from_s, b.to_s, supply_v=project.supply_v) for b in brackets]
         write_table(tables.brackets_table(brackets, readings), path)
+    elif what == "notes":
+        write_table(tables.notes_table(project.notes_of(name)), path)
     elif what == "ledger":
         write_table(tables.ledger_table(session.results.ledger(project, name, should_stop)), path)
     elif what == "crossings":

@@ -114,7 +114,9 @@ def render(project: Project, choice: Choice) -> str:
         figures["runs"] = runs_figure(report)
     if Part.TRACE in choice.parts:
         for number, detail in enumerate(report.details, start=1):
-            figures[f"trace-{number}"] = trace_figure(f"trace-{number}", results[detail.run], detail.brackets)
+            figures[f"trace-{number}"] = trace_figure(
+                f"trace-{number}", results[detail.run], detail.brackets, tuple(note.at_s for note in detail.notes)
+            )
     kinds = {detail.run: session.kinds.shown(session.project, detail.run).kinds for detail in report.details}
     numbers = count(1)
     return _template().render(

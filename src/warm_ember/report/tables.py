@@ -15,7 +15,7 @@ from warm_ember.attribution.wake_ledger import WakeLedger
 from warm_ember.attribution.wakes import Cause
 from warm_ember.battery.emulation import Emulation
 from warm_ember.model.finding import Finding
-from warm_ember.model.project import Bracket
+from warm_ember.model.project import Bracket, Note
 from warm_ember.session.tuning_results import PlanResults
 from warm_ember.signal.fold import Fold
 from warm_ember.signal.series import CHUNK_SAMPLES, ShouldStop, never
@@ -103,6 +103,20 @@ def brackets_table(brackets: tuple[Bracket, ...], readings: list[StretchReading]
                     "energy_j",
                 )
             },
+        }
+    )
+
+
+def notes_table(notes: tuple[Note, ...]) -> pa.Table:
+    """Return notes, one row each; the end is missing where a note is about a moment."""
+    import pyarrow as pa
+
+    return pa.table(
+        {
+            "capture": pa.array([note.capture for note in notes], pa.string()),
+            "at_s": pa.array([note.at_s for note in notes], pa.float64()),
+            "to_s": pa.array([note.to_s for note in notes], pa.float64()),
+            "text": pa.array([note.text for note in notes], pa.string()),
         }
     )
 

@@ -14,7 +14,7 @@ from warm_ember.model.figure import Grade
 from warm_ember.model.fold import AlignBy, FoldPlan
 from warm_ember.model.parts import PartLibrary
 from warm_ember.model.plan import PlannedChange, ReplaceState
-from warm_ember.model.project import Bracket, Edit, ExpectedValue, Project, StateGroup, TypedClock
+from warm_ember.model.project import Bracket, Edit, ExpectedValue, Note, Project, StateGroup, TypedClock
 from warm_ember.model.rules import BandRule, HandRule, KindsRule, LevelsRule, LineRule, LogRule, Rule
 from warm_ember.model.wakes import SleepMode
 
@@ -57,6 +57,24 @@ def drop_bracket(capture: str, letter: str) -> Edit:
     def edit(project: Project) -> Project:
         kept = tuple(b for b in project.brackets if (b.capture, b.letter) != (capture, letter))
         return replace(project, brackets=kept)
+
+    return edit
+
+
+def set_note(note: Note, old: Note | None = None) -> Edit:
+    """Add a note, or put it in place of one; a note without words is removed.
+
+    Parameters
+    ----------
+    note
+        As it is to be.
+    old
+        As it was; None for a new one.
+    """
+
+    def edit(project: Project) -> Project:
+        kept = tuple(one for one in project.notes if one not in (old, note))
+        return replace(project, notes=(*kept, note) if note.text.strip() else kept)
 
     return edit
 

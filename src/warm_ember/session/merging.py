@@ -9,7 +9,7 @@ from typing import Any, TypeVar
 import msgspec
 
 from warm_ember.model.fold import FoldPlan
-from warm_ember.model.project import Bracket, ExpectedValue, Project, TypedClock
+from warm_ember.model.project import Bracket, ExpectedValue, Note, Project, TypedClock
 from warm_ember.session.edits import next_letter
 
 T = TypeVar("T")
@@ -19,6 +19,7 @@ _KEYS: dict[type, Callable[[Any], Hashable]] = {
     FoldPlan: lambda plan: plan.capture,
     TypedClock: lambda clock: clock.capture,
     Bracket: lambda bracket: (bracket.capture, bracket.letter),
+    Note: lambda note: (note.capture, note.at_s, note.to_s),
 }
 """What tells one record of a kind from another, for those that have no name of their own."""
 

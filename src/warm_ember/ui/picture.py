@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from PySide6.QtCore import QBuffer, QRect, QSize
+from PySide6.QtCore import QBuffer, QPoint, QRect, QSize
 from PySide6.QtGui import QImage, QPainter
 from PySide6.QtSvg import QSvgGenerator
 from PySide6.QtWidgets import QApplication
 
-from warm_ember.errors import BadFileError
-from warm_ember.model.project import Bracket
+from warm_ember.errors import BadArgumentError, BadFileError
+from warm_ember.model.project import Bracket, Note
 from warm_ember.report.writing import check_ending, complete_or_nothing
 from warm_ember.session.run_results import RunResults
 from warm_ember.ui.lanes.stack import LaneStack
@@ -19,11 +19,14 @@ from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.theme import DAY, Appearance, Theme
 
 ENDINGS = (".svg", ".png")
+MOST_WIDTH = 16_000
 _SHARPNESS = 2
 _SIZE = QSize(1280, 560)
 
 
-def save_picture(path: Path, size: QSize, title: str, paint: Callable[[QPainter], None]) -> None:
+def save_picture(
+    path: Path, size: QSize, title: str, paint: Callable[[QPainter], None], *, width: int | None = None
+) -> None:
     """Let a plot paint itself into a file.
 
     Parameters
@@ -36,6 +39,8 @@ def save_picture(path: Path, size: QSize, title: str, paint: Callable[[QPainter]
         For whoever opens the file.
     paint
         Paints the plot with its upper left corner at the origin.
+    width
+        How wide the picture is to be, in pixels; that of the plot when None, for a PNG twice that.
 
     Raises
     ------
@@ -45,22 +50,27 @@ def save_picture(path: Path, size: QSize, title: str, paint: Callable[[QPainter]
         If the file cannot be written.
     """
     ending = check_ending(path, ENDINGS)
+    if width is not None and not 16 <= width <= MOST_WIDTH:
+        raise BadArgumentError(f"a picture is 16 to {MOST_WIDTH} pixels wide, found {width}")
+    scale = (width or size.width()) / max(size.width(), 1)
+    drawn = QSize(width or size.width(), max(round(size.height() * scale), 1))
     # Drawn in memory first: what the drawing library writes itself says nothing when the disk is full.
     data = QBuffer()
     data.open(QBuffer.OpenModeFlag.WriteOnly)
     if ending == ".svg":
         drawing = QSvgGenerator()
         drawing.setOutputDevice(data)
-        drawing.setSize(size)
-        drawing.setViewBox(QRect(0, 0, size.width(), size.height()))
+        drawing.setSize(drawn)
+        drawing.setViewBox(QRect(QPoint(), drawn))
         drawing.setTitle(title)
         painter = QPainter(drawing)
+        painter.scale(scale, scale)
         paint(painter)
         painter.end()
     else:
-        picture = QImage(size * _SHARPNESS, QImage.Format.Format_RGB32)
-        picture.setDevicePixelRatio(_SHARPNESS)
+        picture = QImage(drawn * (1 if width else _SHARPNESS), QImage.Format.Format_RGB32)
         painter = QPainter(picture)
+        painter.scale(picture.width() / max(size.width(), 1), picture.height() / max(size.height(), 1))
         paint(painter)
         painter.end()
         picture.save(data, "PNG")  # type: ignore[call-overload]
@@ -77,7 +87,9 @@ def save_trace(
     stretch: tuple[float | None, float | None],
     *,
     brackets: tuple[Bracket, ...] = (),
+    notes: tuple[Note, ...] = (),
     theme: Theme = DAY,
+    width: int | None = None,
 ) -> None:
     """Draw the lanes of a run into a file, without a window."""
     application = QApplication.instance() or QApplication(["warm-ember"])
@@ -89,7 +101,8 @@ def save_trace(
     stack.resize(_SIZE)
     stack.set_results(results)
     stack.current.set_brackets(brackets, "")
+    stack.set_notes(notes)
     stack.grab()  # lays the lanes out
-    save_picture(path, stack.size(), f"{results.run.label}", stack.paint_onto)
+    save_picture(path, stack.size(), f"{results.run.label}", stack.paint_onto, width=width)
     stack.deleteLater()
     application.processEvents()

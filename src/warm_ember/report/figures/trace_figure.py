@@ -20,7 +20,7 @@ _LETTER_PT = 9.0
 _LINE = 0.008
 
 
-def trace_figure(name: str, run: RunResults, brackets: tuple[BracketRow, ...]) -> str:
+def trace_figure(name: str, run: RunResults, brackets: tuple[BracketRow, ...], notes_s: tuple[float, ...] = ()) -> str:
     """Return a whole capture as an SVG element.
 
     Parameters
@@ -31,13 +31,15 @@ def trace_figure(name: str, run: RunResults, brackets: tuple[BracketRow, ...]) -
         The run.
     brackets
         Its brackets.
+    notes_s
+        When its notes are, s; each is pinned from below by its number.
     """
     current = run.capture.current
     length_s = current.samples * current.interval_s
     found = envelope(current, 0.0, length_s, _COLUMNS)
     low_a, high_a = _span(run.current_span_a)
     with drawing(name, WIDTH_MM, 38.0) as made:
-        axes = made.axes(0.10, 0.13, 0.875, 0.72)
+        axes = made.axes(0.10, 0.2 if notes_s else 0.13, 0.875, 0.65 if notes_s else 0.72)
         current_axis(axes, low_a, high_a)
         axes.set_xlim(0.0, length_s)
         for bracket in brackets:
@@ -45,6 +47,17 @@ def trace_figure(name: str, run: RunResults, brackets: tuple[BracketRow, ...]) -
         _paint(axes, found, low_a, made.paint_by_height(axes, low_a, high_a), high_a)
         _letters(axes, brackets, length_s)
         time_axis(axes, length_s)
+        for number, at_s in enumerate(notes_s, start=1):
+            axes.plot(
+                [at_s, at_s], [0.0, -0.06], transform=axes.get_xaxis_transform(), color=MARK, lw=0.8, clip_on=False
+            )
+            axes.annotate(
+                str(number), (at_s, 0.0), (0, -5), xycoords=("data", "axes fraction"), textcoords="offset points",
+                color=MARK, fontsize=6.5, fontweight="bold", ha="center", va="top",
+                bbox={"boxstyle": "square,pad=0.15", "facecolor": MARK_GROUND, "edgecolor": MARK, "linewidth": 0.6},
+            )  # fmt: skip
+        if notes_s:
+            axes.tick_params(axis="x", pad=12)
         return made.svg()
 
 

@@ -8,12 +8,14 @@ from PySide6.QtGui import QAction, QKeySequence, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QMenu, QVBoxLayout, QWidget
 
 from warm_ember.model.finding import Finding
+from warm_ember.model.project import Note
 from warm_ember.ui.lanes.charge import ChargeLane
 from warm_ember.ui.lanes.current import CurrentLane
 from warm_ember.ui.lanes.digital_lines import LinesLane
 from warm_ember.ui.lanes.flags import AxisLane, FlagLane
 from warm_ember.ui.lanes.lane import Lane
 from warm_ember.ui.lanes.lane_data import LaneData
+from warm_ember.ui.lanes.notes import NotesLane
 from warm_ember.ui.lanes.quality import QualityLane
 from warm_ember.ui.lanes.ribbon import RibbonLane
 from warm_ember.ui.lanes.scalar import ScalarLane
@@ -92,6 +94,7 @@ class LaneStack(QWidget):
         self.charge = ChargeLane(look, window)
         self.voltage = ScalarLane(look, window, "Voltage", "V")
         self.power = ScalarLane(look, window, "Power", "W")
+        self.notes = NotesLane(look, window)
         self.faults = QualityLane(look, window)
         self.aux: list[ScalarLane] = []
         self.axis = AxisLane(look, window)
@@ -119,6 +122,7 @@ class LaneStack(QWidget):
             self.flags,
             *self.above,
             self.current,
+            self.notes,
             self.faults,
             self.ribbon,
             self.lines,
@@ -135,6 +139,7 @@ class LaneStack(QWidget):
     def _foldable(self) -> list[Lane]:
         return [
             *self.above,
+            self.notes,
             self.faults,
             self.ribbon,
             self.lines,
@@ -172,6 +177,11 @@ class LaneStack(QWidget):
     def set_findings(self, findings: tuple[Finding, ...]) -> None:
         """Show where the measurement is at fault."""
         self.faults.set_findings(findings)
+        self._apply_folds()
+
+    def set_notes(self, notes: tuple[Note, ...]) -> None:
+        """Show what is noted of the capture."""
+        self.notes.set_notes(notes)
         self._apply_folds()
 
     def _on_folded(self, name: str) -> None:

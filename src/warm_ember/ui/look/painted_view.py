@@ -12,7 +12,6 @@ from PySide6.QtGui import (
     QAccessibleEvent,
     QAccessibleInterface,
     QFocusEvent,
-    QGuiApplication,
     QImage,
     QKeyEvent,
     QKeySequence,
@@ -21,6 +20,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QWidget
 
+from warm_ember.ui.look.copying import copy_text
 from warm_ember.ui.look.rich_text import DrawnText, noting_drawn
 from warm_ember.ui.look.theme import Appearance
 
@@ -154,7 +154,7 @@ class PaintedView(QWidget):
                 event.accept()
                 return True
             if kind == QEvent.Type.KeyPress:
-                QGuiApplication.clipboard().setText(self.copied_text())
+                copy_text(self.copied_text())
                 return True
         done = super().event(event)
         if kind == QEvent.Type.Paint and not self._is_reading:

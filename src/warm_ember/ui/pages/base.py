@@ -10,6 +10,7 @@ from PySide6.QtCore import QPoint, Qt, Signal
 from PySide6.QtGui import QAction, QKeySequence
 from PySide6.QtWidgets import QWidget
 
+from warm_ember.model.project import Note
 from warm_ember.session.page_links import LinkFigure
 from warm_ember.session.run_results import RunResults
 from warm_ember.ui.look.theme import Appearance
@@ -63,6 +64,10 @@ class Page(QWidget):
     def show_results(self, results: RunResults | None) -> None:
         """Show another run, or the same after an edit."""
 
+    def notes_of(self, results: RunResults | None) -> tuple[Note, ...]:
+        """Return what is noted of a run."""
+        return self.controller.project.notes_of(results.run.name) if results is not None else ()
+
     def sentence(self) -> str:
         """Return the sentence that answers the page's question, as rich text."""
         return ""
@@ -88,8 +93,15 @@ class Page(QWidget):
         """Return the page's own actions for the menus."""
         return []
 
-    def save_picture(self, path: Path) -> None:
+    def save_picture(self, path: Path, width: int | None = None) -> None:
         """Write what the page shows to a file.
+
+        Parameters
+        ----------
+        path
+            Ending in ``.svg`` or ``.png``.
+        width
+            How wide it is to be, in pixels; as on the screen when None.
 
         Raises
         ------
@@ -98,7 +110,7 @@ class Page(QWidget):
         BadFileError
             If it cannot be written.
         """
-        save_picture(path, self.size(), self.title, lambda painter: self.render(painter, QPoint()))
+        save_picture(path, self.size(), self.title, lambda painter: self.render(painter, QPoint()), width=width)
 
     def make_action(self, text: str, keys: str, slot: Callable[[], object], on: QWidget | None = None) -> QAction:
         """Make an action whose key works while the page, or a part of it, has the keyboard."""

@@ -7,14 +7,17 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, Qt
-from PySide6.QtWidgets import QFileDialog, QWidget
+from PySide6.QtWidgets import QApplication, QFileDialog, QInputDialog, QWidget
 
 from warm_ember.errors import WarmEmberError
 from warm_ember.model.fold import FoldPlan
 from warm_ember.report.writing import TABLE_ENDINGS, check_target
+from warm_ember.ui.look.copying import copy_picture
+from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.base import Page
 from warm_ember.ui.picture import ENDINGS as PICTURE_ENDINGS
+from warm_ember.ui.picture import MOST_WIDTH
 from warm_ember.ui.project_controller import ProjectController
 
 if TYPE_CHECKING:
@@ -23,6 +26,7 @@ if TYPE_CHECKING:
 EXPORTS = {
     "capture": "The capture",
     "brackets": "The brackets",
+    "notes": "The notes",
     "ledger": "The ledger",
     "crossings": "The transitions between states",
     "functions": "The charge by function",
@@ -33,6 +37,20 @@ EXPORTS = {
     "findings": "The findings",
     "plan": "The plan",
     "battery": "The battery, for a source to play",
+    "sources": "The wake sources",
+    "idle": "The sleep modes",
+    "quality": "Data quality",
+    "activities": "The activities",
+    "sensitivity": "What the life depends on",
+    "years": "The life year by year",
+    "effects": "What the life includes",
+    "trade-offs": "The trade-offs",
+    "matrix": "The shutdown matrix",
+    "suggestions": "The suggested changes",
+    "periods": "The timers",
+    "proof": "Predicted and measured steps",
+    "comparison": "The comparison with the run before",
+    "runs": "All runs",
     "picture": "A picture of the page",
 }
 
@@ -78,8 +96,28 @@ class Exports(QObject):
         thing = self._page().title.lower() if what == "picture" else what
         wanted = f"{results.run.name} {thing}{endings[0]}"
         path, _ = QFileDialog.getSaveFileName(self._window, f"Export: {EXPORTS[what].lower()}", wanted, kinds)
-        if path:
-            self.write(what, Path(path))
+        if not path:
+            return
+        width: int | None = None
+        if what == "picture":
+            now = self._page().width()
+            width, chosen = QInputDialog.getInt(
+                self._window,
+                "Picture",
+                "How many pixels wide?",
+                2 * now if path.endswith(".png") else now,
+                16,
+                MOST_WIDTH,
+            )
+            if not chosen:
+                return
+        self.write(what, Path(path), width)
+
+    def copy_picture(self) -> None:
+        """Copy the view that has the keyboard as a picture, the page where none has."""
+        view, page = QApplication.focusWidget(), self._page()
+        copy_picture(view if isinstance(view, PaintedView) and page.isAncestorOf(view) else page)
+        self._controller.noted.emit("The picture is copied")
 
     def report(self) -> ReportSheet | None:
         """Open the sheet of a report."""
@@ -93,13 +131,13 @@ class Exports(QObject):
         sheet.open()
         return sheet
 
-    def write(self, what: str, path: Path) -> None:
+    def write(self, what: str, path: Path, width: int | None = None) -> None:
         """Write a part of what is known of the run to a file; a table in the background."""
         session, results = self._controller.session, self._controller.results
         if session is None or results is None:
             return
         if what == "picture":
-            self._write_picture(path)
+            self._write_picture(path, width)
             return
         from warm_ember.report.export import export
 
@@ -113,10 +151,10 @@ class Exports(QObject):
             lambda _done: self._controller.noted.emit(f"{path.name} is written"),
         )
 
-    def _write_picture(self, path: Path) -> None:
+    def _write_picture(self, path: Path, width: int | None) -> None:
         try:
             check_target(path, self._controller.project_folder)
-            self._page().save_picture(path)
+            self._page().save_picture(path, width)
         except WarmEmberError as error:
             self._controller.troubled.emit(error.one_line)
             return

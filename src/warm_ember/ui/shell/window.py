@@ -136,6 +136,7 @@ class MainWindow(QMainWindow):
         self._fill_file_menu(menus["File"])
         self.undo_action = self.add_action(menus["Edit"], "Undo", key.Undo, self.controller.undo)
         self.redo_action = self.add_action(menus["Edit"], "Redo", key.Redo, self.controller.redo)
+        self.add_action(menus["Edit"], "Copy a picture of the view", "Ctrl+Shift+C", self.exports.copy_picture)
         menus["Edit"].addSeparator()
         for index, title in enumerate(TITLES):
             self.add_action(menus["View"], title, f"Alt+{index + 1}", lambda title=title: self.show_page(title))

@@ -7,9 +7,10 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt, Signal
-from PySide6.QtGui import QGuiApplication, QKeyEvent, QKeySequence, QResizeEvent
+from PySide6.QtGui import QKeyEvent, QKeySequence, QResizeEvent
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView
 
+from warm_ember.ui.look.copying import copy_text
 from warm_ember.ui.look.label import tip
 from warm_ember.ui.look.theme import Appearance
 
@@ -273,7 +274,7 @@ class FigureTable(QTableView):
     def keyPressEvent(self, event: QKeyEvent) -> None:
         place = self.currentIndex().row()
         if event.matches(QKeySequence.StandardKey.Copy):
-            QGuiApplication.clipboard().setText(self.text())
+            copy_text(self.text())
         elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and place >= 0:
             if self._editable is None:
                 self._ask(place)

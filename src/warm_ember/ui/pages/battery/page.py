@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QAction, QGuiApplication
+from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
 
 from warm_ember.errors import BadArgumentError
@@ -21,6 +21,7 @@ from warm_ember.session.page_links import LinkFigure, battery_doubt, battery_lin
 from warm_ember.session.run_results import RunResults
 from warm_ember.session.wake_results import WakesShown
 from warm_ember.ui.latest import Latest
+from warm_ember.ui.look.copying import copy_text
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.base import Page
 from warm_ember.ui.pages.battery import sentences as words
@@ -264,7 +265,7 @@ class BatteryPage(Page):
 
     def _copy(self) -> None:
         texts = {_TRADE: self.tradeoffs.text, _YEARS: self.years.text, _CELL: self.cell.text}
-        QGuiApplication.clipboard().setText(texts.get(self.view, self.activities.day.text)())
+        copy_text(texts.get(self.view, self.activities.day.text)())
 
     def _others(self) -> tuple[RunResults, ...]:
         """Return the other runs, the longest life first."""

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Signal
-from PySide6.QtGui import QAction, QGuiApplication
+from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QVBoxLayout, QWidget
 
 from warm_ember.model.figure import signed
@@ -16,6 +16,7 @@ from warm_ember.session.overlay import LaidBy, lay_over
 from warm_ember.session.page_links import LinkFigure, run_before, runs_link
 from warm_ember.session.run_results import RunResults
 from warm_ember.session.tuning_results import Comparison, changes_ahead, compare_averages, compare_states
+from warm_ember.ui.look.copying import copy_text
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.base import Missing, Page
 from warm_ember.ui.pages.runs.first_change import FirstChange
@@ -105,7 +106,7 @@ class RunsPage(Page):
             (
                 "Copy the comparison as text",
                 "Ctrl+C",
-                lambda: QGuiApplication.clipboard().setText(self.table.text()),
+                lambda: copy_text(self.table.text()),
             ),
             ("Rename run B …", "F2", self.rename_run),
             ("Say what changed in run B …", "Shift+F2", self.describe_run),
@@ -252,6 +253,7 @@ class RunsPage(Page):
             f"Also differs: {one.what}, {one.before} against {one.after}."
             for one in (found.confounders if found is not None else ())[:3]
         )
+        notes = (*(f"Noted in {second.run.name}: {_one_line(note.text)}" for note in self.notes_of(second)[:2]), *notes)
         if found is not None and self.by == "wakes":
             notes = (*[one.words for one in found.kinds if one.words][:3], *notes)
         empty = "Comparing …" if found is None else "Nothing of that kind is in either run."
@@ -424,6 +426,10 @@ class RunsPage(Page):
 
     def link(self) -> LinkFigure:
         return runs_link(self.results, self.controller.project, self.controller.averages_a)
+
+
+def _one_line(text: str) -> str:
+    return " ".join(text.split())
 
 
 def _months(life_s: float) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import partial
 
 from PySide6.QtCore import Signal
-from PySide6.QtGui import QAction, QGuiApplication
+from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QVBoxLayout
 
 from warm_ember.model.placement import UNPLACED_NAME
@@ -16,6 +16,7 @@ from warm_ember.session.state_results import unplaced_stretch_s
 from warm_ember.ui.lanes.ribbon import Block
 from warm_ember.ui.lanes.stack import LaneStack
 from warm_ember.ui.lanes.time_window import TimeWindow
+from warm_ember.ui.look.copying import copy_text
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.base import Page
 from warm_ember.ui.pages.states.clock_view import ClockView
@@ -99,7 +100,7 @@ class StatesPage(Page):
         self.addActions(self.stack.actions_for_menu())
 
     def _copy(self) -> None:
-        QGuiApplication.clipboard().setText(self.views[self.view].text())
+        copy_text(self.views[self.view].text())
 
     def page_actions(self) -> list[QAction]:
         return self._actions
@@ -117,6 +118,7 @@ class StatesPage(Page):
     def show_results(self, results: RunResults | None) -> None:
         self.results = results
         self.stack.set_results(results)
+        self.stack.set_notes(self.notes_of(results))
         for part in self.views.values():
             part.set_results(results)
         self.choose(self.part.chosen)

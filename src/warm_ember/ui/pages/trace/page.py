@@ -7,15 +7,19 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+import msgspec
 from PySide6.QtCore import Signal
-from PySide6.QtGui import QAction, QGuiApplication
-from PySide6.QtWidgets import QVBoxLayout, QWidget
+from PySide6.QtGui import QAction
+from PySide6.QtWidgets import QInputDialog, QVBoxLayout, QWidget
 
 from warm_ember.model.figure import Bound, signed
 from warm_ember.model.finding import Finding, FindingKind
+from warm_ember.model.project import Note
+from warm_ember.session import edits
 from warm_ember.session.page_links import LinkFigure, trace_doubt, trace_link
 from warm_ember.session.run_results import RunResults
 from warm_ember.ui.lanes.time_window import TimeWindow
+from warm_ember.ui.look.copying import copy_text
 from warm_ember.ui.look.rich_text import rich_figure
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.base import Page
@@ -76,6 +80,7 @@ class TracePage(Page):
         self.quality.page_asked.connect(self.page_asked)
         self.quality.changed.connect(self.header_changed)
         self.stack.faults.finding_chosen.connect(self.show_finding)
+        self.stack.notes.note_chosen.connect(self.edit_note)
         self.controller.quality_changed.connect(self._on_quality)
         self.controller.project_changed.connect(self._on_project)
 
@@ -99,6 +104,8 @@ class TracePage(Page):
         self.bracket_actions: list[QAction] = []
         for text, keys, slot in (
             *self._bracket_actions(),
+            ("Note at the cursor …", "M", self.note_moment),
+            ("Note over the bracket …", "Shift+M", self.note_bracket),
             ("Next bracket", "B", self.book.choose_next),
             ("Right edge later", "Ctrl+Right", lambda: self._move_edge(right=True, later=True)),
             ("Right edge earlier", "Ctrl+Left", lambda: self._move_edge(right=True, later=False)),
@@ -122,7 +129,7 @@ class TracePage(Page):
 
     def _copy(self) -> None:
         text = self.lanes.inside.text() if self.lanes.shows_inside else self.lanes.tray.text()
-        QGuiApplication.clipboard().setText(text)
+        copy_text(text)
 
     def page_actions(self) -> list[QAction]:
         return self.bracket_actions
@@ -144,13 +151,40 @@ class TracePage(Page):
     def show_results(self, results: RunResults | None) -> None:
         self.results = results
         self.stack.set_results(results)
+        self.stack.set_notes(self.notes_of(self.results))
         self.fold.set_results(results)
         self.quality.set_results(results)
         self.book.set_results(results)
         self._on_quality(self.controller.quality)
 
+    def note_moment(self) -> None:
+        """Ask for a note at the cursor, in the middle of the window where that is not on it."""
+        if self.results is None:
+            return
+        window = self._window
+        at_s = window.cursor_s if window.cursor_s is not None else (window.from_s + window.to_s) / 2
+        self.edit_note(Note(self.results.run.name, at_s, ""))
+
+    def note_bracket(self) -> None:
+        """Ask for a note over the chosen bracket."""
+        bracket = self.book.chosen_bracket
+        if bracket is not None:
+            known = (
+                one for one in self.notes_of(self.results) if (one.at_s, one.to_s) == (bracket.from_s, bracket.to_s)
+            )
+            self.edit_note(next(known, Note(bracket.capture, bracket.from_s, "", bracket.to_s)))
+
+    def edit_note(self, note: Note) -> None:
+        """Ask for the words of a note; without words it is removed."""
+        where = duration_text(note.at_s)
+        text, chosen = QInputDialog.getMultiLineText(self, "Note", f"What is to be known of {where}?", note.text)
+        if chosen:
+            changed = msgspec.structs.replace(note, text=text.strip())
+            self.controller.apply(edits.set_note(changed, note), f"note at {where}")
+
     def _on_project(self) -> None:
         self.book.refresh()
+        self.stack.set_notes(self.notes_of(self.results))
         self.fold.set_results(self.results)
 
     def _on_quality(self, quality: QualityReport | None) -> None:
@@ -179,14 +213,16 @@ class TracePage(Page):
         later = (f for f in findings if (f.from_s + f.to_s) / 2 > middle + self._window.interval_s)
         self.show_finding(next(later, findings[0]))
 
-    def save_picture(self, path: Path) -> None:
+    def save_picture(self, path: Path, width: int | None = None) -> None:
         if self.results is None:
             return
         label = self.results.run.label
         if self.view == "fold":
-            save_picture(path, self.fold.plot.size(), f"{label}, folded", self.fold.plot.paint_onto)
+            save_picture(path, self.fold.plot.size(), f"{label}, folded", self.fold.plot.paint_onto, width=width)
+        elif self.view == "lanes":
+            save_picture(path, self.stack.size(), label, self.stack.paint_onto, width=width)
         else:
-            save_picture(path, self.stack.size(), label, self.stack.paint_onto)
+            super().save_picture(path, width)
 
     def sentence(self) -> str:
         if self.results is None:

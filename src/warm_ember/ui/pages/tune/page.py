@@ -22,6 +22,7 @@ from warm_ember.session.plan_waveform import plan_waveform
 from warm_ember.session.run_results import RunResults
 from warm_ember.session.tuning_results import PLAN, PlanResults, changes_ahead, over_limits
 from warm_ember.ui.latest import Latest
+from warm_ember.ui.look.copying import copy_text
 from warm_ember.ui.look.label import Label, tip
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.base import Missing, Page
@@ -236,7 +237,7 @@ class TunePage(Page):
             ("Paste parts from a table", "Ctrl+V", self._paste_parts),
             ("Forget the part at the cursor", "Ctrl+Shift+D", self._drop_part),
             ("Save the parts …", "Ctrl+U", self._save_parts),
-            ("Copy the plan as text", "Ctrl+C", lambda: QGuiApplication.clipboard().setText(self.list.text())),
+            ("Copy the plan as text", "Ctrl+C", lambda: copy_text(self.list.text())),
         )
         return [self.make_action(*one) for one in some]
 

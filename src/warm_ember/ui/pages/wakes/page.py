@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QAction, QGuiApplication
+from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QScrollArea, QVBoxLayout, QWidget
 
 from warm_ember.model.battery import Activity, FromWakes
@@ -22,6 +22,7 @@ from warm_ember.session.run_results import RunResults
 from warm_ember.session.wake_results import WakesShown
 from warm_ember.ui.lanes.stack import LaneStack
 from warm_ember.ui.lanes.time_window import TimeWindow
+from warm_ember.ui.look.copying import copy_text
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.base import Page
 from warm_ember.ui.pages.wakes.kind_editing import KindEditing
@@ -196,6 +197,7 @@ class WakesPage(Page):
         same = self.results is not None and results is not None and self.results.run.name == results.run.name
         self.results = results
         self.stack.set_results(results)
+        self.stack.set_notes(self.notes_of(results))
         if not same:
             self.cpu = None
             self._was_shown = False
@@ -527,7 +529,7 @@ class WakesPage(Page):
             _MODES: self.depth_map.text,
             _PLAN: self.plan.text,
         }
-        QGuiApplication.clipboard().setText(texts.get(self.view, self.over_time.text)())
+        copy_text(texts.get(self.view, self.over_time.text)())
 
     def sentence(self) -> str:
         ledger = self.ledger

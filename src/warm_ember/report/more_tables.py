@@ -1,0 +1,184 @@
+"""The tables of the pages beyond the run's own: what the Battery, Tune and Runs pages list, as Arrow tables."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from typing import TYPE_CHECKING, Any
+
+from warm_ember.errors import BadArgumentError
+from warm_ember.session.page_links import run_before
+from warm_ember.units import MONTH_S
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from warm_ember.model.project import Project
+    from warm_ember.session.session import Session
+    from warm_ember.signal.series import ShouldStop
+
+Rows = Iterable[Mapping[str, Any]]
+_TEXT, _WHOLE, _NUMBER, _YES = "text", "whole", "number", "yes or no"
+
+
+def _activities(session: Session, project: Project, name: str, should_stop: ShouldStop) -> Rows:
+    for cost in session.run(name, should_stop).load.costs:
+        yield {
+            "activity": cost.name, "charge_c": cost.charge_c, "duration_s": cost.duration_s, "peak_a": cost.peak_a,
+            "rate_hz": cost.rate_hz, "grade": cost.grade.value, "origin": cost.origin,
+        }  # fmt: skip
+
+
+def _sources(session: Session, project: Project, name: str, should_stop: ShouldStop) -> Rows:
+    for row in session.results.wake_ledger(project, name, should_stop=should_stop).sources:
+        low, high = row.charge.interval() or (None, None)
+        yield {
+            "source": row.source, "count": row.count, "rate_per_h": row.rate_per_h, "awake_s_mean": row.awake_s_mean,
+            "charge_c_mean": row.charge_c_mean, "charge_c_mean_low": low, "charge_c_mean_high": high,
+            "added_a": row.added_a,
+        }  # fmt: skip
+
+
+def _idle(session: Session, project: Project, name: str, should_stop: ShouldStop) -> Rows:
+    for row in session.results.wake_ledger(project, name, should_stop=should_stop).idle:
+        yield {
+            "mode": row.mode, "count": row.count, "time_s": row.time_s, "mean_a": row.mean_a,
+            "too_shallow": row.too_shallow, "too_deep": row.too_deep, "lost_a": row.lost_a, "judged": row.judged,
+        }  # fmt: skip
+
+
+def _sensitivity(session: Session, project: Project, name: str, should_stop: ShouldStop) -> Rows:
+    for step in session.battery.steps(project, name, should_stop):
+        yield {
+            "parameter": step.name, "now": step.now, "worse": step.worse, "better": step.better,
+            "worse_life_s": step.worse_s, "better_life_s": step.better_s,
+        }  # fmt: skip
+
+
+def _years(session: Session, project: Project, name: str, should_stop: ShouldStop) -> Rows:
+    for year in session.battery.in_years(project, name, should_stop).years:
+        yield {
+            "year": year.number, "from_s": year.from_s, "to_s": year.to_s, "charge_share": year.charge_share,
+            "lowest_v": year.lowest_v, "margin_v": year.margin_v, "coldest_degc": year.coldest_c,
+        }  # fmt: skip
+
+
+def _effects(session: Session, project: Project, name: str, should_stop: ShouldStop) -> Rows:
+    for effect in session.battery.in_years(project, name, should_stop).effects:
+        yield {"effect": effect.name, "takes_s": effect.takes_s, "why_not_included": effect.why_not}
+
+
+def _tradeoffs(session: Session, project: Project, name: str, should_stop: ShouldStop) -> Rows:
+    for way in session.battery.tradeoffs(project, name, "", "", should_stop).ways:
+        yield {"parameter": way.name, "now": way.now, "needed": way.needed, "factor": way.factor}
+
+
+def _matrix(session: Session, project: Project, name: str, should_stop: ShouldStop) -> Rows:
+    found = session.tuning.matrix(project, name, should_stop)
+    for row in found.rows:
+        for column, cell in zip(found.columns, row.cells, strict=True):
+            yield {
+                "part": row.name, "state": column.state, "mode": cell.mode, "power": cell.power.value,
+                "current_a": cell.current_a,
+            }  # fmt: skip
+
+
+def _suggestions(session: Session, project: Project, name: str, should_stop: ShouldStop) -> Rows:
+    for one in session.tuning.plan(project, name, should_stop).suggestions:
+        yield {"change": one.change.name, "words": one.words, "saved_a": one.saved_a, "gain_s": one.gain_s}
+
+
+def _periods(session: Session, project: Project, name: str, should_stop: ShouldStop) -> Rows:
+    for one in session.tuning.periods(project, name, should_stop):
+        yield {
+            "of": one.name, "is_state": one.in_state, "period_s": one.period_s, "charge_c": one.charge_c,
+            "floor_a": one.floor_a, "times": one.times,
+        }  # fmt: skip
+
+
+def _proofs(session: Session, project: Project, name: str, should_stop: ShouldStop) -> Rows:
+    for proof in session.tuning.proofs(project, name, should_stop):
+        yield {
+            "before": proof.before, "after": proof.after, "changes": "; ".join(one.name for one in proof.changes),
+            "before_a": proof.before_a, "predicted_a": proof.predicted_a, "measured_a": proof.measured_a,
+            "is_proved": proof.is_proved,
+        }  # fmt: skip
+
+
+def _differences(session: Session, project: Project, name: str, should_stop: ShouldStop) -> Rows:
+    before = run_before(project, name)
+    if not before:
+        raise BadArgumentError(f"{name} has no run before it to be compared with")
+    found = session.tuning.compare(project, before, name, should_stop)
+    groups = (("average", (found.average,)), ("state", found.states), ("source", found.sources),
+              ("activity", found.activities))  # fmt: skip
+    for group, rows in groups:
+        for one in rows:
+            yield {
+                "of": group, "name": one.name, "before": before, "before_a": one.before_a, "after_a": one.after_a,
+                "change_a": one.change_a, "change_a_low": one.low_a, "change_a_high": one.high_a, "real": one.is_real,
+            }  # fmt: skip
+
+
+def _runs(session: Session, project: Project, _name: str, should_stop: ShouldStop) -> Rows:
+    for run in project.runs:
+        found = session.run(run.name, should_stop)
+        yield {
+            "run": run.name, "title": run.title, "changed": run.changed, "kind": run.kind.value, "note": run.note,
+            "recorded_utc": found.capture.info.start_utc, "duration_s": found.capture.duration_s,
+            "mean_a": found.load.mean_a, "life_months": found.life.life_s / MONTH_S,
+        }  # fmt: skip
+
+
+def _quality(session: Session, project: Project, name: str, should_stop: ShouldStop) -> Rows:
+    shown = session.quality.shown(project, name, should_stop)
+    for row in shown.by_effect:
+        yield {"what": row.word, "is_fault": True, "words": row.text, "confidence": row.confidence}
+    for one in shown.passed:
+        yield {"what": one.what, "is_fault": False, "words": one.words, "confidence": ""}
+
+
+Compute = Callable[["Session", "Project", str, "ShouldStop"], Rows]
+_N, _T, _W, _B = _NUMBER, _TEXT, _WHOLE, _YES
+_TABLES: dict[str, tuple[Compute, dict[str, str]]] = {
+    "sources": (_sources, {"source": _T, "count": _W, "rate_per_h": _N, "awake_s_mean": _N, "charge_c_mean": _N,
+                           "charge_c_mean_low": _N, "charge_c_mean_high": _N, "added_a": _N}),
+    "idle": (_idle, {"mode": _T, "count": _W, "time_s": _N, "mean_a": _N, "too_shallow": _W, "too_deep": _W,
+                     "lost_a": _N, "judged": _W}),
+    "quality": (_quality, {"what": _T, "is_fault": _B, "words": _T, "confidence": _T}),
+    "activities": (_activities, {"activity": _T, "charge_c": _N, "duration_s": _N, "peak_a": _N, "rate_hz": _N,
+                                 "grade": _T, "origin": _T}),
+    "sensitivity": (_sensitivity, {"parameter": _T, "now": _T, "worse": _T, "better": _T, "worse_life_s": _N,
+                                   "better_life_s": _N}),
+    "years": (_years, {"year": _W, "from_s": _N, "to_s": _N, "charge_share": _N, "lowest_v": _N, "margin_v": _N,
+                       "coldest_degc": _N}),
+    "effects": (_effects, {"effect": _T, "takes_s": _N, "why_not_included": _T}),
+    "trade-offs": (_tradeoffs, {"parameter": _T, "now": _T, "needed": _T, "factor": _N}),
+    "matrix": (_matrix, {"part": _T, "state": _T, "mode": _T, "power": _T, "current_a": _N}),
+    "suggestions": (_suggestions, {"change": _T, "words": _T, "saved_a": _N, "gain_s": _N}),
+    "periods": (_periods, {"of": _T, "is_state": _B, "period_s": _N, "charge_c": _N, "floor_a": _N, "times": _W}),
+    "proof": (_proofs, {"before": _T, "after": _T, "changes": _T, "before_a": _N, "predicted_a": _N, "measured_a": _N,
+                        "is_proved": _B}),
+    "comparison": (_differences, {"of": _T, "name": _T, "before": _T, "before_a": _N, "after_a": _N, "change_a": _N,
+                                  "change_a_low": _N, "change_a_high": _N, "real": _B}),
+    "runs": (_runs, {"run": _T, "title": _T, "changed": _T, "kind": _T, "note": _T, "recorded_utc": _T,
+                     "duration_s": _N, "mean_a": _N, "life_months": _N}),
+}  # fmt: skip
+
+MORE_TABLES = tuple(_TABLES)
+"""What there is beside the tables of a capture."""
+
+
+def more_table(session: Session, name: str, what: str, should_stop: ShouldStop) -> pa.Table:
+    """Return a table of a page, with its columns also where it has no row.
+
+    Raises
+    ------
+    BadArgumentError
+        If there is nothing to compare the run with.
+    """
+    import pyarrow as pa
+
+    compute, columns = _TABLES[what]
+    types = {_TEXT: pa.string(), _WHOLE: pa.int64(), _NUMBER: pa.float64(), _YES: pa.bool_()}
+    schema = pa.schema([pa.field(column, types[kind]) for column, kind in columns.items()])
+    return pa.Table.from_pylist([dict(row) for row in compute(session, session.project, name, should_stop)], schema)
