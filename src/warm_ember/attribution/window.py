@@ -14,7 +14,7 @@ from warm_ember.attribution.recording import Recording
 from warm_ember.model.arrays import Flags, Floats, Indices
 from warm_ember.model.placement import Placement
 from warm_ember.signal.fold_period import find_period
-from warm_ember.signal.intervals import interval_sums
+from warm_ember.signal.intervals import IntervalSums, interval_sums
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.units import duration_text
 
@@ -93,8 +93,9 @@ def find_window(recording: Recording, placement: Placement, *, should_stop: Shou
         If `should_stop` answered yes.
     """
     end_s = recording.current.samples * recording.current.interval_s
-    resting = _resting(recording, placement, should_stop)
-    start_s, left_out = _start_up(recording, placement, resting, should_stop)
+    sums = interval_sums(recording.current, placement.edges, should_stop=should_stop)
+    resting = _resting(sums, placement)
+    start_s, left_out = _start_up(recording, placement, sums, resting)
     best = max(_trains(recording, placement, start_s, should_stop), key=lambda one: one.matters, default=None)
     from_s, to_s = start_s, end_s
     if best is not None:
@@ -142,9 +143,8 @@ def _around(found: Window, start_s: float, end_s: float, interval_s: float) -> t
     return tuple(f"{duration_text(length_s)} {where}" for where, length_s in parts if length_s > 1.5 * interval_s)
 
 
-def _resting(recording: Recording, placement: Placement, should_stop: ShouldStop) -> Flags:
+def _resting(sums: IntervalSums, placement: Placement) -> Flags:
     """Return which intervals are in the lowest state that takes a tenth of the time, shape ``(intervals,)``."""
-    sums = interval_sums(recording.current, placement.edges, should_stop=should_stop)
     states, number = np.unique(placement.state, return_inverse=True)
     charge, time = np.bincount(number, sums.total), np.bincount(number, np.diff(placement.edges))
     mean_a = np.where(time >= _LEAST_REST * time.sum(), charge / np.maximum(time, 1), np.inf)
@@ -152,11 +152,10 @@ def _resting(recording: Recording, placement: Placement, should_stop: ShouldStop
 
 
 def _start_up(
-    recording: Recording, placement: Placement, resting: Flags, should_stop: ShouldStop
+    recording: Recording, placement: Placement, sums: IntervalSums, resting: Flags
 ) -> tuple[float, tuple[str, ...]]:
     """Return when what recurs begins, and what comes before, in words."""
     current = recording.current
-    sums = interval_sums(current, placement.edges, should_stop=should_stop)
     opens = np.flatnonzero(~resting & np.append(True, resting[:-1]))
     if not len(opens) or resting.all() or not resting.any():
         return 0.0, ()
@@ -192,6 +191,8 @@ def _trains(recording: Recording, placement: Placement, start_s: float, should_s
         # What is missing at an end for longer than a cycle stopped there, or had not begun: it tells no cycle of all.
         if train is not None and max(train.from_s - start_s, end_s - train.to_s) <= _SAME_BEYOND * train.cycle_s:
             found.append(train)
+    if len(found) < 2:
+        return found  # which matters most is only asked of several
     return [replace(one, matters=_varies(recording, one, should_stop)) for one in found]
 
 
