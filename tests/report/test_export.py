@@ -5,6 +5,7 @@ import pyarrow as pa
 import pytest
 from pyarrow import csv, parquet
 
+from warm_ember.report.export import export
 from warm_ember.report.more_tables import MORE_TABLES
 from warm_ember.session.session import Session
 
@@ -110,10 +111,10 @@ def test_what_cannot_be_exported_is_said(demo_copy, tmp_path, command, monkeypat
 
 
 @pytest.mark.parametrize("what", MORE_TABLES)
-def test_every_table_of_the_pages_leaves_with_its_columns(demo_path, tmp_path, command, what: str) -> None:
+def test_every_table_of_the_pages_leaves_with_its_columns(demo_session: Session, tmp_path, what: str) -> None:
     found = {}
     for ending in ("csv", "parquet"):
-        assert command("export", demo_path, "r4", what, "-o", tmp_path / f"t.{ending}") == (0, "", "")
+        export(demo_session, "r4", what, tmp_path / f"t.{ending}")
         found[ending] = table(tmp_path / f"t.{ending}")
     assert found["csv"].column_names == found["parquet"].column_names
     assert found["csv"].num_rows == found["parquet"].num_rows > 0
@@ -122,23 +123,23 @@ def test_every_table_of_the_pages_leaves_with_its_columns(demo_path, tmp_path, c
     assert all(name.endswith(ends) for name in numbers), numbers  # the unit is in the name
 
 
-def test_tables_of_the_pages_say_what_the_pages_say(demo_path, tmp_path, command) -> None:
-    made = {}
+def test_tables_of_the_pages_say_what_the_pages_say(demo_session: Session, tmp_path, command) -> None:
+    made, session = {}, demo_session
     for what in ("sources", "runs", "comparison", "matrix", "activities"):
-        command("export", demo_path, "r4", what, "-o", tmp_path / f"{what}.parquet")
+        export(session, "r4", what, tmp_path / f"{what}.parquet")
         made[what] = table(tmp_path / f"{what}.parquet").to_pylist()
-    with Session.open(demo_path) as session:
-        project, run = session.project, session.run("r4")
-        wakes = session.results.wake_ledger(project, "r4")
-        assert [row["added_a"] for row in made["sources"]] == [one.added_a for one in wakes.sources]
-        assert [row["mean_a"] for row in made["runs"]][3] == run.load.mean_a
-        compared = session.tuning.compare(project, "r3", "r4")
-        assert made["comparison"][0]["change_a"] == compared.average.change_a
-        assert len(made["comparison"]) == 1 + len(compared.states) + len(compared.sources) + len(compared.activities)
-        matrix = session.tuning.matrix(project, "r4")
-        assert len(made["matrix"]) == len(matrix.rows) * len(matrix.columns)
-        drawn = sum(row["rate_hz"] * row["charge_c"] for row in made["activities"])
-        assert drawn < run.load.mean_a
+    project, run = session.project, session.run("r4")
+    wakes = session.results.wake_ledger(project, "r4")
+    assert [row["added_a"] for row in made["sources"]] == [one.added_a for one in wakes.sources]
+    assert [row["mean_a"] for row in made["runs"]][3] == run.load.mean_a
+    compared = session.tuning.compare(project, "r3", "r4")
+    assert made["comparison"][0]["change_a"] == compared.average.change_a
+    assert len(made["comparison"]) == 1 + len(compared.states) + len(compared.sources) + len(compared.activities)
+    matrix = session.tuning.matrix(project, "r4")
+    assert len(made["matrix"]) == len(matrix.rows) * len(matrix.columns)
+    drawn = sum(row["rate_hz"] * row["charge_c"] for row in made["activities"])
+    assert drawn < run.load.mean_a
+    assert command("export", session.folder.path, "r4", "sources", "-o", tmp_path / "s.csv") == (0, "", "")
     np.full(100, 1e-3, dtype="<f4").tofile(tmp_path / "a.f32")
     command("import", tmp_path / "one", tmp_path / "a.f32", "--rate", "1000")
     code, _, err = command("export", tmp_path / "one", "a", "comparison", "-o", tmp_path / "c.csv")

@@ -243,14 +243,13 @@ def test_words_are_text_and_figures_wear_their_grade() -> None:
     assert str(figure("–")) == '<span class="fig"><b class="measured">–</b></span>'
 
 
-def test_report_data_is_the_report_as_json(demo_path: Path, tmp_path: Path, command) -> None:
-    code, out, err = command("export", demo_path, "r5", "report-data", "-o", tmp_path / "r.json")
+def test_report_data_is_the_report_as_json(project: Project, tmp_path: Path, command) -> None:
+    code, out, err = command("export", project.path, "r5", "report-data", "-o", tmp_path / "r.json")
     assert (code, out, err) == (0, "", "")
     found = msgspec.json.decode((tmp_path / "r.json").read_bytes())
-    with warm_ember.open_project(demo_path) as project:
-        report = gather(project, Choice(("r5",)))
-        assert found["details"][0]["states"]["states"][0] == report.detail.states.states[0].as_json()
+    report = gather(project, Choice(("r5",)))
+    assert found["details"][0]["states"]["states"][0] == report.detail.states.states[0].as_json()
     assert found["runs"][0]["run"] == "r5"
-    code, _, err = command("export", demo_path, "r5", "report-data", "-o", tmp_path / "r.csv")
+    code, _, err = command("export", project.path, "r5", "report-data", "-o", tmp_path / "r.csv")
     assert code == 2
     assert ".json" in err

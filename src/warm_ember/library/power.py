@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import dataclasses
 import threading
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -18,7 +19,7 @@ from warm_ember.library.record import Record
 from warm_ember.library.recording import Wanted, check_taken, request_of
 from warm_ember.library.stretch import Stretch
 from warm_ember.session.new_capture import free_name
-from warm_ember.session.recording import adopt_recorded, record
+from warm_ember.session.recording import RecordRequest, adopt_recorded, record
 from warm_ember.session.simulated_bench import SUPPLY_V, SimulatedBench
 from warm_ember.units import interval_text, quantity_text
 
@@ -169,6 +170,12 @@ class GateVerdict:
         return f"<gate: {self.words}>"
 
 
+def _endless(request: RecordRequest) -> RecordRequest:
+    """Return a request that goes on until it is stopped, whatever length the project's recordings have."""
+    settings = msgspec.structs.replace(request.recipe.settings, duration_s=None)
+    return dataclasses.replace(request, recipe=msgspec.structs.replace(request.recipe, settings=settings))
+
+
 class PowerRecording:
     """One recording of a test: it runs as long as its ``with`` block, and has its figures afterwards."""
 
@@ -182,7 +189,7 @@ class PowerRecording:
         self._project, self._record_property, self._verdicts = bench.project, record_property, verdicts
         self.name = free_name(bench.project.session, name)
         wanted = msgspec.structs.replace(bench.wanted, name=self.name)
-        self._request = request_of(bench.project.session.project, wanted)
+        self._request = _endless(request_of(bench.project.session.project, wanted))
         self._recorder: Recorder | None = None
         self._taken: tuple[Recorded, ...] = ()
         self._trouble: BaseException | None = None
