@@ -200,6 +200,19 @@ def test_a_current_below_what_is_resolved_is_shown_as_that(tmp_path: Path) -> No
             assert "never ends" in text
 
 
+def test_a_project_of_two_runs_is_no_comparison_unless_asked_for(tmp_path: Path) -> None:
+    with warm_ember.open_project(tmp_path / "own", create=True) as project:
+        for name, scale in (("weak", 1e-7), ("strong", 3e-2)):
+            np.save(tmp_path / f"{name}.npy", scale * (1 + 0.2 * np.sin(np.arange(3000))))
+            project.import_file(tmp_path / f"{name}.npy", rate_hz=1000.0)
+        report = gather(project, Choice())
+        assert (report.comparison, [one.run for one in report.details]) == (None, ["strong"])
+        text = Outside(render(project, Choice())).text
+        assert "report of a project" in text
+        assert "e+0" not in text
+        assert gather(project, Choice(("weak", "strong"))).comparison is not None
+
+
 def test_what_is_wrong_is_one_line(demo_path: Path, tmp_path: Path, command) -> None:
     for arguments, words in (
         (("-o", tmp_path / "r.doc"), ".html, .pdf"),

@@ -225,14 +225,15 @@ def gather(project: Project, choice: Choice) -> Report:
     names = choice.runs or tuple(project.runs)
     if not names:
         raise ProjectError(project.path, "there is no capture to report on", remedy="import or record one first")
-    if choice.claims and len(names) != 2:
+    if choice.claims and len(choice.runs) != 2:
         raise BadArgumentError("a claim is checked by two runs: give --run twice")
     for name in names:
         project.runs[name]  # one that there is not is told before anything is computed
     subject = session.run(names[-1])
     life = subject.life
-    details = tuple(_detail(project, name) for name in (names if len(names) == 2 else names[-1:]))
-    compared = project.compare(names[0], names[1]) if len(names) == 2 and Part.COMPARISON in choice.parts else None
+    is_compared = len(choice.runs) == 2
+    details = tuple(_detail(project, name) for name in (names if is_compared else names[-1:]))
+    compared = project.compare(*names) if is_compared and Part.COMPARISON in choice.parts else None
     return Report(
         title=choice.title or f"{session.title}: {subject.run.label}",
         project=session.title,

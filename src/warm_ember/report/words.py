@@ -24,10 +24,10 @@ _NARROW = "\u202f"
 _NUMBER = re.compile(r"(?:[<≥≤] )?[−-]?\d[\d.\u202f]*")
 
 
-def safe(text: object) -> Markup:
+def safe(text: object, longest: int = _LONGEST) -> Markup:
     """Return a text that may come from anywhere: control characters as dots, markup as text, what is endless cut."""
     plain = "".join(c if c.isprintable() or c == _NARROW else "·" for c in str(text).replace(THIN_SPACE, _NARROW))
-    return escape(plain if len(plain) <= _LONGEST else f"{plain[:_LONGEST]}…")
+    return escape(plain if len(plain) <= longest else f"{plain[:longest]}…")
 
 
 def figure(text: object, grade: str = "measured", bound: str | None = None) -> Markup:

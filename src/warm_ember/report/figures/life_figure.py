@@ -9,6 +9,7 @@ from warm_ember.report.figures.paper import INK, WIDTH_MM, drawing, heat
 from warm_ember.units import MONTH_S
 
 _BINS = 60
+_ROOM_SHARE = 0.17
 
 
 def life_figure(life: LifeEstimate) -> str:
@@ -33,6 +34,8 @@ def life_figure(life: LifeEstimate) -> str:
             if np.isfinite(share):
                 at = share / MONTH_S
                 axes.plot([at, at], [0, axes.get_ylim()[1] * 0.8], color=INK, linewidth=0.6, linestyle=(0, (1, 1.5)))
+                if share == life.p10_s and at - low < _ROOM_SHARE * (high - low):
+                    continue  # its words would leave the figure
                 axes.annotate(
                     words, (at, axes.get_ylim()[1]), (0, -1), textcoords="offset points", fontsize=6.5, color=INK,
                     ha="right" if share == life.p10_s else "left", va="top",

@@ -6,16 +6,19 @@ import numpy as np
 
 from warm_ember.report.content import Report
 from warm_ember.report.figures.paper import DIM, INK, WIDTH_MM, current_axis, drawing, heat
-from warm_ember.units import quantity_text
+from warm_ember.units import format_significant, quantity_text
 
 _HALF, _STEP = 0.28, 0.035
+_LEAST_MARGIN, _MARGIN = 0.3, 0.16
 
 
 def runs_figure(report: Report) -> str:
     """Return the runs of a report as an SVG element; the target runs through them."""
     means = [run.average.mean_a for run in report.runs]
-    shown = [one for one in (*means, report.budget_a) if one is not None and one > 0]
-    low_a, high_a = min(shown) / 2.2, max(shown) * 1.9
+    shown = [one for one in (*means, report.budget_a) if one is not None and one > 0] or [1e-6]
+    # Room for the figures above and below the bars, however many decades there are.
+    margin = 10.0 ** max(_LEAST_MARGIN, _MARGIN * np.log10(max(shown) / min(shown)))
+    low_a, high_a = float(min(shown) / margin), float(max(shown) * margin)
     steps = {step.after: step for step in report.steps}
     with drawing("runs", WIDTH_MM, 42.0) as made:
         axes = made.axes(0.10, 0.02, 0.83, 0.94)
@@ -71,7 +74,7 @@ def _months_axis(axes: object, report: Report, low_a: float, high_a: float) -> N
         apart = not kept or np.log10(mean_a / kept[-1][0]) > 0.07 * np.log10(high_a / low_a)
         if mean_a > 0 and apart:
             kept.append((mean_a, months))
-    right.set_yticks([mean_a for mean_a, _ in kept], [f"{months:.3g}" for _, months in kept])
+    right.set_yticks([mean_a for mean_a, _ in kept], [format_significant(months) for _, months in kept])
     right.minorticks_off()
     right.tick_params(axis="y", length=2.5, color=DIM)
     right.set_ylabel("months", fontsize=7)
