@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from warm_ember.model.arrays import Floats
+from warm_ember.signal.medians import row_medians
 from warm_ember.signal.series import Series
 
 _READ_WHOLE, _WINDOWS, _WINDOW = 1 << 18, 512, 1024
@@ -71,7 +72,7 @@ def find_floor(series: Series, first: int = 0, last: int | None = None) -> Floor
     groups = _groups(series, first, series.samples if last is None else last)
     if not len(groups):
         return None
-    medians = np.median(groups, axis=1)
+    medians = row_medians(groups)
     order = np.argsort(medians)
     low = groups[order[: max(1, int(_LOW * len(order)))]]
     steps = np.abs(np.diff(low, axis=1))

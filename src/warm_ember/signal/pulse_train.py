@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from warm_ember.model.arrays import Floats, Indices
+from warm_ember.signal.medians import row_medians
 from warm_ember.signal.series import Series
 
 _MOST_SAMPLES, _MOST_WINDOWS = 1 << 21, 64
@@ -62,7 +63,7 @@ def find_pulse_train(series: Series, first: Indices, last: Indices, longest_s: f
     windows = _windows(series, first, last)
     if not len(windows):
         return None
-    flat = windows - np.median(windows, axis=1, keepdims=True)
+    flat = windows - row_medians(windows)[:, None]
     fundamental = _fundamental(flat, series.interval_s, longest_s)
     if fundamental is None:
         return None
@@ -76,7 +77,7 @@ def find_pulse_train(series: Series, first: Indices, last: Indices, longest_s: f
     explains = float(np.var(levels)) / spread if spread > 0 else 0.0
     if explains < _EXPLAINS:
         return None
-    offset_a = float(np.median(windows, axis=1).mean())
+    offset_a = float(row_medians(windows).mean())
     mean_a = float(flat.mean()) - base
     return PulseTrain(series.interval_s / frequency, mean_a, offset_a + base, min(explains, 1.0))
 

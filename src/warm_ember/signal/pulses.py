@@ -8,6 +8,7 @@ import numpy as np
 
 from warm_ember.errors import Cancelled
 from warm_ember.model.arrays import Floats, Indices, Samples
+from warm_ember.signal.medians import row_medians
 from warm_ember.signal.series import Series, ShouldStop, chunks, never
 
 _CALM_BEFORE, _FALLS_WITHIN, _PULSE = 2, 6, 16
@@ -94,7 +95,7 @@ def _pulses(values: Samples, noise_a: float) -> tuple[tuple[Indices, Floats], in
         calm = rests[:, -2:].all(axis=1) & (falling.min(axis=1) > -_CALM * peak[:, 0])
         # After one that breaks out at the edge of a longer pulse that pulse goes on.
         further = values[candidates[:, np.newaxis] + np.arange(_FALLS_WITHIN + 1, _PULSE)]
-        stays = np.median(further, axis=1) - values[candidates - 1]
+        stays = row_medians(further) - values[candidates - 1]
         over = np.abs(stays) < np.maximum(_OVER * peak[:, 0], _IN_NOISE * noise_a)
         shaped = rises & comes_back & calm & falls.all(axis=1) & (~later | (after[:, 0] <= _FALLS * after[:, 1]))
         short = shaped & over
@@ -146,7 +147,7 @@ def edge_breakouts(series: Series, edges: Indices, *, should_stop: ShouldStop = 
     known = ~np.isnan(values).any(axis=1)
     values, edges = values[known], inside[known]
     before, after = values[:, : _BEFORE - 3], values[:, _BEFORE + 4 :]
-    ends = np.sort(np.column_stack((np.median(before, axis=1), np.median(after, axis=1))), axis=1)
+    ends = np.sort(np.column_stack((row_medians(before), row_medians(after))), axis=1)
     low, high = ends[:, :1], ends[:, 1:]
     spread = np.maximum(before.std(axis=1), after.std(axis=1))[:, None]
     # Without a change of the level it is a short pulse.
