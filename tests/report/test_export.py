@@ -117,7 +117,8 @@ def test_every_table_of_the_pages_leaves_with_its_columns(demo_session: Session,
         export(demo_session, "r4", what, tmp_path / f"t.{ending}")
         found[ending] = table(tmp_path / f"t.{ending}")
     assert found["csv"].column_names == found["parquet"].column_names
-    assert found["csv"].num_rows == found["parquet"].num_rows > 0
+    assert found["csv"].num_rows == found["parquet"].num_rows
+    assert found["csv"].num_rows or what in ("corrections", "wake-plan")  # of which the demo may have none
     numbers = [one.name for one in found["parquet"].schema if pa.types.is_floating(one.type)]
     ends = ("_a", "_c", "_s", "_v", "_hz", "_per_h", "_low", "_high", "_mean", "_months", "_degc", "_share", "factor")
     assert all(name.endswith(ends) for name in numbers), numbers  # the unit is in the name

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from warm_ember.errors import BadArgumentError
 from warm_ember.session.page_links import run_before
+from warm_ember.signal.levels import MOST_LEVELS
 from warm_ember.units import MONTH_S
 
 if TYPE_CHECKING:
@@ -137,6 +138,50 @@ def _quality(session: Session, project: Project, name: str, should_stop: ShouldS
         yield {"what": one.what, "is_fault": False, "words": one.words, "confidence": ""}
 
 
+def _granted_timers(session: Session, project: Project, name: str, should_stop: ShouldStop) -> Rows:
+    for one in session.tuning.asked(project, name, should_stop):
+        yield {
+            "at_s": one.at_s, "requested_active_s": one.asked.active_s, "granted_active_s": one.granted.active_s,
+            "requested_periodic_s": one.asked.periodic_s, "granted_periodic_s": one.granted.periodic_s,
+        }  # fmt: skip
+
+
+def _levels(session: Session, project: Project, name: str, should_stop: ShouldStop) -> Rows:
+    found = session.states.level_stays(project, name, MOST_LEVELS, should_stop=should_stop)
+    for index, level_a in enumerate(found.levels.centres_a.tolist()):
+        yield {
+            "level": found.levels.name_of(index), "level_a": level_a, "stays": int(found.stays[index]),
+            "usual_s": float(found.usual_s[index]), "time_s": float(found.time_s[index]),
+            "charge_c": float(found.charge_c[index]),
+        }  # fmt: skip
+
+
+def _expected(session: Session, project: Project, name: str, should_stop: ShouldStop) -> Rows:
+    for row in session.results.ledger(project, name, should_stop).rows:
+        entered = project.expected_of(row.name)
+        if entered is not None and row.expected is not None:
+            yield {
+                "state": row.name, "expected_a": row.expected.current_a, "tolerance_share": entered.tolerance,
+                "condition": entered.condition, "source": entered.source, "measured_a": row.mean.value,
+                "parts": "; ".join(f"{one.part} {one.mode}" for one in entered.parts), "verdict": row.verdict.value,
+            }  # fmt: skip
+
+
+def _corrections(session: Session, _project: Project, name: str, _should_stop: ShouldStop) -> Rows:
+    for words in session.capture(name).info.corrections:
+        yield {"correction": words}
+
+
+def _wake_plan(_session: Session, project: Project, _name: str, _should_stop: ShouldStop) -> Rows:
+    for path in project.wake_plan.paths:
+        yield {
+            "source": path.source, "domain": path.domain, "oscillator": path.oscillator, "pin": path.pin,
+            "trigger": path.trigger.value, "rest": path.rest.value, "pull": path.pull.value, "enabled": path.enabled,
+            "wired": path.wired, "rearmed": path.rearmed, "is_reset": path.is_reset, "loses": path.loses,
+            "reacts_s": path.reacts_s,
+        }  # fmt: skip
+
+
 Compute = Callable[["Session", "Project", str, "ShouldStop"], Rows]
 _N, _T, _W, _B = _NUMBER, _TEXT, _WHOLE, _YES
 _TABLES: dict[str, tuple[Compute, dict[str, str]]] = {
@@ -156,6 +201,15 @@ _TABLES: dict[str, tuple[Compute, dict[str, str]]] = {
     "matrix": (_matrix, {"part": _T, "state": _T, "mode": _T, "power": _T, "current_a": _N}),
     "suggestions": (_suggestions, {"change": _T, "words": _T, "saved_a": _N, "gain_s": _N}),
     "periods": (_periods, {"of": _T, "is_state": _B, "period_s": _N, "charge_c": _N, "floor_a": _N, "times": _W}),
+    "granted-timers": (_granted_timers, {"at_s": _N, "requested_active_s": _N, "granted_active_s": _N,
+                                         "requested_periodic_s": _N, "granted_periodic_s": _N}),
+    "levels": (_levels, {"level": _T, "level_a": _N, "stays": _W, "usual_s": _N, "time_s": _N, "charge_c": _N}),
+    "expected": (_expected, {"state": _T, "expected_a": _N, "tolerance_share": _N, "condition": _T, "source": _T,
+                             "measured_a": _N, "parts": _T, "verdict": _T}),
+    "corrections": (_corrections, {"correction": _T}),
+    "wake-plan": (_wake_plan, {"source": _T, "domain": _T, "oscillator": _T, "pin": _T, "trigger": _T, "rest": _T,
+                               "pull": _T, "enabled": _B, "wired": _B, "rearmed": _B, "is_reset": _B, "loses": _T,
+                               "reacts_s": _N}),
     "proof": (_proofs, {"before": _T, "after": _T, "changes": _T, "before_a": _N, "predicted_a": _N, "measured_a": _N,
                         "is_proved": _B}),
     "comparison": (_differences, {"of": _T, "name": _T, "before": _T, "before_a": _N, "after_a": _N, "change_a": _N,

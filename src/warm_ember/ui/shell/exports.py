@@ -50,6 +50,11 @@ EXPORTS = {
     "periods": "The timers",
     "proof": "Predicted and measured steps",
     "comparison": "The comparison with the run before",
+    "granted-timers": "Requested and granted timers",
+    "levels": "The levels of the current",
+    "expected": "Expected values",
+    "corrections": "The corrections",
+    "wake-plan": "The wake-up paths",
     "runs": "All runs",
     "picture": "A picture of the page",
 }
