@@ -139,6 +139,7 @@ def test_a_file_is_imported_with_what_is_known_of_it(tmp_path: Path) -> None:
         report = project.import_file(file, unit="mA", supply_v=3.0, name="night")
         assert (report.capture, report.samples) == ("night", 400)
         assert any("remark" in text for text in report.left_out)
+        assert not any("kept as channels" in text and "remark" in text for text in report.assumed)
         reading = project.runs["night"].stretch(0.0, 0.4)
         assert reading.mean_a == pytest.approx(np.mean(np.arange(400) % 7) * 1e-3, rel=1e-6)
         assert reading.energy_j == pytest.approx(reading.charge_c * 3.0)

@@ -13,6 +13,7 @@ from xml.etree import ElementTree
 import pytest
 
 from bench.benches import AskedClock, Serve, address, console_address, serve
+from warm_ember.bench.simulated.faults import Fault, FaultMode
 from warm_ember.library.power import GateVerdict, MeasuredFloat
 from warm_ember.library.project import Project
 
@@ -144,6 +145,17 @@ def test_figures_come_when_the_block_has_ended_and_names_are_told(tried) -> None
     assert found.ended == ended(tests=2, failures=1), found.said
     assert "of the test itself" in found.said
     assert "broken: average" in found.said
+
+
+def test_what_came_before_a_lost_link_is_kept_and_told(tmp_path: Path, serve: Serve) -> None:
+    server = serve("r5", speed=20.0, fault=Fault(FaultMode.DISCONNECT, 40))
+    tests = "def test_it(power):\n    with power.recording('lost') as r:\n        r.wait(1000)\n"
+    found = run_pytest(tmp_path, tests, "--power-from", address(server), "--power-voltage", "3")
+    assert found.ended == ended(tests=1, failures=1), found.said
+    assert "kept as 'lost'" in found.said
+    assert re.search(r"lost: average .*kept as .*lost\.h5", found.said)
+    with Project.open(tmp_path / "power") as project:
+        assert list(project.runs) == ["lost"]
 
 
 def test_an_instrument_that_is_not_there_is_one_line(tmp_path: Path) -> None:

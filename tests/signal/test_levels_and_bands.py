@@ -1,6 +1,6 @@
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from warm_ember.errors import Cancelled
@@ -178,3 +178,25 @@ def test_levels_are_numbered_by_what_they_draw_with_their_pulses(every: int) -> 
     assert sorted(draws, key=draws.get) == [f"level {k + 1}" for k in range(len(draws))]
     learned = find_levels(series, centres_a=tuple(levels.centres_a.tolist()))
     assert [learned.name_of(k) for k in range(2)] == ["level 1", "level 2"]  # as they were learned
+
+
+@settings(max_examples=60)
+@given(
+    st.sampled_from([1e-9, 1e-8, 1e-7, 1e-6]),
+    st.integers(50, 3000),
+    st.floats(2.0, 5.5),
+    st.integers(0, 99),
+)
+def test_a_burst_decades_above_the_step_of_the_readings_hides_no_level(
+    step_a: float, sleep_steps: int, decades: float, seed: int
+) -> None:
+    """Readings come in steps that are far smaller than what a burst draws: both levels are there all the same."""
+    random = np.random.default_rng(seed)
+    sleep_a = sleep_steps * step_a
+    burst_a = sleep_a * 10**decades
+    wave = np.where(np.arange(9000) % 700 < 40, burst_a, sleep_a)
+    noise = 4 * step_a * random.normal(size=len(wave)).clip(-3, 3)
+    readings = (np.rint((wave + noise) / step_a) * step_a).astype(np.float32)
+    found = find_levels(ArraySeries(readings, 1e-3)).centres_a
+    assert found.min() == pytest.approx(sleep_a, abs=6 * step_a)
+    assert found.max() == pytest.approx(burst_a, rel=0.02, abs=6 * step_a)

@@ -120,7 +120,7 @@ class InstrumentDescription(msgspec.Struct, frozen=True, forbid_unknown_fields=T
     commands: Commands = Commands()
 
     def range_for(self, range_a: float | None) -> RangeDescription | None:
-        """Return the range that a setting selects; the lowest, which resolves most, when it changes by itself."""
+        """Return the range that a setting selects; the lowest, which resolves most, when it changes automatically."""
         if not self.ranges:
             return None
         if range_a is None:

@@ -1,4 +1,4 @@
-"""Setting a zero: what the set-up reads and draws by itself, from recordings without the target."""
+"""Setting a zero: what the set-up alone reads and draws, from recordings without the target."""
 
 from __future__ import annotations
 

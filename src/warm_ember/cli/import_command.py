@@ -23,7 +23,7 @@ _DECIMALS = {"point": ".", "comma": ","}
 
 
 def _sign(word: str | None, known: dict[str, str], option: str) -> str | None:
-    """Return the sign that an option names, by itself or by its name."""
+    """Return the sign that an option gives, as the sign or as its name."""
     if word is None or word in known.values():
         return word
     if word.casefold() in known:

@@ -219,7 +219,7 @@ def _taken(
     """Return what was taken for what, and which columns were not."""
     roles = (("time", time), ("current", current), ("voltage", voltage))
     words = ", ".join(f"{role} from {finder.title(column)!r}" for role, column in roles if column is not None)
-    others = ", ".join(repr(finder.title(column)) for column in rest)
+    others = ", ".join(repr(finder.title(column)) for column in rest if column.index not in finder.words)
     return f"{words}; kept as channels: {others}" if others else words
 
 

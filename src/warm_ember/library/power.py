@@ -204,6 +204,11 @@ class PowerRecording:
         """Where the capture is kept."""
         return self._project.session.folder.capture_path(self.name)
 
+    @property
+    def is_kept(self) -> bool:
+        """Whether there is a capture of it, also where a fault ended it."""
+        return self.path.exists()
+
     def wait(self, duration_s: float) -> None:
         """Let so much more be recorded, by the instrument's time.
 
@@ -402,10 +407,13 @@ class Power:
         except BaseException:
             with contextlib.suppress(WarmEmberError):  # what the test itself met comes first
                 one.end()
+            if one.is_kept:
                 self._tell(one.words)
             raise
-        one.end()
-        self._tell(one.words)
+        try:
+            one.end()
+        finally:
+            self._tell(one.words if one.is_kept else f"{one.name}: nothing was recorded")
 
     def unseen_failures(self) -> str:
         """Return what gates failed whose verdict nothing in the test looked at."""

@@ -18,6 +18,7 @@ from warm_ember.errors import Cancelled
 from warm_ember.model.arrays import Floats, Indices, Samples
 from warm_ember.signal.intervals import interval_sums
 from warm_ember.signal.pyramid import BLOCK_SAMPLES
+from warm_ember.signal.reading_steps import are_apart
 from warm_ember.signal.series import CHUNK_SAMPLES, Series, ShouldStop, never
 
 MOST_LEVELS = 14
@@ -298,7 +299,7 @@ def _step(medians: Floats) -> float:
     if len(values) > _SHARE_OF_VALUES * len(some):
         return 0.0
     gaps = np.diff(values)
-    real = gaps[gaps > 1e-5 * float(np.abs(values).max())]
+    real = gaps[are_apart(values)]
     if not len(real):
         return 0.0
     step_a = float(np.median(real[real < 1.5 * real.min()]))
@@ -314,7 +315,7 @@ def _flickers(medians: Floats, values: Floats) -> float:
     Levels last, and pulses come back after a time: what they read next depends on what they read now.
     """
     gaps = np.diff(values)
-    real = gaps > 1e-5 * float(np.abs(values).max())
+    real = are_apart(values)
     if not real.any():
         return 0.0
     step_a = float(gaps[real].min())

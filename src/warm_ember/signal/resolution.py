@@ -8,6 +8,7 @@ import numpy as np
 
 from warm_ember.model.arrays import Floats, Indices
 from warm_ember.signal.levels import Levels
+from warm_ember.signal.reading_steps import are_apart
 from warm_ember.signal.series import Series
 
 _WINDOWS, _FEW = 64, 16
@@ -111,8 +112,7 @@ def _step(values: Floats) -> float:
     if len(distinct) < 2 or len(distinct) > max(4, _MOST_VALUES * len(values)):
         return 0.0
     gaps = np.diff(distinct)
-    # Values that were rounded to float32 differ by a hair where they are meant to be equal.
-    real = gaps[gaps > 1e-5 * float(np.abs(distinct).max())]
+    real = gaps[are_apart(distinct)]
     return float(real.min()) if len(real) else 0.0
 
 
