@@ -13,7 +13,8 @@ class SharedResults:
     """Lend what was computed of the demo to sessions on copies of it.
 
     What is remembered is only used where what it read of the project is the same, and captures are told by the file
-    that they are: a copy whose captures are links to the demo's has the same. One session at a time may borrow.
+    that they are: a copy whose captures are links to the demo's has the same. One session at a time may borrow; who
+    asks before that one is closed computes for itself.
 
     Parameters
     ----------
@@ -28,6 +29,8 @@ class SharedResults:
 
     def lend(self, session: Session) -> Session:
         """Let a session use what others of its kind computed."""
+        if self._session is not None and vars(self._session).get("results") is self._results:
+            return session
         # What came from other captures than the demo's holds on to them, and they are closed by now.
         self._results.graph.forget_captures(lambda identity: identity not in self._captures)
         self._session = session

@@ -1,8 +1,10 @@
-"""Who reads a function that takes or gives arrays is told their shapes."""
+"""What docstrings promise: shapes of arrays, and examples that come out as they say."""
 
 from __future__ import annotations
 
 import ast
+import doctest
+import importlib
 import re
 from collections.abc import Iterator
 from pathlib import Path
@@ -14,6 +16,21 @@ import warm_ember
 ROOT = Path(warm_ember.__file__).parent
 _ARRAYS = re.compile(r"\b(Floats|Samples|Indices|Flags|Blocks|Bits|ndarray)\b")
 _SHAPE = re.compile(r"\bshapes?\b", re.IGNORECASE)
+
+
+WITH_EXAMPLES = [
+    ".".join(("warm_ember", *path.relative_to(ROOT).with_suffix("").parts))
+    for path in sorted(ROOT.rglob("*.py"))
+    if ">>> " in path.read_text()
+]
+
+
+@pytest.mark.parametrize("name", WITH_EXAMPLES)
+def test_examples_come_out_as_they_say(name: str) -> None:
+    # Only modules that have any are imported for it: half of the time that finding the tests takes.
+    failed, tried = doctest.testmod(importlib.import_module(name))
+    assert tried > 0
+    assert failed == 0
 
 
 def public_functions(tree: ast.Module) -> Iterator[ast.FunctionDef]:

@@ -62,11 +62,11 @@ def test_the_year_is_periodic_and_its_integral_is_that_of_its_factor(
     degrees = year.temperature_c(middles)
     assert min(months_c) - 1e-9 <= degrees.min() <= degrees.max() <= max(months_c) + 1e-9
     assert year.temperature_c(middles + YEAR_S) == pytest.approx(degrees, abs=1e-6)
-    runs = np.diff(year.runs_s(times[[0, -1]]), axis=0)[0]
+    runs = np.diff(year.runs_s(times[[0, -1]]))[:, 0]
     assert runs[0] == pytest.approx(years * YEAR_S)
     summed = float(np.sum(2.0 ** ((degrees - 20) / 10))) * (times[1] - times[0])
     assert runs[2] == pytest.approx(summed, rel=5e-3)
-    whole = np.diff(year.runs_s(np.array([0.0, YEAR_S])), axis=0)[0]
+    whole = np.diff(year.runs_s(np.array([0.0, YEAR_S])))[:, 0]
     assert whole[1] == pytest.approx(YEAR_S)  # a season moves a load, it adds nothing over a year
 
 

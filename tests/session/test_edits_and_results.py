@@ -47,8 +47,6 @@ from warm_ember.session.state_results import StateResults
 from warm_ember.session.tuning_results import TuningResults
 from warm_ember.session.wake_results import WakeResults
 from warm_ember.signal.levels import MOST_LEVELS
-from warm_ember.signal.series import ShouldStop, never
-from warm_ember.tuning.findings.registry import QualityReport
 
 captures = st.sampled_from(["a", "b"])
 states = st.sampled_from([*STATES, "Rest", "Busy"])
@@ -237,15 +235,27 @@ def answer(ask: Callable[[], Any]) -> Any:
         return str(error)
 
 
+OF_CAPTURES_ALONE = ("quality", "alignment", "levels", "hum")
+
+
 class FromNothing(Results):
-    """Everything computed anew, but for what depends on a capture alone: that is held against itself below."""
+    """Everything computed anew, but for what depends on a capture alone."""
 
     def __init__(self, session: Session) -> None:
         super().__init__(session.capture)
-        self.of = session.results
+        for name in OF_CAPTURES_ALONE:
+            setattr(self, name, getattr(session.results, name))
 
-    def quality(self, project: Project, name: str, should_stop: ShouldStop = never) -> QualityReport:
-        return self.of.quality(project, name, should_stop)
+
+def test_what_is_of_captures_alone_reads_nothing_of_the_project(small: Session) -> None:
+    results = small.results
+    for name in OF_CAPTURES_ALONE:
+        getattr(results, name)(small.project, "a")
+        reads = next(
+            kept.reads for kept in results.graph._by_age.values() if kept.key[0].__name__ == name and "a" in kept.key
+        )
+        assert reads
+        assert all(question == results.graph._identity_of for question, _ in reads), name
 
 
 def stale_of(session: Session) -> str:

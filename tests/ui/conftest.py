@@ -11,8 +11,6 @@ from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
-from shared_results import SharedResults
-from warm_ember.session.session import Session
 from warm_ember.ui.application import make_window
 from warm_ember.ui.lanes.window_reader import WindowReader
 from warm_ember.ui.look.theme import NIGHT
@@ -65,12 +63,8 @@ def window(
     empty_window: MainWindow,
     demo_copy: Path,
     settle: Settle,
-    shared_results: SharedResults,
-    monkeypatch: pytest.MonkeyPatch,
 ) -> MainWindow:
-    """The window on the demo, run r4; what is computed of the demo as it is was mostly computed before."""
-    open_project = Session.open
-    monkeypatch.setattr(Session, "open", lambda path: shared_results.lend(open_project(path)))
+    """The window on the demo, run r4."""
     assert empty_window.controller.open(demo_copy)
     empty_window.controller.select_run("r4")
     settle()

@@ -70,6 +70,7 @@ def place(
     clock: TypedClock | None = None,
     levels: Callable[[], Levels] | None = None,
     kinds: Callable[[], Kinds] | None = None,
+    alignment: Callable[[], Alignment] | None = None,
     should_stop: ShouldStop = never,
 ) -> Placement:
     """Place states on a capture.
@@ -86,6 +87,8 @@ def place(
         Gives the levels of the current where they are needed; found here when None.
     kinds
         Gives the kinds of its wakes where they are needed; found here when None.
+    alignment
+        Gives how the log lies on the capture where that is needed and `clock` is None; found here when None.
     should_stop
         Polled on long passes.
 
@@ -104,7 +107,8 @@ def place(
     by_hand = tuple(r for r in rules if isinstance(r, HandRule))
     others = tuple(r for r in rules if not isinstance(r, HandRule))
     sort = kinds or cache(lambda: find_kinds(recording.current, should_stop=should_stop))
-    placer = _Placer(recording, find, sort, should_stop)
+    lay = alignment or cache(lambda: align(recording, find))
+    placer = _Placer(recording, find, sort, lay, should_stop)
     if clock is not None:
         placer.alignment = Alignment(clock.offset_s, clock.drift, method=TYPED_CLOCK)
     # Of two strokes by hand the later one counts, as with paint.
@@ -123,16 +127,17 @@ class _Placer:
         recording: Recording,
         levels: Callable[[], Levels],
         kinds: Callable[[], Kinds],
+        lay: Callable[[], Alignment],
         should_stop: ShouldStop,
     ) -> None:
-        self._recording, self._levels, self._kinds = recording, levels, kinds
+        self._recording, self._levels, self._kinds, self._lay = recording, levels, kinds, lay
         self._should_stop = should_stop
         self.alignment: Alignment | None = None
 
     def clock(self) -> Alignment:
         """Return how the log lies on the capture; found when it is asked for the first time."""
         if self.alignment is None:
-            self.alignment = align(self._recording, self._levels)
+            self.alignment = self._lay()
         return self.alignment
 
     def layer(self, rule: Rule) -> _Layer | None:

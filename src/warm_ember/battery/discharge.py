@@ -7,7 +7,7 @@ well as a day, and any number of variants are emptied at once.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 from enum import StrEnum
 from functools import cached_property
 
@@ -35,6 +35,8 @@ _FOCUSES, _FOCUS_POINTS = 2, 160
 _COARSE, _BEYOND, _AMPLE = 0.7, 1.05, 1.3
 _UNEVEN = 1.5
 _LIKELY, _LIKELY_MORE_S = 1.15, 0.15 * YEAR_S
+_BLOCK = 1 << 15
+"""Points followed at once: what is worked out of so many stays in the processor's memory."""
 
 
 class Limit(StrEnum):
@@ -77,6 +79,18 @@ class Variants:
     warmer_k: Floats
     seasons: tuple[tuple[float, ...], ...] = ((),)
     pulses: Points = ()
+
+    def block(self, first: int, count: int) -> Variants:
+        """Return some of them."""
+        last = first + count
+        return replace(
+            self,
+            demand_a=self.demand_a[first:last],
+            peak_a=self.peak_a[first:last],
+            capacity_c=self.capacity_c[first:last],
+            self_discharge_per_year=self.self_discharge_per_year[first:last],
+            warmer_k=self.warmer_k[first:last],
+        )
 
 
 @dataclass(frozen=True, eq=False)
@@ -170,8 +184,22 @@ def discharge(
     The integral is that of a first-order linear differential equation by its integrating factor: E. Kreyszig, *Advanced
     Engineering Mathematics*, 10th ed. 2011, section 1.5.
     """
-    empty = _DischargeSimulation(battery, supply, climate, variants, points)
-    longest_s = empty.longest_s
+    count = max(_BLOCK // points, 1)
+    blocks = [variants.block(first, count) for first in range(0, max(len(variants.peak_a), 1), count)]
+    return _joined([_followed(_DischargeSimulation(battery, supply, climate, one, points), like) for one in blocks])
+
+
+def _joined(parts: list[Discharge]) -> Discharge:
+    if len(parts) == 1:
+        return parts[0]
+    names = [field.name for field in fields(Discharge) if field.name != "end_v"]
+    whole = {name: np.concatenate([getattr(part, name) for part in parts]) for name in names}
+    return Discharge(**whole, end_v=parts[0].end_v)
+
+
+def _followed(empty: _DischargeSimulation, like: Discharge | None) -> Discharge:
+    """Follow batteries as far as they last."""
+    longest_s, points = empty.longest_s, len(empty.grid)
     share = np.ones(1)
     if like is not None and math.isfinite(like.life_s[0]) and like.life_s[0] > 0:
         horizon_s = np.minimum(longest_s, _AMPLE * like.life_s[0] / like.longest_s[0] * longest_s)
@@ -267,9 +295,8 @@ class _DischargeSimulation:
         capacity_c = np.maximum(variants.capacity_c, 1e-30)[:, None]
         left = np.atleast_2d(share)
         for _ in range(_ROUNDS):
-            ohm, open_v = pack.resistance_ohm(left, hardened), pack.open_v(left, warmer_v)
-            given_a = np.broadcast_to(battery_current(supply, mean_a, open_v, ohm), time_s.shape)
-            usable_c, used_c = self._charge(time_s, load_s, loss_s, given_a)
+            given_a = self._given_a(mean_a, left, hardened, warmer_v)
+            usable_c, used_c = self._charge(time_s, load_s, loss_s, np.broadcast_to(given_a, time_s.shape))
             before, left = left, self.battery.reserve + np.maximum(usable_c, 0.0) / capacity_c
             if supply.kind is not SupplyKind.SWITCHING or np.abs(left - before).max() < _SETTLED:
                 break
@@ -281,14 +308,21 @@ class _DischargeSimulation:
         spare = usable_c / capacity_c - pack.unavailable_fraction(temperature_c, given_a)
         return self._ended(_Course(time_s, left, usable_c, used_c, rest_v, pulse_v, temperature_c, spare))
 
+    def _given_a(self, mean_a: Floats, left: Floats, hardened: Floats, warmer_v: Floats) -> Floats:
+        """Return what the battery gives; without a switching stage its voltage does not matter, so is not looked up."""
+        if self.supply.kind is not SupplyKind.SWITCHING:
+            return battery_current(self.supply, mean_a, np.zeros(1), 0.0)
+        ohm, open_v = self.pack.resistance_ohm(left, hardened), self.pack.open_v(left, warmer_v)
+        return battery_current(self.supply, mean_a, open_v, ohm)
+
     def _runs(self, time_s: Floats) -> tuple[Floats, Floats]:
         """Return the integrals of load and loss, as multiples of their means, at some times."""
         if self.year.is_even:
             return time_s, self.year.loss_mean * time_s
         runs = self.year.runs_s(time_s)
-        runs = runs - runs[:, :1]
-        load_s = runs[..., 0] if self.shares.shape[1] == 1 else np.einsum("vps,vs->vp", runs[..., :-1], self.shares)
-        return np.asarray(load_s), np.asarray(runs[..., -1])
+        runs -= runs[..., :1].copy()
+        load_s = runs[0] if self.shares.shape[1] == 1 else np.einsum("svp,vs->vp", runs[:-1], self.shares)
+        return np.asarray(load_s), np.asarray(runs[-1])
 
     def _temperature_c(self, time_s: Floats) -> Floats:
         warmer_k = self.variants.warmer_k[:, None]

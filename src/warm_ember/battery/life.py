@@ -27,6 +27,7 @@ _MATTERS = 0.01
 _DRAWN_POINTS = 80
 _LEAST_A, _MOST_A = 1e-13, 1e3
 _REACH = 0.2
+_LIKELY = np.geomspace(0.6, 1.05, 9)
 _NEAR = np.geomspace(0.7, 1.4, 9)
 _ROUGH_DRAWS, _ROUGH_POINTS, _ROUGH_DRAWN_POINTS = 120, 128, 48
 _LONGEST_S = 1e6 * YEAR_S
@@ -247,22 +248,32 @@ def budget_current(model: LifeModel, target_s: float) -> float:
         model = replace(model, load=Load(Figure(1e-6), "base", model.load.costs))
     mean_a = model.load.mean_a
 
+    def all_beyond(logarithms: Floats) -> Floats:
+        lives_s = _discharge(model, np.exp(logarithms) / mean_a).life_s
+        return np.log(np.clip(lives_s, 1e-9, _LONGEST_S) / target_s)
+
     def beyond(logarithm: float) -> float:
-        life_s = float(_discharge(model, np.array([math.exp(logarithm) / mean_a])).life_s[0])
-        return math.log(max(min(life_s, _LONGEST_S), 1e-9) / target_s)
+        return float(all_beyond(np.array([logarithm]))[0])
 
     lowest, highest = math.log(_LEAST_A), math.log(_MOST_A)
     # The life is nearly in proportion to one over the average, so the answer is near, and looked for from there.
-    low = high = min(max(math.log(model.battery.capacity_c / target_s), lowest), highest)
-    reach = _REACH
-    while low > lowest and beyond(low) < 0:
-        high, low, reach = low, max(low - reach, lowest), 4 * reach
-    while high < highest and beyond(high) >= 0:
-        low, high, reach = high, min(high + reach, highest), 4 * reach
-    if beyond(low) < 0:
-        return 0.0
-    if beyond(high) >= 0:
-        return math.exp(high)
+    near = min(max(math.log(model.battery.capacity_c / target_s), lowest), highest)
+    tried = np.clip(near + np.log(_LIKELY), lowest, highest)
+    lasts = all_beyond(tried) >= 0
+    low, high = float(tried[0]), float(tried[-1])
+    if lasts[0] and not lasts[-1]:
+        first = int(np.argmin(lasts))
+        low, high = float(tried[first - 1]), float(tried[first])
+    else:
+        reach = _REACH
+        while low > lowest and beyond(low) < 0:
+            high, low, reach = low, max(low - reach, lowest), 4 * reach
+        while high < highest and beyond(high) >= 0:
+            low, high, reach = high, min(high + reach, highest), 4 * reach
+        if beyond(low) < 0:
+            return 0.0
+        if beyond(high) >= 0:
+            return math.exp(high)
 
     from scipy.optimize import brentq
 
@@ -283,7 +294,7 @@ def delivered(model: LifeModel, life_s: float) -> dict[str, float]:
     year = year_of(model.climate, seasons, cell.self_discharge_doubles_k if cell is not None else None)
     if not math.isfinite(life_s):
         return {cost.name: math.inf if cost.rate_hz else 0.0 for cost in model.load.costs}
-    weighted_s = np.diff(year.runs_s(np.array([0.0, life_s])), axis=0)[0]
+    weighted_s = np.diff(year.runs_s(np.array([0.0, life_s])))[:, 0]
     return {
         cost.name: float(cost.rate_hz * weighted_s[seasons.index(cost.months)])
         for cost in model.load.costs

@@ -59,7 +59,8 @@ def battery_current(stage: SupplyStage, demand_a: Floats, open_v: Floats, resist
     Returns
     -------
     Floats
-        Battery current, A; infinite where the battery cannot give that power at any voltage.
+        Battery current, A; infinite where the battery cannot give that power at any voltage. Without a switching
+        stage it has the shape of `demand_a`: the voltage does not matter.
 
     Notes
     -----
@@ -73,7 +74,7 @@ def battery_current(stage: SupplyStage, demand_a: Floats, open_v: Floats, resist
     0.002
     """
     if stage.kind is not SupplyKind.SWITCHING:
-        return np.asarray(demand_a + stage.quiescent_a + 0.0 * open_v)
+        return np.asarray(demand_a + stage.quiescent_a)
     power_w = stage.output_v * demand_a
     open_v = open_v - stage.quiescent_a * resistance_ohm
     root = open_v**2 - 4 * resistance_ohm * power_w

@@ -90,15 +90,15 @@ class Year:
         if doubles_k is not None:
             loss = 2.0 ** ((self._bins_c - REFERENCE_C) / doubles_k)
         self.loss_mean = float(loss.mean())
-        # Running integrals over one year in years, a row for each bin's start: season after season, then the loss.
-        means = np.column_stack((*columns, loss))
+        # Running integrals over one year, a column for each bin's start: season after season, then the loss.
+        means = np.vstack((*columns, loss))
         # One bin more than there are: a time just before midnight may round up to the next year.
-        self._patterns = np.vstack((means, means[:1]))
-        self._running = np.vstack((np.zeros(means.shape[1]), np.cumsum(means, axis=0))) * _BIN_S
-        self._whole_year = means.mean(axis=0)
+        self._patterns = np.hstack((means, means[:, :1]))
+        self._running = np.hstack((np.zeros((len(means), 1)), np.cumsum(means, axis=1))) * _BIN_S
+        self._whole_year = means.mean(axis=1)
 
     def runs_s(self, time_s: Floats) -> Floats:
-        """Return the integral of each pattern up to some times, s, shape ``(..., patterns + 1)``.
+        """Return the integral of each pattern up to some times, s, shape ``(patterns + 1, ...)``.
 
         Only differences count. The last one is that of the factor on the self-discharge.
         """
@@ -106,23 +106,25 @@ class Year:
         whole = np.floor(years)
         position = (years - whole) * _BINS
         bins = position.astype(np.int64)
-        runs: Floats = self._running[bins]
-        runs += ((position - bins) * _BIN_S)[..., None] * self._patterns[bins]
-        runs += (whole * YEAR_S)[..., None] * self._whole_year
+        within_s, whole_s = (position - bins) * _BIN_S, whole * YEAR_S
+        runs: Floats = np.empty((len(self._patterns), *np.shape(time_s)))
+        for run, pattern, running, mean in zip(runs, self._patterns, self._running, self._whole_year, strict=True):
+            run[...] = running[bins] + within_s * pattern[bins] + whole_s * mean
         return runs
 
     def joined(self, shares: Floats) -> Year:
         """Return a year with one season that is made of the others by shares, shape ``(seasons,)``."""
         joined = copy(self)
         for name in ("_patterns", "_running"):
-            columns = getattr(self, name)
-            setattr(joined, name, np.column_stack((columns[:, :-1] @ shares, columns[:, -1])))
+            rows = getattr(self, name)
+            setattr(joined, name, np.vstack((shares @ rows[:-1], rows[-1])))
         joined._whole_year = np.array([self._whole_year[:-1] @ shares, self._whole_year[-1]])
         return joined
 
     def temperature_c(self, time_s: Floats) -> Floats:
         """Return the temperature at some times after the start, of any shape."""
-        position = (self._start + time_s / YEAR_S) % 1.0 * _BINS - 0.5
+        years = time_s * (1 / YEAR_S) + self._start
+        position = (years - np.floor(years)) * _BINS - 0.5
         left = np.floor(position)
         share = position - left
         bins = left.astype(np.int64) % _BINS

@@ -11,6 +11,7 @@ import msgspec
 import numpy as np
 
 from warm_ember.attribution.budget import budget_by_activity, budget_by_state
+from warm_ember.attribution.clock import align
 from warm_ember.attribution.cycles import WholeCycles, default_plan, extend_to_whole_cycles, fold_cycles
 from warm_ember.attribution.expected import expected_in
 from warm_ember.attribution.kinds import Kinds, SortedWakes, sort_wakes
@@ -33,7 +34,7 @@ from warm_ember.model.finding import Finding, FindingKind
 from warm_ember.model.fold import FoldPlan
 from warm_ember.model.kinds import SortedWake
 from warm_ember.model.load import LifeModel, Load
-from warm_ember.model.placement import Placement
+from warm_ember.model.placement import Alignment, Placement
 from warm_ember.model.project import Project, Run
 from warm_ember.model.rules import HandRule, Rule
 from warm_ember.session.graph import ResultGraph, look_up, remembered
@@ -130,8 +131,14 @@ class Results:
             clock=project.clock_of(name),
             levels=partial(self.levels, project, name, should_stop),
             kinds=partial(self.kinds, project, name, should_stop),
+            alignment=partial(self.alignment, project, name, should_stop),
             should_stop=should_stop,
         )
+
+    @remembered
+    def alignment(self, project: Project, name: str, should_stop: ShouldStop = never) -> Alignment:
+        """Find how the log of one capture lies on it, as long as nobody entered that."""
+        return align(self.graph.capture(project, name), partial(self.levels, project, name, should_stop))
 
     @remembered
     def levels(self, project: Project, name: str, should_stop: ShouldStop = never) -> Levels:
