@@ -1,10 +1,12 @@
 """What is exported says the same as the program does, and comes back by import."""
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pytest
 from pyarrow import csv, parquet
 
+from warm_ember.model.bench import Attached, Bench, BenchSettings, Recipe, SwitchOutput, Take
 from warm_ember.report.export import export
 from warm_ember.report.more_tables import MORE_TABLES
 from warm_ember.session.session import Session
@@ -118,10 +120,67 @@ def test_every_table_of_the_pages_leaves_with_its_columns(demo_session: Session,
         found[ending] = table(tmp_path / f"t.{ending}")
     assert found["csv"].column_names == found["parquet"].column_names
     assert found["csv"].num_rows == found["parquet"].num_rows
-    assert found["csv"].num_rows or what in ("corrections", "wake-plan")  # of which the demo may have none
+    # Of these the demo may have none.
+    assert found["csv"].num_rows or what in ("corrections", "wake-plan", "odd-cycles", "recipes")
     numbers = [one.name for one in found["parquet"].schema if pa.types.is_floating(one.type)]
-    ends = ("_a", "_c", "_s", "_v", "_hz", "_per_h", "_low", "_high", "_mean", "_months", "_degc", "_share", "factor")
+    ends = (
+        "_a",
+        "_c",
+        "_s",
+        "_v",
+        "_hz",
+        "_per_h",
+        "_low",
+        "_high",
+        "_mean",
+        "_months",
+        "_degc",
+        "_share",
+        "_ohm",
+        "factor",
+    )
     assert all(name.endswith(ends) for name in numbers), numbers  # the unit is in the name
+
+
+def test_entries_and_parts_of_states_add_up_to_the_ledger(demo_session: Session, tmp_path) -> None:
+    made = {}
+    for what in ("entries", "state-parts", "idle-stretches"):
+        export(demo_session, "r4", what, tmp_path / f"{what}.parquet")
+        made[what] = table(tmp_path / f"{what}.parquet").to_pylist()
+    ledger = demo_session.results.ledger(demo_session.project, "r4")
+    for row in ledger.rows:
+        stays = [one for one in made["entries"] if one["state"] == row.name]
+        assert len(stays) == row.entries
+        assert sum(one["charge_c"] for one in stays) == pytest.approx(row.charge_c, rel=1e-9)
+        for by in ("entry", "state before", "wake"):
+            parts = [one for one in made["state-parts"] if (one["state"], one["split_by"]) == (row.name, by)]
+            assert sum(one["entries"] for one in parts) == row.entries
+            assert sum(one["charge_c"] for one in parts) == pytest.approx(row.charge_c, rel=1e-9)
+    assert sum(one["dwell_s"] for one in made["entries"]) == pytest.approx(demo_session.capture("r4").duration_s)
+    depth = demo_session.results.wake_ledger(demo_session.project, "r4").depth
+    assert sum(one["lost_c"] for one in made["idle-stretches"]) == pytest.approx(float(depth.lost_c.sum()))
+    assert {one["mode"] for one in made["idle-stretches"]} >= {row.mode for row in depth.rows}
+
+
+def test_what_the_bench_is_set_to_leaves_as_tables(demo_session: Session, tmp_path) -> None:
+    bench = Bench(
+        settings=BenchSettings(voltage_v=3.0),
+        attached=(Attached("divider", ohm=3e6, subtracted=True), Attached("meter", current_a=2e-7)),
+        recipes=(Recipe("boot", steps=(SwitchOutput(cycle=True), Take(10.0))),),
+    )
+    demo_session.project = msgspec.structs.replace(demo_session.project, bench=bench)
+    made = {}
+    for what in ("loads", "recipes"):
+        export(demo_session, "r4", what, tmp_path / f"{what}.parquet")
+        made[what] = table(tmp_path / f"{what}.parquet").to_pylist()
+    assert [(one["load"], one["draws_a"], one["subtracted"]) for one in made["loads"]] == [
+        ("divider", pytest.approx(1e-6), True),
+        ("meter", pytest.approx(2e-7), False),
+    ]
+    assert [(one["recipe"], one["step"], one["words"]) for one in made["recipes"]] == [
+        ("boot", 1, "power off and on"),
+        ("boot", 2, "record 10 s"),
+    ]
 
 
 def test_tables_of_the_pages_say_what_the_pages_say(demo_session: Session, tmp_path, command) -> None:

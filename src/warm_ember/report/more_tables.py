@@ -5,8 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Mapping
 from typing import TYPE_CHECKING, Any
 
+from warm_ember.attribution.relabelling import SplitBy
 from warm_ember.errors import BadArgumentError
+from warm_ember.session.fold_results import fold_run
 from warm_ember.session.page_links import run_before
+from warm_ember.signal.intervals import interval_sums
 from warm_ember.signal.levels import MOST_LEVELS
 from warm_ember.units import MONTH_S
 
@@ -182,6 +185,81 @@ def _wake_plan(_session: Session, project: Project, _name: str, _should_stop: Sh
         }  # fmt: skip
 
 
+def _entries(session: Session, project: Project, name: str, should_stop: ShouldStop) -> Rows:
+    current, placement = session.capture(name).current, session.results.placement(project, name, should_stop)
+    sums, interval_s = interval_sums(current, placement.edges, should_stop=should_stop), current.interval_s
+    names = [*placement.names, "unplaced"]
+    for number, state in enumerate(placement.state.tolist()):
+        first, last = int(placement.edges[number]), int(placement.edges[number + 1])
+        is_measured = bool(sums.count[number])
+        yield {
+            "state": names[state], "from_s": first * interval_s, "dwell_s": (last - first) * interval_s,
+            "mean_a": float(sums.mean[number]) if is_measured else None,
+            "peak_a": float(sums.high[number]) if is_measured else None,
+            "charge_c": float(sums.total[number]) * interval_s,
+            "coverage_share": int(sums.count[number]) / (last - first),
+        }  # fmt: skip
+
+
+def _state_parts(session: Session, project: Project, name: str, should_stop: ShouldStop) -> Rows:
+    kinds = {event.event for event in session.capture(name).events}
+    ways = [SplitBy.ENTRY, SplitBy.BEFORE, *(by for by in (SplitBy.WAKE, SplitBy.MARK) if by.value in kinds)]
+    for whole in session.results.ledger(project, name, should_stop).rows:
+        for by in ways:
+            for row in session.states.sub_rows(project, name, whole.name, by, should_stop):
+                yield {
+                    "state": whole.name, "split_by": by.value, "part": row.name.removeprefix(f"{whole.name}: "),
+                    "entries": row.entries, "dwell_s": row.dwell_s, "mean_a": row.mean.value,
+                    "mean_a_low": row.mean.low, "mean_a_high": row.mean.high, "peak_a": row.peak_a,
+                    "charge_c": row.charge_c,
+                    "charge_share": row.charge_c / whole.charge_c if whole.charge_c else None,
+                }  # fmt: skip
+
+
+def _idle_stretches(session: Session, project: Project, name: str, should_stop: ShouldStop) -> Rows:
+    depth = session.results.wake_ledger(project, name, should_stop=should_stop).depth
+    found, interval_s = depth.stretches, session.capture(name).current.interval_s
+    for number, mode in enumerate(found.mode.tolist()):
+        yield {
+            "from_s": int(found.first[number]) * interval_s, "lasts_s": float(found.lasts_s[number]),
+            "charge_c": float(found.charge_c[number]), "mode": depth.modes[mode].name,
+            "best_mode": depth.modes[int(depth.best[number])].name, "lost_c": float(depth.lost_c[number]),
+            "is_whole": bool(found.is_whole[number]), "in_wake": bool(found.in_wakes[number]),
+        }  # fmt: skip
+
+
+def _odd_cycles(session: Session, project: Project, name: str, should_stop: ShouldStop) -> Rows:
+    plan = session.results.fold_plan(project, name, should_stop)
+    for one in fold_run(session, project, name, plan, should_stop).odd:
+        yield {
+            "cycle": one.index + 1, "at_s": one.time_s, "charge_c": one.charge_c, "difference_c": one.difference_c,
+            "spreads_factor": one.spreads,
+        }  # fmt: skip
+
+
+def _set_up(_session: Session, project: Project, _name: str, _should_stop: ShouldStop) -> Rows:
+    volts = project.bench.settings.voltage_v or project.supply_v
+    for one in project.bench.attached:
+        is_known = one.ohm is None or volts is not None
+        yield {
+            "load": one.name, "detail": one.detail, "current_a": one.current_a, "resistance_ohm": one.ohm,
+            "at_v": volts, "draws_a": one.draws_a(volts or 0.0) if is_known else None, "subtracted": one.subtracted,
+            "present": one.present, "grade": one.grade.value,
+        }  # fmt: skip
+
+
+def _recipes(_session: Session, project: Project, _name: str, _should_stop: ShouldStop) -> Rows:
+    from warm_ember.bench.recipe_run import step_words
+
+    for recipe in project.bench.recipes:
+        for number, step in enumerate(recipe.steps, 1):
+            yield {
+                "recipe": recipe.name, "step": number, "words": step_words(step),
+                "voltage_v": recipe.settings.voltage_v, "limit_a": recipe.settings.limit_a,
+                "interval_s": recipe.settings.interval_s,
+            }  # fmt: skip
+
+
 Compute = Callable[["Session", "Project", str, "ShouldStop"], Rows]
 _N, _T, _W, _B = _NUMBER, _TEXT, _WHOLE, _YES
 _TABLES: dict[str, tuple[Compute, dict[str, str]]] = {
@@ -214,6 +292,17 @@ _TABLES: dict[str, tuple[Compute, dict[str, str]]] = {
                         "is_proved": _B}),
     "comparison": (_differences, {"of": _T, "name": _T, "before": _T, "before_a": _N, "after_a": _N, "change_a": _N,
                                   "change_a_low": _N, "change_a_high": _N, "real": _B}),
+    "entries": (_entries, {"state": _T, "from_s": _N, "dwell_s": _N, "mean_a": _N, "peak_a": _N, "charge_c": _N,
+                           "coverage_share": _N}),
+    "state-parts": (_state_parts, {"state": _T, "split_by": _T, "part": _T, "entries": _W, "dwell_s": _N, "mean_a": _N,
+                                   "mean_a_low": _N, "mean_a_high": _N, "peak_a": _N, "charge_c": _N,
+                                   "charge_share": _N}),
+    "idle-stretches": (_idle_stretches, {"from_s": _N, "lasts_s": _N, "charge_c": _N, "mode": _T, "best_mode": _T,
+                                         "lost_c": _N, "is_whole": _B, "in_wake": _B}),
+    "odd-cycles": (_odd_cycles, {"cycle": _W, "at_s": _N, "charge_c": _N, "difference_c": _N, "spreads_factor": _N}),
+    "loads": (_set_up, {"load": _T, "detail": _T, "current_a": _N, "resistance_ohm": _N, "at_v": _N, "draws_a": _N,
+                        "subtracted": _B, "present": _B, "grade": _T}),
+    "recipes": (_recipes, {"recipe": _T, "step": _W, "words": _T, "voltage_v": _N, "limit_a": _N, "interval_s": _N}),
     "runs": (_runs, {"run": _T, "title": _T, "changed": _T, "kind": _T, "note": _T, "recorded_utc": _T,
                      "duration_s": _N, "mean_a": _N, "life_months": _N}),
 }  # fmt: skip
