@@ -29,6 +29,8 @@ class FakeInstrument:
         self.refuse = ""
         self.is_on = False
         self.has_lengths = True
+        self.number_format = ">f4"
+        """Of its samples; empty for text."""
         self.identity = "Any Maker,Model 1,0,1"
         self._listener = socket.create_server(("127.0.0.1", 0))
         self._listener.settimeout(0.05)
@@ -104,8 +106,11 @@ class FakeInstrument:
         turn = self.turn[channel]
         count = self.pieces[turn] if turn < len(self.pieces) else len(values)
         self.turn[channel] += 1
-        data = values[self.at[channel] : self.at[channel] + count].astype(">f4").tobytes()
+        chosen = values[self.at[channel] : self.at[channel] + count]
         self.at[channel] += count
+        if not self.number_format:
+            return ", ".join(f"{value:+.8E}" for value in chosen.tolist()).encode() + b"\r\n"
+        data = chosen.astype(self.number_format).tobytes()
         if self.has_lengths is False:  # a block of indefinite length, IEEE 488.2, 8.7.10
             return b"#0" + data + b"\n"
         digits = str(len(data))

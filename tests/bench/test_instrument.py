@@ -83,6 +83,44 @@ def test_errors_are_said_in_words() -> None:
     assert "of its make" in error_words(42, "Fan stuck")
 
 
+@pytest.mark.parametrize(
+    ("data_format", "byte_order", "kind", "asked"),
+    [
+        ("ascii", "big", "", "FORMat ASCii"),
+        ("real64", "big", ">f8", "FORMat REAL,64"),
+        ("real64", "little", "<f8", "FORMat REAL,64"),
+        ("real32", "little", "<f4", "FORMat REAL,32"),
+    ],
+)
+@pytest.mark.parametrize("has_lengths", [True, False])
+def test_samples_come_in_any_format(
+    data_format: str, byte_order: str, kind: str, asked: str, has_lengths: bool
+) -> None:
+    sent = VALUES.copy()
+    sent[[3, 500]] = 9.91e37, -9.9e37
+    description = InstrumentDescription(1, "any", data_format=data_format, byte_order=byte_order)
+    with FakeInstrument(sent) as fake:
+        fake.number_format, fake.has_lengths = kind, has_lengths
+        instrument = Instrument(Link(fake.address, timeout_s=2.0), descriptions=(description,))
+        instrument.set_sweep(BenchSettings(interval_s=1e-3), len(sent))
+        instrument.start()
+        current = np.concatenate([instrument.fetch().current for _ in range(4)])
+        assert instrument.link.is_in_step
+        instrument.close()
+    np.testing.assert_allclose(current, np.where(np.abs(sent) > 1e37, np.nan, sent), rtol=1e-6)
+    assert asked in fake.heard
+
+
+def test_text_that_is_no_numbers_is_told() -> None:
+    description = InstrumentDescription(1, "any", data_format="ascii")
+    with FakeInstrument(VALUES) as fake:
+        instrument = Instrument(Link(fake.address, timeout_s=2.0), descriptions=(description,))
+        instrument.start()
+        with pytest.raises(InstrumentError, match="expected numbers with commas between"):
+            instrument.fetch()
+        instrument.close()
+
+
 def test_samples_come_as_they_were_measured_and_missing_ones_are_missing() -> None:
     sent = VALUES.copy()
     sent[[3, 500]], sent[[7, 8]] = 9.91e37, (9.9e37, -9.9e37)

@@ -118,6 +118,26 @@ def test_channels_are_as_long_as_each_other_and_the_order_of_bytes_can_be_swappe
     assert bench.fetch("VOLT").view("<f4").mean() == pytest.approx(3.0, abs=0.01)
 
 
+def test_the_same_samples_come_as_float64_and_as_text() -> None:
+    found = []
+    for asked in ("REAL,32", "REAL,64", "ASC"):
+        bench = Bench(seed=3)
+        bench.ready(200)
+        bench.send(f"FORM {asked}", "INIT")
+        bench.clock.now_s += 1.0
+        if asked == "ASC":
+            found.append(np.array(bench.ask("FETC:ARR:CURR?").split(","), dtype=np.float64))
+            continue
+        answer = bench.instrument.run("FETC:ARR:CURR?")
+        assert answer is not None
+        found.append(np.frombuffer(answer[2 + int(answer[1:2]) : -1], dtype=">f8" if "64" in asked else ">f4"))
+    assert [len(values) for values in found] == [200, 200, 200]
+    np.testing.assert_array_equal(found[0], found[1])
+    np.testing.assert_allclose(found[2], found[0], rtol=1e-6)
+    bench.send("FORM HEX")
+    assert bench.ask("SYST:ERR?").startswith("-224")
+
+
 def test_a_fixed_range_clips_and_a_free_one_does_not() -> None:
     peaks = {}
     for words in ("SENS:CURR:RANG 1E-3", "SENS:CURR:RANG:AUTO ON"):

@@ -40,8 +40,13 @@ class RangeDescription(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     shunt_ohm: float = 0.0
 
 
+_FORMATS = {"real32": "FORMat REAL,32", "real64": "FORMat REAL,64", "ascii": "FORMat ASCii"}
+
+
 class Commands(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What is sent for each step; braces stand for the value. An empty one is not sent.
+
+    What asks for the format of the samples is by default what the standard says for it.
 
     SCPI-1999 volume 2: SOURce, SENSe:SWEep, TRIGger, INITiate, FETCh, FORMat, OUTPut.
     """
@@ -58,7 +63,7 @@ class Commands(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     interval: str = "SENSe:SWEep:TINTerval {value:.9G}"
     points: str = "SENSe:SWEep:POINts {points}"
     before_points: str = ""
-    data_format: str = "FORMat REAL,32"
+    data_format: str | None = None
     trigger_immediate: str = "TRIGger:SOURce IMMediate"
     trigger_level: str = "TRIGger:SOURce INTernal"
     trigger_line: str = ""
@@ -90,8 +95,10 @@ class InstrumentDescription(msgspec.Struct, frozen=True, forbid_unknown_fields=T
         The longest sweep; None for no limit. Longer recordings take several, with a marked gap between.
     endless_points
         What is sent instead of a number of points for a sweep without end; empty when it knows none.
+    data_format
+        How samples come: blocks of float32 or float64, or text.
     byte_order
-        Of the samples.
+        Of the samples in blocks.
     sense
         What it measures of ``current``, ``voltage``, ``lines``.
     line_names
@@ -112,12 +119,26 @@ class InstrumentDescription(msgspec.Struct, frozen=True, forbid_unknown_fields=T
     interval_s: tuple[float, float] | None = None
     max_points: int | None = None
     endless_points: str = ""
+    data_format: Literal["real32", "real64", "ascii"] = "real32"
     byte_order: Literal["big", "little"] = "big"
     sense: tuple[Literal["current", "voltage", "lines"], ...] = ("current",)
     line_names: tuple[str, ...] = ()
     ranges: tuple[RangeDescription, ...] = ()
     burden_ohm: float | None = None
     commands: Commands = Commands()
+
+    @property
+    def format_command(self) -> str:
+        """What asks for the format of the samples."""
+        own = self.commands.data_format
+        return _FORMATS[self.data_format] if own is None else own
+
+    @property
+    def sample_kind(self) -> str | None:
+        """NumPy's name of a number in a block of samples; None for text."""
+        if self.data_format == "ascii":
+            return None
+        return (">" if self.byte_order == "big" else "<") + ("f8" if self.data_format == "real64" else "f4")
 
     def range_for(self, range_a: float | None) -> RangeDescription | None:
         """Return the range that a setting selects; the lowest, which resolves most, when it changes automatically."""
@@ -163,7 +184,7 @@ def _check(path: Path, found: InstrumentDescription) -> None:
     else:
         try:
             compile_expression(found.identity)
-            for template in msgspec.structs.astuple(found.commands):
+            for template in filter(None, msgspec.structs.astuple(found.commands)):
                 if len(template) > _LONGEST_COMMAND or _WIDE.search(template):
                     raise ValueError(f"“{template[:40]}” would send more than a command")
                 template.format(value=1.0, points=1, on=1, slope="POSitive", line=0)

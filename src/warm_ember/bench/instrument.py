@@ -161,7 +161,7 @@ class Instrument:
             self._step(commands.range.format(value=settings.range_a))
         else:
             self._step(commands.range_auto)
-        self._step(commands.data_format)
+        self._step(self.description.format_command)
         self._step(commands.interval.format(value=settings.interval_s))
         self._step(commands.points.format(points=points if points is not None else self.description.endless_points))
         if trigger.source is TriggerSource.IMMEDIATE:
@@ -218,8 +218,9 @@ class Instrument:
 
     def _fetch_channel(self, name: str) -> Samples | None:
         message = getattr(self.commands, f"fetch_{name}")
+        kind = self.description.sample_kind
         try:
-            return self.link.query_block(message, big_endian=self.description.byte_order == "big")
+            return self.link.query_numbers(message) if kind is None else self.link.query_block(message, kind=kind)
         except InstrumentError as error:
             reason = self._reason_for(error, message)
             # Some make measures no voltage: it says so in its error queue when asked for the first time.

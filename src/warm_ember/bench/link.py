@@ -28,8 +28,9 @@ _STOP_WITHIN_S = 0.5
 _RECEIVED_AT_ONCE = 1 << 19
 
 
-def _samples(data: bytes, *, big_endian: bool) -> Samples:
-    return np.frombuffer(data, dtype=">f4" if big_endian else "<f4").astype(np.float32)
+def _samples(data: bytes, kind: str) -> Samples:
+    with np.errstate(over="ignore"):  # what stands for a missing reading may lie beyond what a float32 holds
+        return np.frombuffer(data, dtype=kind).astype(np.float32)
 
 
 def usual_resource(text: str) -> str:
@@ -168,15 +169,44 @@ class Link:
             raise InstrumentError(self.resource, f"expected text after “{message}”, found {_shown(data)}")
         return text
 
-    def query_block(self, message: str, *, big_endian: bool = True) -> Samples:
-        """Send a query and return its answer, a definite-length block of float32 (IEEE 488.2, 8.7.9).
+    def query_numbers(self, message: str) -> Samples:
+        """Send a query and return its answer, numbers as text with commas between (IEEE 488.2, 8.7.2 to 8.7.4).
+
+        Returns
+        -------
+        Samples
+            Shape ``(n,)``; an empty line has none.
+
+        Raises
+        ------
+        InstrumentError
+            If the link is lost, or what comes are no such numbers.
+        """
+        with self._lock:
+            self.is_in_step = False
+            self.write(message)
+            data = self._read_long_line(_Answer(message, self._timeout_s))
+            self.is_in_step = True
+        text = data.decode("latin-1").strip()
+        if not text:
+            return np.empty(0, dtype=np.float32)
+        try:
+            with np.errstate(over="ignore"):
+                return np.array(text.split(","), dtype=np.float64).astype(np.float32)
+        except ValueError:
+            raise InstrumentError(
+                self.resource, f"expected numbers with commas between after “{message}”, found {_shown(data)}"
+            ) from None
+
+    def query_block(self, message: str, *, kind: str = ">f4") -> Samples:
+        """Send a query and return its answer, a definite-length block of numbers (IEEE 488.2, 8.7.9).
 
         Parameters
         ----------
         message
             The query.
-        big_endian
-            The order of the bytes, as the instrument was told.
+        kind
+            Of each number, as the instrument was told: ``>f4``, ``<f4``, ``>f8`` or ``<f8``.
 
         Returns
         -------
@@ -196,7 +226,7 @@ class Link:
             if head == b"#0":
                 data = self._read_to_silence(answer)
                 self.is_in_step = True
-                return _samples(data, big_endian=big_endian)
+                return _samples(self._whole(data, kind), kind)
             if head[:1] != b"#" or not b"1" <= head[1:] <= b"9":
                 raise InstrumentError(self.resource, f"expected a block of samples, found {_shown(head)}")
             digits = self._read(int(head[1:]), answer)
@@ -211,11 +241,18 @@ class Link:
             if end == b"\r":
                 end = self._read(1, answer)
             self.is_in_step = end == b"\n"
-        if end != b"\n" or len(data) % 4:
+        if end != b"\n" or len(data) % int(kind[-1]):
             raise InstrumentError(
                 self.resource, f"a block said to be {len(data)} bytes long is of another length: {_shown(end)} follows"
             )
-        return _samples(data, big_endian=big_endian)
+        return _samples(data, kind)
+
+    def _whole(self, data: bytes, kind: str) -> bytes:
+        if len(data) % int(kind[-1]):
+            raise InstrumentError(
+                self.resource, f"a block without a length holds {len(data)} bytes, no numbers of {kind[-1]} bytes"
+            )
+        return data
 
     def _read_to_silence(self, answer: _Answer) -> bytes:
         """Read a block of indefinite length: up to the line end after which nothing comes (IEEE 488.2, 8.7.10)."""
@@ -232,8 +269,6 @@ class Link:
                 raise self._lost(f"the other side hung up instead of answering “{answer.message}”")
             if not piece:
                 self._check_patience(answer, time.monotonic())
-        if (len(data) - 1) % 4:
-            raise InstrumentError(self.resource, f"a block without a length holds {len(data) - 1} bytes, no float32")
         return bytes(data[:-1])
 
     def _read(self, count: int, answer: _Answer) -> bytes:
@@ -272,6 +307,29 @@ class Link:
             data += self._read(1, answer)
             if len(data) > _LONGEST_ANSWER:
                 raise InstrumentError(self.resource, f"expected a line after “{answer.message}”, found no end of it")
+        return bytes(data)
+
+    def _read_long_line(self, answer: _Answer) -> bytes:
+        """Read up to a line end, in large pieces: nothing else was asked for that could follow it."""
+        data = bytearray()
+        silent_from = time.monotonic()
+        self._line.read_termination = None
+        while not data.endswith(b"\n"):
+            piece = self._some(_RECEIVED_AT_ONCE)
+            now_s = time.monotonic()
+            if piece:
+                silent_from = now_s
+                data += piece
+                answer.came += len(piece)
+                if len(data) > _LONGEST_BLOCK:
+                    raise InstrumentError(
+                        self.resource, f"expected a line after “{answer.message}”, found no end of it"
+                    )
+            elif self._is_hung_up():
+                raise self._lost(f"the other side hung up instead of answering “{answer.message}”")
+            elif now_s - silent_from > answer.within_s:
+                raise self._lost(f"no answer to “{answer.message}” within {answer.within_s:g} s")
+            self._check_patience(answer, now_s)
         return bytes(data)
 
     def _some(self, count: int) -> bytes:

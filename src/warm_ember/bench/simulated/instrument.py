@@ -44,6 +44,7 @@ class _Settings:
     start: SweepStart = _AT_ONCE
     before: int = 0
     swapped: bool = False
+    data_format: str = "f4"
     is_on: bool = False
 
 
@@ -207,7 +208,12 @@ class SimulatedInstrument:
         self._settings.before = int(before)
 
     def _set_format(self, arguments: list[str]) -> None:
-        if [argument.upper() for argument in arguments] not in (["REAL", "32"], ["REAL"]):
+        word, *digits = [argument.upper() for argument in arguments] or [""]
+        if word == "REAL" and digits in ([], ["32"], ["64"]):
+            self._settings.data_format = "f8" if digits == ["64"] else "f4"
+        elif word in ("ASC", "ASCII") and all(one.isdigit() for one in digits):
+            self._settings.data_format = "text"
+        else:
             raise CommandError(ILLEGAL_VALUE)
 
     def _set_order(self, arguments: list[str]) -> None:
@@ -269,7 +275,9 @@ class SimulatedInstrument:
             self.sweep.skip_unwanted(self._wanted)
         self._wanted.add(channel)
         values = self.sweep.fetch(channel, _ANSWER_SAMPLES)
-        return block(values.astype("<f4" if self._settings.swapped else ">f4").tobytes())
+        if self._settings.data_format == "text":
+            return ",".join(f"{value:.7E}" for value in values.tolist()).encode()
+        return block(values.astype(("<" if self._settings.swapped else ">") + self._settings.data_format).tobytes())
 
     def _route(self, arguments: list[str], *, attached: bool) -> None:
         names = [one.name for one in ATTACHMENTS] + [LEADS]
