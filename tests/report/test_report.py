@@ -13,13 +13,14 @@ import numpy as np
 import pytest
 
 import warm_ember
-from warm_ember.errors import BadArgumentError, BadFileError, ProjectError
+from warm_ember.errors import BadArgumentError, BadFileError, ProjectError, WarmEmberError
 from warm_ember.library.project import Project
 from warm_ember.model.rules import LogRule
 from warm_ember.report.content import gather
 from warm_ember.report.contents import Choice, Part
 from warm_ember.report.figures.paper import heat
 from warm_ember.report.figures.trace_figure import trace_figure
+from warm_ember.report.page_setting import PageSetting
 from warm_ember.report.pages import render, write_report
 from warm_ember.report.words import figure, safe
 from warm_ember.session import edits
@@ -27,6 +28,36 @@ from warm_ember.session.session import Session
 from warm_ember.units import quantity_text
 
 HOSTILE = "<script>alert(1)</script>\x1b[31m$x^2$&\u202e" + "long " * 2000
+
+
+@pytest.mark.parametrize(
+    ("breaks", "words"),
+    [
+        ("raise OSError('cannot load library pango-1.0')", "system library that is missing .*pango.*; on Debian"),
+        ("raise RuntimeError('no room')", "could not be set as PDF .*no room.*; as .html it can be saved"),
+    ],
+)
+@pytest.mark.logs_errors
+def test_what_keeps_pages_from_being_set_is_said(tmp_path, monkeypatch, breaks: str, words: str) -> None:
+    (tmp_path / "weasyprint.py").write_text(breaks)
+    monkeypatch.setenv("PYTHONPATH", str(tmp_path))
+    with PageSetting() as setting, pytest.raises(WarmEmberError, match=words):
+        setting.pdf("<p>page</p>")
+
+
+def test_a_report_that_fails_leaves_no_process_behind(tmp_path, monkeypatch) -> None:
+    begun = []
+
+    class Watched(PageSetting):
+        def __init__(self) -> None:
+            super().__init__()
+            begun.append(self._process)
+
+    monkeypatch.setattr("warm_ember.report.pages.PageSetting", Watched)
+    with pytest.raises(ProjectError), Session.open_or_create(tmp_path / "p") as session:
+        write_report(Project(session), Choice(), tmp_path / "r.pdf")
+    assert not (tmp_path / "r.pdf").exists()
+    assert [process.returncode is not None for process in begun] == [True]
 
 
 class Outside(HTMLParser):

@@ -2,21 +2,18 @@
 
 from __future__ import annotations
 
-import logging
 import math
-import warnings
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cache
 from importlib import resources
 from itertools import count
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from markupsafe import Markup
 
 from warm_ember.attribution.kinds import Kinds
-from warm_ember.errors import WarmEmberError
 from warm_ember.library.project import Project
 from warm_ember.library.states import State
 from warm_ember.model.finding import confidence_word
@@ -28,6 +25,7 @@ from warm_ember.report.figures.life_figure import life_figure
 from warm_ember.report.figures.paper import heat
 from warm_ember.report.figures.runs_figure import runs_figure
 from warm_ember.report.figures.trace_figure import trace_figure
+from warm_ember.report.page_setting import PageSetting
 from warm_ember.report.writing import check_ending, check_target, complete_or_nothing
 from warm_ember.session.kind_words import how_it_comes
 from warm_ember.units import (
@@ -57,51 +55,18 @@ def write_report(project: Project, choice: Choice, path: Path) -> None:
         If the ending is neither ``.html`` nor ``.pdf``, or the file belongs to the project.
     BadFileError
         If a capture cannot be read or the file cannot be written.
+    WarmEmberError
+        If the pages could not be set.
     """
     ending = check_ending(path, ENDINGS)
     check_target(path, project.path)
-    page = render(project, choice)
-    content = page.encode("utf-8", "replace") if ending == ".html" else as_pdf(page)
+    if ending == ".html":
+        content = render(project, choice).encode("utf-8", "replace")
+    else:
+        with PageSetting() as setting:
+            content = setting.pdf(render(project, choice))
     with complete_or_nothing(path) as new:
         new.partial.write_bytes(content)
-
-
-def as_pdf(page: str) -> bytes:
-    """Return a page as PDF.
-
-    Raises
-    ------
-    WarmEmberError
-        If the system's text libraries are missing.
-    """
-    setter = _page_setter()
-    return bytes(setter(string=page, url_fetcher=_nothing_outside).write_pdf())
-
-
-def _page_setter() -> Any:
-    """Import what sets pages.
-
-    Raises
-    ------
-    WarmEmberError
-        If the system's text libraries are missing.
-    """
-    for chatty in ("weasyprint", "fontTools"):
-        logging.getLogger(chatty).setLevel(logging.ERROR)  # what is for the screen it tells of as unknown
-    try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore", DeprecationWarning)  # it goes without a library that makes it faster
-            from weasyprint import HTML
-    except OSError as error:
-        raise WarmEmberError(
-            f"a PDF needs a system library that is missing ({error}); on Debian: apt-get install libpango-1.0-0 "
-            "libpangoft2-1.0-0; a report as .html needs none"
-        ) from error
-    return HTML
-
-
-def _nothing_outside(url: str, *_: object, **__: object) -> dict[str, Any]:
-    raise ValueError(f"a report has no links: {url}")
 
 
 def render(project: Project, choice: Choice) -> str:

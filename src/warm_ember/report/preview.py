@@ -7,7 +7,8 @@ from dataclasses import dataclass
 from warm_ember.errors import Cancelled
 from warm_ember.library.project import Project
 from warm_ember.report.contents import Choice
-from warm_ember.report.pages import as_pdf, render
+from warm_ember.report.page_setting import PageSetting
+from warm_ember.report.pages import render
 from warm_ember.signal.series import ShouldStop, never
 
 
@@ -35,11 +36,12 @@ def preview(
     """
     import pypdfium2
 
-    page = render(project, choice)
-    if should_stop():
-        raise Cancelled("stopped")
+    with PageSetting() as setting:
+        page = render(project, choice)
+        if should_stop():
+            raise Cancelled("stopped")
+        document = pypdfium2.PdfDocument(setting.pdf(page))
     found = []
-    document = pypdfium2.PdfDocument(as_pdf(page))
     try:
         for number in range(len(document)):
             if should_stop():
