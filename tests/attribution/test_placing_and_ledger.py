@@ -10,6 +10,8 @@ from attribution.made import INTERVAL_S, ArrayLines, Made, stays
 from warm_ember.attribution.clock import align
 from warm_ember.attribution.ledger import Verdict, make_ledger, verdict
 from warm_ember.attribution.placing import longest_unplaced, place
+from warm_ember.attribution.stay_sums import sum_stays, sums_within
+from warm_ember.attribution.window import Window, within
 from warm_ember.model.capture import CaptureInfo, Event
 from warm_ember.model.figure import Figure, Grade, weakest
 from warm_ember.model.placement import UNPLACED
@@ -249,3 +251,35 @@ def test_rules_that_contradict_each_other_are_told() -> None:
     assert 0 not in placement.overruled
     again = place(made, (low, BandRule("low", 0.8e-3, 1e-2)))
     assert not again.overruled  # two rules for one state do not contradict each other
+
+
+@given(st.data())
+def test_a_part_of_the_stays_is_summed_as_if_it_were_all_there_is(data: st.DataObject) -> None:
+    parts = data.draw(
+        st.lists(
+            st.tuples(st.sampled_from("ABC"), st.floats(1e-6, 0.1), st.floats(0.002, 0.3)), min_size=1, max_size=12
+        )
+    )
+    made, _ = stays(*parts, noise=0.1)
+    samples = made.current.samples
+    values = made.current.read(0, samples).astype(np.float64)
+    placement = place(made)
+    whole = sum_stays(made, placement, supply_v=2.0)
+    first = data.draw(st.integers(0, samples - 1))
+    last = data.draw(st.integers(first + 1, samples))
+    part = sums_within(whole, made, first, last, supply_v=2.0)
+    expected = within(placement, Window(first * INTERVAL_S, last * INTERVAL_S), INTERVAL_S)
+    assert part.edges.tolist() == expected.edges.tolist()
+    assert part.state.tolist() == expected.state.tolist()
+    begins, ends = part.edges[:-1], part.edges[1:]
+    owner = np.searchsorted(whole.edges, begins, side="right") - 1
+    np.testing.assert_array_equal(part.inner_first, np.maximum(whole.inner_first[owner], begins))
+    np.testing.assert_array_equal(part.inner_last, np.minimum(whole.inner_last[owner], ends))
+    for name, firsts, lasts in (("charge_c", begins, ends), ("inner_c", part.inner_first, part.inner_last)):
+        sums = [values[a:b].sum() * INTERVAL_S for a, b in zip(firsts.tolist(), lasts.tolist(), strict=True)]
+        np.testing.assert_allclose(getattr(part, name), sums, rtol=1e-6, atol=1e-15)
+    np.testing.assert_allclose(part.peak_a, [values[a:b].max() for a, b in zip(begins, ends, strict=True)], rtol=1e-6)
+    np.testing.assert_allclose(part.measured_s, (ends - begins) * INTERVAL_S)
+    np.testing.assert_allclose(part.dwell_s, part.measured_s)
+    np.testing.assert_allclose(part.energy_j, 2.0 * part.charge_c)
+    np.testing.assert_allclose(part.mean_a, part.charge_c / part.measured_s)

@@ -8,18 +8,17 @@ from enum import StrEnum
 
 import numpy as np
 
-from warm_ember.attribution.edge_reach import find_edge_reach
 from warm_ember.attribution.expected import mismatches
 from warm_ember.attribution.limits import NO_LIMITS, MeasurementLimits
 from warm_ember.attribution.recording import Recording
 from warm_ember.attribution.sequence import Sequence, added_by, mean_of_sequence
-from warm_ember.model.arrays import Flags, Floats, Indices
+from warm_ember.attribution.stay_sums import StaySums, sum_stays
+from warm_ember.model.arrays import Flags, Floats
 from warm_ember.model.estimate import NOTHING_KNOWN, Estimate
 from warm_ember.model.figure import Bound, Figure, Grade
 from warm_ember.model.placement import UNPLACED, UNPLACED_NAME, Placement
 from warm_ember.model.project import ExpectedValue
 from warm_ember.signal.estimates import ratio
-from warm_ember.signal.intervals import interval_sums
 from warm_ember.signal.series import ShouldStop, never
 
 _MATTERS = 0.01
@@ -176,18 +175,6 @@ class Ledger:
 
 
 @dataclass(frozen=True, eq=False)
-class _Sums:
-    state: Indices
-    charge_c: Floats
-    measured_s: Floats
-    dwell_s: Floats
-    energy_j: Floats | None
-    peak_a: Floats
-    inner_c: Floats
-    inner_s: Floats
-
-
-@dataclass(frozen=True, eq=False)
 class _Bounds:
     """What makes a mean a bound: below `least_a`, or in intervals that hold clipped readings."""
 
@@ -203,6 +190,7 @@ def make_ledger(
     *,
     supply_v: float | None = None,
     limits: MeasurementLimits = NO_LIMITS,
+    sums: StaySums | None = None,
     should_stop: ShouldStop = never,
 ) -> Ledger:
     """Sum a capture over its states.
@@ -217,13 +205,15 @@ def make_ledger(
         For the energy where the capture has neither a voltage channel nor a supply voltage of its own.
     limits
         What the instrument could not tell: a mean beyond it is a bound.
+    sums
+        What flowed in the stays of the placement; summed here when None.
 
     Raises
     ------
     Cancelled
         If `should_stop` answered yes.
     """
-    sums = _sum(recording, placement, supply_v, should_stop)
+    sums = sums or sum_stays(recording, placement, supply_v=supply_v, should_stop=should_stop)
     bounds = _Bounds(max(limits.least_a, recording.info.resolution_a or 0.0), limits.why, limits.clips(placement.edges))
     sequence = Sequence(placement.state, placement.edges, sums.charge_c, sums.measured_s, recording.current)
     duration_s = float(placement.edges[-1] - placement.edges[0]) * recording.current.interval_s
@@ -249,45 +239,9 @@ def make_ledger(
     )
 
 
-def _sum(recording: Recording, placement: Placement, supply_v: float | None, should_stop: ShouldStop) -> _Sums:
-    current = recording.current
-    edges, interval_s = placement.edges, current.interval_s
-    reach = find_edge_reach(current, placement, should_stop=should_stop)
-    first, last = edges[:-1] + reach.after, edges[1:] - reach.before
-    free = last > first
-    cuts = np.unique(np.concatenate((edges, first[free], last[free])))
-    found = interval_sums(current, cuts, should_stop=should_stop)
-    owner = np.searchsorted(edges, cuts[:-1], side="right") - 1
-    inside = free[owner] & (cuts[:-1] >= first[owner]) & (cuts[:-1] < last[owner])
-    opens = np.searchsorted(cuts, edges[:-1])
-    charge_c, inner_c = (_by_owner(owner, part * interval_s, len(free)) for part in (found.total, found.total * inside))
-    taken_s = found.count.astype(np.float64) * interval_s
-    measured_s, inner_s = (_by_owner(owner, part, len(free)) for part in (taken_s, taken_s * inside))
-    volts = recording.info.supply_v if recording.info.supply_v is not None else supply_v
-    energy_j: Floats | None = None
-    if recording.power is not None:
-        energy_j = interval_sums(recording.power, edges, should_stop=should_stop).total * interval_s
-    elif volts is not None:
-        energy_j = charge_c * volts
-    return _Sums(
-        placement.state,
-        charge_c,
-        measured_s,
-        np.diff(edges).astype(np.float64) * interval_s,
-        energy_j,
-        np.fmax.reduceat(found.high, opens) if len(opens) else found.high,
-        inner_c,
-        inner_s,
-    )
-
-
-def _by_owner(owner: Indices, parts: Floats, intervals: int) -> Floats:
-    return np.bincount(owner, parts, minlength=intervals).astype(np.float64)
-
-
 def _row(
     recording: Recording,
-    sums: _Sums,
+    sums: StaySums,
     sequence: Sequence,
     bounds: _Bounds,
     index: int,
@@ -339,7 +293,7 @@ def verdict(mean: Figure, expected: ExpectedValue | None) -> Verdict:
     return Verdict.OK
 
 
-def _estimate(sums: _Sums, mine: Flags) -> tuple[Estimate, bool]:
+def _estimate(sums: StaySums, mine: Flags) -> tuple[Estimate, bool]:
     """Return the mean current of a state, and whether it is free of what lies beside it."""
     if sums.inner_s[mine].any():
         return ratio(sums.inner_c[mine], sums.inner_s[mine]), True

@@ -11,10 +11,10 @@ import numpy as np
 
 from warm_ember.attribution.cycles import wake_sources, wake_times_s
 from warm_ember.attribution.recording import Recording
-from warm_ember.model.arrays import Flags, Floats, Indices
+from warm_ember.attribution.stay_sums import StaySums, sum_stays
+from warm_ember.model.arrays import Flags, Floats
 from warm_ember.model.placement import Placement
 from warm_ember.signal.fold_period import find_period
-from warm_ember.signal.intervals import IntervalSums, interval_sums
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.units import duration_text
 
@@ -72,13 +72,17 @@ class _Train:
         return max(round((self.to_s - self.from_s) / self.cycle_s), 1)
 
 
-def find_window(recording: Recording, placement: Placement, *, should_stop: ShouldStop = never) -> Window:
+def find_window(
+    recording: Recording, placement: Placement, *, sums: StaySums | None = None, should_stop: ShouldStop = never
+) -> Window:
     """Find the whole cycles of a capture without its start-up.
 
     Parameters
     ----------
     recording, placement
         The capture and its states.
+    sums
+        What flowed in the stays of the placement; summed here when None.
 
     Returns
     -------
@@ -93,10 +97,10 @@ def find_window(recording: Recording, placement: Placement, *, should_stop: Shou
         If `should_stop` answered yes.
     """
     end_s = recording.current.samples * recording.current.interval_s
-    sums = interval_sums(recording.current, placement.edges, should_stop=should_stop)
+    sums = sums or sum_stays(recording, placement, should_stop=should_stop)
     resting = _resting(sums, placement)
     start_s, left_out = _start_up(recording, placement, sums, resting)
-    best = max(_trains(recording, placement, start_s, should_stop), key=lambda one: one.matters, default=None)
+    best = max(_trains(recording, placement, sums, start_s), key=lambda one: one.matters, default=None)
     from_s, to_s = start_s, end_s
     if best is not None:
         cycle_s, found_by = best.cycle_s, best.what
@@ -143,16 +147,16 @@ def _around(found: Window, start_s: float, end_s: float, interval_s: float) -> t
     return tuple(f"{duration_text(length_s)} {where}" for where, length_s in parts if length_s > 1.5 * interval_s)
 
 
-def _resting(sums: IntervalSums, placement: Placement) -> Flags:
+def _resting(sums: StaySums, placement: Placement) -> Flags:
     """Return which intervals are in the lowest state that takes a tenth of the time, shape ``(intervals,)``."""
     states, number = np.unique(placement.state, return_inverse=True)
-    charge, time = np.bincount(number, sums.total), np.bincount(number, np.diff(placement.edges))
-    mean_a = np.where(time >= _LEAST_REST * time.sum(), charge / np.maximum(time, 1), np.inf)
+    charge, time = np.bincount(number, sums.charge_c), np.bincount(number, sums.dwell_s)
+    mean_a = np.where(time >= _LEAST_REST * time.sum(), charge / time, np.inf)
     return np.asarray(placement.state == states[int(np.argmin(mean_a))])
 
 
 def _start_up(
-    recording: Recording, placement: Placement, sums: IntervalSums, resting: Flags
+    recording: Recording, placement: Placement, sums: StaySums, resting: Flags
 ) -> tuple[float, tuple[str, ...]]:
     """Return when what recurs begins, and what comes before, in words."""
     current = recording.current
@@ -160,7 +164,7 @@ def _start_up(
     if not len(opens) or resting.all() or not resting.any():
         return 0.0, ()
     busy = np.flatnonzero(~resting)
-    charges = np.add.reduceat(sums.total[busy], np.searchsorted(busy, opens))
+    charges = np.add.reduceat(sums.charge_c[busy], np.searchsorted(busy, opens))
     # The first happening, up to the first rest after it.
     after = np.flatnonzero(resting[opens[0] :])
     if not len(after) or len(opens) < 2:
@@ -169,14 +173,15 @@ def _start_up(
     begins, ends = int(placement.edges[opens[0]]), int(placement.edges[rest_at])
     whole = int(placement.edges[-1])
     is_unlike = charges[0] > _UNLIKE * charges[1:].max() and ends < _EARLY * whole
-    floor_a = float(np.median(sums.mean[resting][1:])) if resting.sum() > 1 else float(sums.mean[resting][0])
-    was_off = opens[0] == 0 or float(sums.mean[: opens[0]].mean()) < _OFF * floor_a
+    rest_a = sums.mean_a[resting]
+    floor_a = float(np.median(rest_a[1:])) if resting.sum() > 1 else float(rest_a[0])
+    was_off = opens[0] == 0 or float(sums.mean_a[: opens[0]].mean()) < _OFF * floor_a
     if not (is_unlike and was_off):
         return 0.0, ()
     return ends * current.interval_s, (f"start-up of {duration_text((ends - begins) * current.interval_s)}",)
 
 
-def _trains(recording: Recording, placement: Placement, start_s: float, should_stop: ShouldStop) -> list[_Train]:
+def _trains(recording: Recording, placement: Placement, sums: StaySums, start_s: float) -> list[_Train]:
     """Return what comes evenly: wakes by each source, and entries of each state."""
     interval_s = recording.current.interval_s
     end_s = recording.current.samples * interval_s
@@ -193,7 +198,7 @@ def _trains(recording: Recording, placement: Placement, start_s: float, should_s
             found.append(train)
     if len(found) < 2:
         return found  # which matters most is only asked of several
-    return [replace(one, matters=_varies(recording, one, should_stop)) for one in found]
+    return [replace(one, matters=_varies(sums, one)) for one in found]
 
 
 def _train(what: str, times_s: Floats) -> _Train | None:
@@ -211,13 +216,11 @@ def _train(what: str, times_s: Floats) -> _Train | None:
     return _Train(what, 0.0, float(times_s[0]), float(times_s[-1]), float(even.mean()))
 
 
-def _varies(recording: Recording, train: _Train, should_stop: ShouldStop) -> float:
-    """Return by how much a cut in the midst of a cycle could move the mean: what a cycle's halves differ by."""
-    interval_s = recording.current.interval_s
-    edges: Indices = np.unique(
-        np.rint(np.linspace(train.from_s, train.to_s, 2 * train.cycles + 1) / interval_s).astype(np.int64)
-    )
-    if len(edges) < 2 * train.cycles + 1:
-        return 0.0
-    halves = interval_sums(recording.current, edges, should_stop=should_stop).mean.reshape(-1, 2)
-    return float(np.abs(np.diff(halves, axis=1)).mean()) * train.cycle_s
+def _varies(sums: StaySums, train: _Train) -> float:
+    """Return by how much a cut in the midst of a cycle could move the mean: what a cycle's halves differ by.
+
+    A stay that a half ends in is taken as even: only which of several trains matters most depends on it.
+    """
+    edges_s = np.linspace(train.from_s, train.to_s, 2 * train.cycles + 1)
+    halves_c = np.diff(np.interp(edges_s, sums.edges * sums.interval_s, sums.charge_so_far_c)).reshape(-1, 2)
+    return 2 * float(np.abs(np.diff(halves_c, axis=1)).mean())

@@ -22,6 +22,7 @@ from warm_ember.attribution.load import MeasurePulses, Occurrences, make_load, n
 from warm_ember.attribution.occurrences import of_stretch, of_wakes
 from warm_ember.attribution.placing import place
 from warm_ember.attribution.pulses import hottest_entries, left_of_pulses
+from warm_ember.attribution.stay_sums import StaySums, sum_stays, sums_within
 from warm_ember.attribution.wake_ledger import WakeLedger, make_wake_ledger
 from warm_ember.attribution.wakes import Wakes, arranged, find_wakes
 from warm_ember.attribution.window import Window, find_window, within
@@ -165,16 +166,24 @@ class Results:
             self.graph.capture(project, name),
             self.placement(project, name, should_stop),
             look_up(project, expected_in, name),
-            supply_v=project.supply_v,
             limits=self.limits(project, name, should_stop),
+            sums=self._stays(project, name, should_stop),
             should_stop=should_stop,
+        )
+
+    @remembered
+    def _stays(self, project: Project, name: str, should_stop: ShouldStop = never) -> StaySums:
+        placement = self.placement(project, name, should_stop)
+        return sum_stays(
+            self.graph.capture(project, name), placement, supply_v=project.supply_v, should_stop=should_stop
         )
 
     @remembered
     def window(self, project: Project, name: str, should_stop: ShouldStop = never) -> Window:
         """Find the whole cycles of one capture without its start-up."""
         capture, placement = self.graph.capture(project, name), self.placement(project, name, should_stop)
-        return find_window(capture, placement, should_stop=should_stop)
+        sums = self._stays(project, name, should_stop)
+        return find_window(capture, placement, sums=sums, should_stop=should_stop)
 
     def whole_cycles(
         self, project: Project, name: str, from_s: float | None, to_s: float | None, should_stop: ShouldStop = never
@@ -222,17 +231,19 @@ class Results:
         """Sum over its states what of one capture stands for the device's life."""
         if look_up(project, _has_activities):
             return self.ledger(project, name, should_stop)
-        capture = self.graph.capture(project, name)
+        capture, whole = self.graph.capture(project, name), self.placement(project, name, should_stop)
+        part = within(whole, self.window(project, name, should_stop), capture.current.interval_s)
+        sums = self._stays(project, name, should_stop)
+        if part is not whole:
+            first, last = int(part.edges[0]), int(part.edges[-1])
+            volts = project.supply_v
+            sums = sums_within(sums, capture, first, last, supply_v=volts, should_stop=should_stop)
         return make_ledger(
             capture,
-            within(
-                self.placement(project, name, should_stop),
-                self.window(project, name, should_stop),
-                capture.current.interval_s,
-            ),
+            part,
             look_up(project, expected_in, name),
-            supply_v=project.supply_v,
             limits=self.limits(project, name, should_stop),
+            sums=sums,
             should_stop=should_stop,
         )
 
