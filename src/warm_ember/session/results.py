@@ -275,7 +275,8 @@ class Results:
     def quality(self, project: Project, name: str, should_stop: ShouldStop = never) -> QualityReport:
         """Find what is wrong with one capture, and say what was looked at."""
         levels = partial(self.levels, project, name, should_stop)
-        return check(self.graph.capture(project, name), levels, should_stop=should_stop)
+        hum = partial(self.hum, project, name, should_stop)
+        return check(self.graph.capture(project, name), levels, hum=hum, should_stop=should_stop)
 
     def fold_plan(self, project: Project, name: str, should_stop: ShouldStop = never) -> FoldPlan:
         """Return how one capture is folded: as the project says, else as is likely to be wanted."""

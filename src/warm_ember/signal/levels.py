@@ -26,7 +26,10 @@ BLOCK_S = 1e-3
 _MOST_BLOCKS = 4_000_000
 _MOST_BLOCK_SAMPLES = 4096
 _BIN = 0.01
-_SMOOTH_BINS = 2.0
+_SMOOTH_BINS, _REACH_BINS = 2.0, 8
+_SMOOTHING = np.exp(-0.5 * (np.arange(-_REACH_BINS, _REACH_BINS + 1) / _SMOOTH_BINS) ** 2)
+_SMOOTHING /= _SMOOTHING.sum()
+"""A Gaussian over four standard deviations to either side."""
 _LEAST_BLOCKS = 3
 _SMALLEST_SCALE_A = 1e-10
 _LONG_SAMPLES = 10_000_000
@@ -342,12 +345,10 @@ def _between_steps(medians: Floats, step_a: float) -> Floats:
 
 def _limits(scaled: Floats, most: int) -> Floats:
     """Return the limits between levels, on the scale, from the histogram of block medians."""
-    from scipy.ndimage import gaussian_filter1d  # SciPy loads when first needed: it takes a while
-
-    first = np.floor(scaled.min() / _BIN) - 8
-    bins = int(np.ceil(scaled.max() / _BIN) - first) + 8
+    first = np.floor(scaled.min() / _BIN) - _REACH_BINS
+    bins = int(np.ceil(scaled.max() / _BIN) - first) + _REACH_BINS
     counts = np.bincount((scaled / _BIN - first).astype(np.int64), minlength=bins).astype(np.float64)
-    smooth = gaussian_filter1d(counts, _SMOOTH_BINS)
+    smooth = np.convolve(counts, _SMOOTHING, mode="same")
     peaks = _distinct_peaks(smooth, most)
     limits = []
     for left, right in pairwise(peaks):

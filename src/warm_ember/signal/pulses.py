@@ -79,7 +79,9 @@ def _pulses(values: Samples, noise_a: float) -> tuple[tuple[Indices, Floats], in
     before = values[_CALM_BEFORE - 1 : -_PULSE - 1]
     with np.errstate(invalid="ignore"):
         rise = values[_CALM_BEFORE:-_PULSE] - before
-        candidates = _CALM_BEFORE + np.flatnonzero(rise > np.maximum(0.5 * np.abs(before), 20 * noise_a))
+        # Out of the noise rise but few: only of these the share of what they rise from is worked out.
+        out = np.flatnonzero(rise > 20 * noise_a)
+        candidates = _CALM_BEFORE + out[rise[out] > 0.5 * np.abs(before[out])]
         shifts = np.arange(-_CALM_BEFORE, _FALLS_WITHIN + 1)
         heights = values[candidates[:, np.newaxis] + shifts].astype(np.float64)
         heights -= heights[:, _CALM_BEFORE - 1, np.newaxis]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Protocol
@@ -32,16 +33,21 @@ class Evidence:
         How the readings of the lowest level lie; None when nothing was measured.
     should_stop
         Polled on long passes.
+    look_for_hum
+        Gives the mains in the current; looked for here when None.
     """
 
     recording: Recording
     levels: Levels
     lowest: LevelNoise | None
     should_stop: ShouldStop = never
+    look_for_hum: Callable[[], Hum | None] | None = None
 
     @cached_property
     def hum(self) -> Hum | None:
         """The mains in the current; None where there is none."""
+        if self.look_for_hum is not None:
+            return self.look_for_hum()
         return find_hum(self.recording.current, should_stop=self.should_stop)
 
     @property

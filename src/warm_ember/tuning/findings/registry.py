@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from warm_ember.attribution.recording import Recording
 from warm_ember.model.finding import Finding, FindingKind
+from warm_ember.signal.hum import Hum
 from warm_ember.signal.levels import Levels, find_levels
 from warm_ember.signal.resolution import level_noise
 from warm_ember.signal.series import ShouldStop, never
@@ -43,7 +44,11 @@ class QualityReport:
 
 
 def check(
-    recording: Recording, levels: Callable[[], Levels] | None = None, *, should_stop: ShouldStop = never
+    recording: Recording,
+    levels: Callable[[], Levels] | None = None,
+    *,
+    hum: Callable[[], Hum | None] | None = None,
+    should_stop: ShouldStop = never,
 ) -> QualityReport:
     """Find all that is wrong with a capture, in the order of time; only what is more likely so than not.
 
@@ -53,6 +58,8 @@ def check(
         The capture.
     levels
         Gives the levels of its current; found here when None.
+    hum
+        Gives the mains in it; looked for here when None.
     should_stop
         Polled on long passes.
 
@@ -65,7 +72,7 @@ def check(
         return QualityReport((), ())
     found_levels = levels() if levels is not None else find_levels(recording.current, should_stop=should_stop)
     lowest = level_noise(recording.current, found_levels, 0) if len(found_levels.centres_a) else None
-    evidence = Evidence(recording, found_levels, lowest, should_stop)
+    evidence = Evidence(recording, found_levels, lowest, should_stop, hum)
     found = [finding for finder in FINDERS for finding in finder(evidence)]
     listed = [finding for finding in found if finding.confidence >= LEAST_CONFIDENCE]
     ordered = tuple(sorted(listed, key=lambda finding: (finding.from_s, finding.to_s)))
