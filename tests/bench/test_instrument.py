@@ -21,8 +21,8 @@ from warm_ember.bench.description import (
     read_description,
 )
 from warm_ember.bench.discovery import find_instruments
-from warm_ember.bench.instrument import Instrument, open_instrument
 from warm_ember.bench.link import Link
+from warm_ember.bench.opening import instrument_on, open_instrument
 from warm_ember.bench.scpi_errors import error_words, parse_error
 from warm_ember.bench.simulated.faults import Fault, FaultMode
 from warm_ember.bench.simulated.instrument import IDENTITY
@@ -101,7 +101,7 @@ def test_samples_come_in_any_format(
     description = InstrumentDescription(1, "any", data_format=data_format, byte_order=byte_order)
     with FakeInstrument(sent) as fake:
         fake.number_format, fake.has_lengths = kind, has_lengths
-        instrument = Instrument(Link(fake.address, timeout_s=2.0), descriptions=(description,))
+        instrument = instrument_on(Link(fake.address, timeout_s=2.0), (description,))
         instrument.set_sweep(BenchSettings(interval_s=1e-3), len(sent))
         instrument.start()
         current = np.concatenate([instrument.fetch().current for _ in range(4)])
@@ -114,7 +114,7 @@ def test_samples_come_in_any_format(
 def test_text_that_is_no_numbers_is_told() -> None:
     description = InstrumentDescription(1, "any", data_format="ascii")
     with FakeInstrument(VALUES) as fake:
-        instrument = Instrument(Link(fake.address, timeout_s=2.0), descriptions=(description,))
+        instrument = instrument_on(Link(fake.address, timeout_s=2.0), (description,))
         instrument.start()
         with pytest.raises(InstrumentError, match="expected numbers with commas between"):
             instrument.fetch()
@@ -154,7 +154,7 @@ def test_an_empty_command_is_not_sent() -> None:
     silent = msgspec.structs.replace(Commands(), error="", complete="", clear="", reset="", range="", stop="")
     description = InstrumentDescription(format=1, name="quiet", commands=silent)
     with FakeInstrument(VALUES) as fake:
-        instrument = Instrument(Link(fake.address, timeout_s=2.0), descriptions=(description,))
+        instrument = instrument_on(Link(fake.address, timeout_s=2.0), (description,))
         instrument.reset()
         instrument.set_sweep(BenchSettings(interval_s=1e-3), 10)
         assert instrument.make_safe()
@@ -238,7 +238,8 @@ def test_no_voltage_above_the_guard_ever_leaves(voltage_v: float) -> None:
         def query(self, message: str) -> str:
             return "A,B,C,D" if message == "*IDN?" else "0"
 
-    instrument = Instrument(Spy(), guard_v=3.6)  # type: ignore[arg-type]
+    instrument = instrument_on(Spy(), known_descriptions(()), guard_v=3.6)  # type: ignore[arg-type]
+    sent.clear()
     try:
         instrument.set_source(BenchSettings(voltage_v=voltage_v))
     except BadArgumentError:

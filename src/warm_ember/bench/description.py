@@ -23,10 +23,24 @@ FORMAT = 1
 MOST_LINES = 24
 """A bit field travels as a float32, which holds so many bits exactly."""
 GENERIC = "generic-source-measure-unit.json"
+GENERIC_METER = "generic-polled-meter.json"
 
 
 _LONGEST_COMMAND = 200
 _WIDE = re.compile(r"\{[^}]*\d{3}")
+
+
+PATTERN_UNITS = {
+    "current_a": ("current", 1.0), "current_ma": ("current", 1e-3), "current_ua": ("current", 1e-6),
+    "current_na": ("current", 1e-9), "voltage_v": ("voltage", 1.0), "voltage_mv": ("voltage", 1e-3),
+    "time_s": ("time", 1.0), "time_ms": ("time", 1e-3), "time_us": ("time", 1e-6),
+}  # fmt: skip
+"""What a group of a pattern is, and in which unit."""
+_WITHOUT_SOURCE = dict.fromkeys(
+    ("voltage", "limit", "output", "range", "interval", "points", "data_format", "trigger_immediate", "trigger_level",
+     "level", "slope", "start", "stop", "fetch_current", "fetch_voltage"), "",
+)  # fmt: skip
+"""A meter that is asked for each reading has no source and no sweeps, unless its description says so."""
 
 
 class RangeDescription(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -74,6 +88,8 @@ class Commands(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     fetch_current: str = "FETCh:ARRay:CURRent?"
     fetch_voltage: str = "FETCh:ARRay:VOLTage?"
     fetch_lines: str = ""
+    read: str = "READ?"
+    read_voltage: str = ""
 
 
 class InstrumentDescription(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -99,6 +115,18 @@ class InstrumentDescription(msgspec.Struct, frozen=True, forbid_unknown_fields=T
         How samples come: blocks of float32 or float64, or text.
     byte_order
         Of the samples in blocks.
+    mode
+        Whether it takes sweeps, is asked for each reading, or prints lines on its own.
+    max_rate_hz
+        Of what is asked for each reading: how many it gives in a second; None is tried out.
+    aperture_s
+        How long it looks for a reading; None when not known.
+    pattern
+        Of what prints lines: a regular expression with the names of `PATTERN_UNITS` for what they hold.
+    start, stop
+        What is sent to it, so that it begins and ends; empty for nothing.
+    baud
+        Of a serial line.
     sense
         What it measures of ``current``, ``voltage``, ``lines``.
     line_names
@@ -121,6 +149,13 @@ class InstrumentDescription(msgspec.Struct, frozen=True, forbid_unknown_fields=T
     endless_points: str = ""
     data_format: Literal["real32", "real64", "ascii"] = "real32"
     byte_order: Literal["big", "little"] = "big"
+    mode: Literal["sweep", "polled", "lines"] = "sweep"
+    max_rate_hz: float | None = None
+    aperture_s: float | None = None
+    pattern: str = ""
+    start: str = ""
+    stop: str = ""
+    baud: int = 115200
     sense: tuple[Literal["current", "voltage", "lines"], ...] = ("current",)
     line_names: tuple[str, ...] = ()
     ranges: tuple[RangeDescription, ...] = ()
@@ -158,7 +193,7 @@ def read_description(path: Path) -> InstrumentDescription:
         If it is no such file; the message names the key.
     """
     try:
-        found = msgspec.json.decode(path.read_bytes(), type=InstrumentDescription)
+        found = description_from(msgspec.json.decode(path.read_bytes()))
     except OSError as error:
         raise BadFileError(path, f"cannot be read: {error.strerror}") from error
     except (msgspec.MsgspecError, UnicodeDecodeError) as error:
@@ -167,9 +202,25 @@ def read_description(path: Path) -> InstrumentDescription:
     return found
 
 
+def description_from(fields: object) -> InstrumentDescription:
+    """Return a description from the fields of its file.
+
+    Raises
+    ------
+    msgspec.ValidationError
+        If they are no description.
+    """
+    if isinstance(fields, dict) and fields.get("mode") == "polled":
+        commands = fields.get("commands", {})
+        fields = fields | {"commands": _WITHOUT_SOURCE | commands if isinstance(commands, dict) else commands}
+    return msgspec.convert(fields, InstrumentDescription)
+
+
 def _check(path: Path, found: InstrumentDescription) -> None:
-    problem = ""
-    if found.format != FORMAT:
+    problem = _problem_of_mode(found)
+    if problem:
+        pass
+    elif found.format != FORMAT:
         problem = f"expected format {FORMAT}, found {found.format}"
     elif "current" not in found.sense:
         problem = 'expected "current" in sense'
@@ -196,6 +247,27 @@ def _check(path: Path, found: InstrumentDescription) -> None:
         raise BadFileError(path, problem, remedy="see docs/formats.md")
 
 
+def _problem_of_mode(found: InstrumentDescription) -> str:
+    if found.max_rate_hz is not None and not 0 < found.max_rate_hz < float("inf"):
+        return f"expected max_rate_hz above 0, found {found.max_rate_hz:g}"
+    if found.aperture_s is not None and not 0 < found.aperture_s < float("inf"):
+        return f"expected aperture_s above 0, found {found.aperture_s:g}"
+    if found.mode == "polled" and not found.commands.read:
+        return 'mode "polled" needs commands.read'
+    if found.mode != "lines":
+        return ""
+    try:
+        names = set(compile_expression(found.pattern).groupindex)
+    except BadArgumentError as error:
+        return f"pattern: {error}"
+    unknown = sorted(names - set(PATTERN_UNITS))
+    if unknown:
+        return f"pattern: {unknown[0]!r} is none of {', '.join(PATTERN_UNITS)}"
+    if not any(PATTERN_UNITS[name][0] == "current" for name in names):
+        return "pattern: expected a group such as (?P<current_ma>...)"
+    return ""
+
+
 def known_descriptions(folders: Iterable[Path] | None = None) -> tuple[InstrumentDescription, ...]:
     """Return all descriptions, a user's own before those that ship, the generic one last.
 
@@ -208,11 +280,13 @@ def known_descriptions(folders: Iterable[Path] | None = None) -> tuple[Instrumen
         folders = (platformdirs.user_config_path("warm-ember") / "instruments",)
     own = [path for folder in folders if folder.is_dir() for path in sorted(folder.glob("*.json"))]
     with resources.as_file(resources.files("warm_ember.bench") / "instruments") as shipped:
-        paths = [*own, *(path for path in sorted(shipped.glob("*.json")) if path.name != GENERIC), shipped / GENERIC]
+        last = (GENERIC_METER, GENERIC)
+        paths = [*own, *(path for path in sorted(shipped.glob("*.json")) if path.name not in last)]
+        paths += [shipped / name for name in last]
         return tuple(read_description(path) for path in paths)
 
 
 def description_for(identity: str, known: Iterable[InstrumentDescription]) -> InstrumentDescription:
     """Return the first description whose expression an instrument's answer to ``*IDN?`` matches."""
-    known = tuple(known)
+    known = tuple(one for one in known if one.mode != "lines")
     return next((one for one in known if one.identity and compile_expression(one.identity).search(identity)), known[-1])

@@ -3,49 +3,24 @@
 from __future__ import annotations
 
 import logging
-from dataclasses import dataclass
 from typing import Self
 
 import numpy as np
 
-from warm_ember.bench.description import InstrumentDescription, description_for, known_descriptions
+from warm_ember.bench.description import InstrumentDescription
 from warm_ember.bench.link import NOBODY_THERE, Link
+from warm_ember.bench.reading_block import ReadingBlock
 from warm_ember.bench.scpi_errors import error_words, parse_error
 from warm_ember.errors import BadArgumentError, InstrumentError
-from warm_ember.model.arrays import Bits, Samples
+from warm_ember.model.arrays import Samples
 from warm_ember.model.bench import BenchSettings, Trigger, TriggerSource
-from warm_ember.signal.series import ShouldStop, never
+from warm_ember.signal.series import never
 from warm_ember.units import quantity_text
 
 log = logging.getLogger(__name__)
 
 _MISSING = np.float32(9.0e37)
 _MOST_ERRORS = 20
-
-
-@dataclass(frozen=True, eq=False)
-class ReadingBlock:
-    """Samples that were fetched together, each channel shape ``(n,)``; NaN is missing."""
-
-    current: Samples
-    voltage: Samples | None
-    lines: Bits | None
-
-    @classmethod
-    def missing(cls, count: int, *, with_voltage: bool, with_lines: bool) -> ReadingBlock:
-        """Return samples that nobody took."""
-        nothing = np.full(count, np.nan, dtype=np.float32)
-        return cls(nothing, nothing if with_voltage else None, np.zeros(count, dtype=np.uint32) if with_lines else None)
-
-    def first(self, count: int) -> ReadingBlock:
-        """Return the first samples."""
-        voltage = self.voltage[:count] if self.voltage is not None else None
-        return ReadingBlock(self.current[:count], voltage, self.lines[:count] if self.lines is not None else None)
-
-    @property
-    def nbytes(self) -> int:
-        """Memory of all channels."""
-        return sum(values.nbytes for values in (self.current, self.voltage, self.lines) if values is not None)
 
 
 class Instrument:
@@ -55,43 +30,35 @@ class Instrument:
     ----------
     link
         The open line; it is closed with the instrument.
-    descriptions
-        Where to look it up; those that ship and the user's own when None.
-    guard_v
-        No voltage above this is sent; None for no guard.
-
-    Attributes
-    ----------
     identity
         Its answer to ``*IDN?``.
     description
         What is known of its make.
-
-    Raises
-    ------
-    InstrumentError
-        If it does not say who it is.
+    guard_v
+        No voltage above this is sent; None for no guard.
     """
 
     def __init__(
         self,
         link: Link,
+        identity: str,
+        description: InstrumentDescription,
         *,
-        descriptions: tuple[InstrumentDescription, ...] | None = None,
         guard_v: float | None = None,
     ) -> None:
-        self.link, self.guard_v = link, guard_v
-        self.identity = _identity_of(link)
-        if self.identity.count(",") < 1:
-            raise InstrumentError(
-                link.resource,
-                f"expected maker, model, number and version after “*IDN?”, found “{self.identity[:60]}”",
-                remedy="is this an SCPI instrument?",
-            )
-        self.description = description_for(self.identity, descriptions or known_descriptions())
+        self.link, self.identity, self.description, self.guard_v = link, identity, description, guard_v
         self.commands = self.description.commands
         self._senses: list[str] = list(self.description.sense)
         self._waiting: dict[str, list[Samples]] = {}
+
+    began_s: float | None = None
+    """The moment of the first sample by this computer's monotonic clock, where the instrument's own is not known."""
+    has_ended = False
+    """Whether nothing comes any more, without that being a fault."""
+
+    def fitted(self, settings: BenchSettings) -> BenchSettings:
+        """Return settings as it can keep them: those that are beyond it are told by `check`."""
+        return settings
 
     @property
     def senses(self) -> tuple[str, ...]:
@@ -300,9 +267,16 @@ class Instrument:
         self.close()
 
 
-def _identity_of(link: Link) -> str:
+def identify(link: Link) -> str:
+    """Return who is at the other end of a link.
+
+    Raises
+    ------
+    InstrumentError
+        If nobody answers, or nobody who says who it is.
+    """
     try:
-        return link.query("*IDN?")
+        identity = link.query("*IDN?")
     except InstrumentError as error:
         if not error.link_lost:
             raise
@@ -310,6 +284,13 @@ def _identity_of(link: Link) -> str:
         raise InstrumentError(
             link.resource, f"no instrument answers there ({error.problem})", remedy=NOBODY_THERE, link_lost=True
         ) from error
+    if identity.count(",") < 1:
+        raise InstrumentError(
+            link.resource,
+            f"expected maker, model, number and version after “*IDN?”, found “{identity[:60]}”",
+            remedy="is this an SCPI instrument?",
+        )
+    return identity
 
 
 def _measured(values: Samples) -> Samples:
@@ -344,24 +325,3 @@ def _check_trigger(trigger: Trigger, known: InstrumentDescription) -> None:
         raise BadArgumentError(f"the trigger waits for the line “{trigger.line}”; the instrument has: {lines}")
     if trigger.before_s and not known.commands.before_points:
         raise BadArgumentError(f"{known.name} keeps nothing from before the trigger")
-
-
-def open_instrument(
-    resource: str, *, timeout_s: float = 5.0, guard_v: float | None = None, should_stop: ShouldStop = never
-) -> Instrument:
-    """Open an instrument by its address.
-
-    Raises
-    ------
-    InstrumentError
-        If nobody answers there, or nobody who says who it is.
-    BadFileError
-        If a description file of the user cannot be read.
-    """
-    descriptions = known_descriptions()
-    link = Link(resource, timeout_s=timeout_s, should_stop=should_stop)
-    try:
-        return Instrument(link, descriptions=descriptions, guard_v=guard_v)
-    except BaseException:
-        link.close()
-        raise

@@ -76,6 +76,7 @@ class RecipeRun:
                 station.instrument.reset()
             else:
                 station.instrument.forget_errors()
+            self.recipe = msgspec.structs.replace(self.recipe, settings=station.instrument.fitted(self.recipe.settings))
             for step in self.recipe.steps:
                 if should_stop():
                     break

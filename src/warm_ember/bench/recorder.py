@@ -5,7 +5,7 @@ from __future__ import annotations
 import logging
 import time
 from collections import deque
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from enum import StrEnum
 from functools import partial
@@ -17,8 +17,8 @@ import numpy as np
 from warm_ember.bench.console import Console, ConsoleFeed
 from warm_ember.bench.console_line import ConsoleLine
 from warm_ember.bench.description import InstrumentDescription
-from warm_ember.bench.instrument import ReadingBlock
 from warm_ember.bench.patterns import Patterns
+from warm_ember.bench.reading_block import ReadingBlock
 from warm_ember.bench.station import InstrumentConnection
 from warm_ember.errors import InstrumentError, WarmEmberError
 from warm_ember.model.bench import BenchSettings
@@ -53,6 +53,7 @@ class Ending(StrEnum):
 
     DONE = "done"
     STOPPED = "stopped"
+    ENDED = "nothing comes any more"
     DISK = "the disk is full"
     FAULT = "a fault"
 
@@ -154,6 +155,8 @@ class Recorder:
         self.started_s = time.monotonic()
         self._info = job.info
         self._last_sample_s = 0.0
+        self._readings_from_s = 0.0
+        self._early: list[ReadingBlock] = []
         self._flushed_s = 0.0
         self._heard: list[Heard] = []
         self._noted = 0
@@ -223,6 +226,7 @@ class Recorder:
         else:
             self.started_s = now_s
         self._last_sample_s = now_s
+        self._readings_from_s = self._length_s
 
     def _record(self, should_stop: ShouldStop) -> Ending:
         while self.points is None or self.samples < self.points:
@@ -230,6 +234,8 @@ class Recorder:
                 return Ending.STOPPED
             try:
                 came = self._fetch()
+                if not came and self.station.instrument.has_ended:
+                    return Ending.DONE if self.points is None else Ending.ENDED
                 if self._sweep_left == 0 and (self.points is None or self.samples < self.points):
                     self._start("the next sweep began after {}")
             except InstrumentError as error:
@@ -247,6 +253,13 @@ class Recorder:
     def _fetch(self) -> int:
         piece = self.station.instrument.fetch()
         count = len(piece.current)
+        if not count and piece.readings is not None:
+            self._last_sample_s = time.monotonic()
+            if self.file is None:
+                self._early.append(piece)
+            else:
+                self._append(piece)
+            return 0
         if not count:
             if time.monotonic() - self._last_sample_s > self._patience_s:
                 raise InstrumentError(
@@ -258,9 +271,14 @@ class Recorder:
             return 0
         now_s = time.monotonic()
         if self.file is None:
-            if self.job.settings.trigger.source != "immediate":
+            began_s = self.station.instrument.began_s
+            if began_s is not None:
+                self.started_s = began_s
+            elif self.job.settings.trigger.source != "immediate":
                 self.started_s = now_s - count * self.job.settings.interval_s
             self._open_file()
+            for early in self._early:
+                self._append(early)
         self.state = "recording"
         self._last_sample_s = now_s
         if self._sweep_left is not None:
@@ -286,6 +304,8 @@ class Recorder:
             instrument=instrument.identity,
             range=range_text(known, settings.range_a),
             resolution_a=resolution_of(known, settings.range_a),
+            reading_interval_s=settings.interval_s if known.mode == "polled" else None,
+            aperture_s=known.aperture_s if known.mode == "polled" else None,
             corrections=(*self.job.info.corrections, *(c.sentence for c in self.job.corrections)),
         )
         self.file = RecordingFile(
@@ -293,12 +313,16 @@ class Recorder:
             self._info,
             with_voltage="voltage" in instrument.senses,
             line_names=instrument.line_names,
+            with_readings=instrument.description.mode != "sweep",
             name=self.job.name,
         )
 
     def _append(self, piece: ReadingBlock) -> None:
         if self.points is not None and self.samples + len(piece.current) > self.points:
             piece = piece.first(self.points - self.samples)
+        if piece.readings is not None:
+            end_s = float("inf") if self.points is None else self.points * self.job.settings.interval_s
+            piece = replace(piece, readings=piece.readings.later(self._readings_from_s, end_s))
         self.missing += int(np.isnan(piece.current).sum())
         self.samples += len(piece.current)
         self._writing.put(partial(self._write, piece), piece.nbytes)
@@ -309,7 +333,7 @@ class Recorder:
         if self.job.corrections:
             supply_v = self._info.supply_v
             current = correct(current, piece.voltage, self.job.corrections, supply_v=supply_v).current
-        self.file.append(current, piece.voltage, piece.lines)
+        self.file.append(current, piece.voltage, piece.lines, piece.readings)
 
     def _keep_safe(self) -> bool:
         """Flush twice a second; False when the disk is nearly full."""

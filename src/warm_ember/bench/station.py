@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from warm_ember.bench.instrument import open_instrument
 from warm_ember.bench.keeper import Keeper
 from warm_ember.bench.link import Link
+from warm_ember.bench.opening import open_instrument
 from warm_ember.errors import InstrumentError
 from warm_ember.signal.series import ShouldStop, never
 

@@ -137,6 +137,7 @@ def read_level(
     import msgspec
 
     instrument = station.instrument
+    settings = instrument.fitted(settings)
     points = max(_BATCHES, round(seconds / settings.interval_s))
     plain = msgspec.structs.replace(settings, trigger=Trigger(), duration_s=points * settings.interval_s)
     pieces: list[Samples] = []

@@ -67,6 +67,9 @@ class CaptureInfo(msgspec.Struct, frozen=True):
         What was looked at before: links unplugged, zero set.
     recipe
         The recipe that it was recorded with, as JSON text.
+    reading_interval_s, aperture_s
+        Of an instrument that is asked for each reading: how long it is from one to the next, and how long it looks for
+        one; None where it samples all the time, or that is not known.
     """
 
     sample_interval_s: float
@@ -87,6 +90,8 @@ class CaptureInfo(msgspec.Struct, frozen=True):
     attached: tuple[str, ...] = ()
     checked: tuple[str, ...] = ()
     recipe: str = ""
+    reading_interval_s: float | None = None
+    aperture_s: float | None = None
 
 
 def info_from(attributes: Mapping[str, Any]) -> CaptureInfo:

@@ -232,10 +232,18 @@ class RegularTimes:
 
 
 class HeldTimes:
-    """Resample rows that come at no steady rate onto a grid, each value holding until the next."""
+    """Resample rows that come at no steady rate onto a grid, each value holding until the next.
 
-    def __init__(self, kind: TimeKind) -> None:
-        self.interval_s = nice_interval(kind.interval_s, 1, 0.1 * kind.interval_s)
+    Parameters
+    ----------
+    kind
+        From `inspect_times`.
+    interval_s
+        Of the grid; a round one that fits the rows when None.
+    """
+
+    def __init__(self, kind: TimeKind, *, interval_s: float | None = None) -> None:
+        self.interval_s = interval_s or nice_interval(kind.interval_s, 1, 0.1 * kind.interval_s)
         self._typical_s = kind.interval_s
         self._first_s = math.nan
         self._next_edge = 0

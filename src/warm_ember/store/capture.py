@@ -14,6 +14,7 @@ from warm_ember.errors import BadFileError
 from warm_ember.model.arrays import Bits, Blocks, Samples
 from warm_ember.model.capture import AT_LEAST, AT_MOST, CaptureInfo, Event, events_from, text_of
 from warm_ember.model.program import ProgramTrace, program_from
+from warm_ember.model.readings import Readings
 from warm_ember.signal.joining import MeanBounds, mean_bounds
 from warm_ember.signal.pyramid import BLOCK_SAMPLES, RATIO
 from warm_ember.signal.series import Progress, Series, ShouldStop, ignore_progress, never
@@ -164,6 +165,17 @@ class Capture:
             raise damaged(self.path, error, where="/events") from error
         except ValueError as error:
             raise BadFileError(self.path, str(error), where="/events") from error
+
+    @cached_property
+    def readings(self) -> Readings | None:
+        """Readings as they came, where the instrument does not sample evenly."""
+        if "readings" not in self._file:
+            return None
+        try:
+            found = {name: data[:] for name, data in self._file["readings"].items()}
+            return Readings(found["time_s"], found["current_a"], found.get("voltage_v"))
+        except (OSError, KeyError) as error:
+            raise damaged(self.path, error, where="/readings") from error
 
     @cached_property
     def program(self) -> ProgramTrace | None:

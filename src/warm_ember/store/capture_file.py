@@ -1,8 +1,8 @@
 """The capture file: HDF5 with the samples, the target's log, and the display pyramid.
 
 ``/current`` (A), ``/voltage`` (V), ``/lines`` (bit field), ``/aux/<name>``, ``/events``, ``/program`` with its
-``/functions``, and attributes are the capture; everything below ``/summary`` is made from them. Once it has its name a
-capture is never written again.
+``/functions``, ``/readings`` as they came where they come unevenly, and attributes are the capture; everything below
+``/summary`` is made from them. Once it has its name a capture is never written again.
 """
 
 from __future__ import annotations
@@ -163,6 +163,12 @@ class CaptureWriter:
             self._background.submit(self._channels["lines"], lines)
             self._line_builder.append(lines)
 
+    def copy_readings(self, of: h5py.File) -> None:
+        """Write the readings of another file as they came, if it has any."""
+        assert self._file is not None
+        if "readings" in of:
+            of.copy("readings", self._file)
+
     def finish(self, info: CaptureInfo, events: Iterable[Event] = (), program: ProgramTrace | None = None) -> None:
         """Write what belongs to the whole capture and let the file appear under its name.
 
@@ -212,6 +218,12 @@ class CaptureWriter:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         self.abort()
+
+
+def reading_types(*, with_voltage: bool) -> dict[str, type[np.generic]]:
+    """Return what is kept of readings as they came, and how."""
+    found: dict[str, type[np.generic]] = {"time_s": np.float64, "current_a": np.float32}
+    return found | {"voltage_v": np.float32} if with_voltage else found
 
 
 def power_of(current: Samples, voltage: Samples) -> Samples:

@@ -23,6 +23,7 @@ from warm_ember.errors import BadArgumentError, BadFileError
 from warm_ember.model.arrays import Bits, Blocks, Samples
 from warm_ember.model.capture import CaptureInfo, Event
 from warm_ember.model.heard import Heard
+from warm_ember.model.readings import Readings
 from warm_ember.signal.bits import BitPyramidBuilder
 from warm_ember.signal.one_clock import events_of
 from warm_ember.signal.pyramid import GrowingBlocks, PyramidBuilder
@@ -32,6 +33,7 @@ from warm_ember.store.capture_file import (
     line_type,
     power_of,
     read_info,
+    reading_types,
     storable,
     write_events,
     write_info,
@@ -51,6 +53,7 @@ log = logging.getLogger(__name__)
 
 _STORED_CHUNK = 1 << 18
 _CACHE_BYTES = 4 << 20
+_FEW_CHUNK = 1 << 12
 _ENDING = ".recording"
 _LOG_ENDING = ".log"
 
@@ -112,6 +115,8 @@ class RecordingFile:
         Whether each piece brings a voltage.
     line_names
         Names of the digital lines, least significant bit first; empty for none.
+    with_readings
+        Whether the instrument does not sample evenly, so that each piece brings the readings as they came.
     name
         The name where it is taken already, from `take_name`; it is released with the recording.
 
@@ -130,6 +135,7 @@ class RecordingFile:
         *,
         with_voltage: bool = False,
         line_names: tuple[str, ...] = (),
+        with_readings: bool = False,
         name: CaptureName | None = None,
     ) -> None:
         self.path, self.info, self.samples = path, info, 0
@@ -139,12 +145,12 @@ class RecordingFile:
         self._file: h5py.File | None = None
         try:
             self._log = _log_of(self.partial).open("wb")
-            self._begin(info, with_voltage, line_names)
+            self._begin(info, with_voltage, line_names, with_readings)
         except BaseException:
             self._name.release()
             raise
 
-    def _begin(self, info: CaptureInfo, with_voltage: bool, line_names: tuple[str, ...]) -> None:
+    def _begin(self, info: CaptureInfo, with_voltage: bool, line_names: tuple[str, ...], with_readings: bool) -> None:
         self._descriptor = os.open(self.partial, os.O_RDWR | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o666)
         self._storage = JournaledStorage(self._descriptor, self.partial, _STORED_CHUNK)
         self._file = import_h5py().File(self._storage, "w", rdcc_nbytes=_CACHE_BYTES)
@@ -159,6 +165,11 @@ class RecordingFile:
         }
         if line_names:
             self._data["lines"].attrs["names"] = list(map(storable, line_names))
+        self._readings = {
+            name: self._file.create_dataset(f"readings/{name}", (0,), kind, maxshape=(None,), chunks=(_FEW_CHUNK,))
+            for name, kind in reading_types(with_voltage=with_voltage).items()
+            if with_readings
+        }
         self._growing: dict[str, PyramidBuilder] = {"current": PyramidBuilder()}
         if with_voltage:
             self._growing |= {"voltage": PyramidBuilder(), "power": PyramidBuilder()}
@@ -171,7 +182,13 @@ class RecordingFile:
         self.voltage = LiveChannel(self, self._data["voltage"], self._growing["voltage"]) if with_voltage else None
         self.lines = LiveChannel(self, self._data["lines"], self._bits, line_names) if self._bits is not None else None
 
-    def append(self, current: Samples, voltage: Samples | None = None, lines: Bits | None = None) -> None:
+    def append(
+        self,
+        current: Samples,
+        voltage: Samples | None = None,
+        lines: Bits | None = None,
+        readings: Readings | None = None,
+    ) -> None:
         """Write the next samples of every channel.
 
         Parameters
@@ -182,6 +199,8 @@ class RecordingFile:
             V, shape ``(n,)``; given each time or never.
         lines
             Bit fields, shape ``(n,)``; given each time or never.
+        readings
+            What the samples were made of, where the instrument does not sample evenly.
 
         Raises
         ------
@@ -198,6 +217,10 @@ class RecordingFile:
             for name, values in pieces.items():
                 self._data[name].resize((last,))
                 self._data[name][self.samples :] = values
+            for name, more in (readings.channels if readings is not None else {}).items():
+                data = self._readings[name]
+                data.resize((len(data) + len(more),))
+                data[len(data) - len(more) :] = more
             self._storage.raise_failure()
         self._growing["current"].append(current)
         if voltage is not None:
@@ -456,6 +479,7 @@ def _recover(partial: Path, path: Path, name: CaptureName) -> int:
                     log.warning("%s cannot be read from sample %d on", partial, first, exc_info=True)
                     break
                 writer.append(pieces["current"], voltage=pieces.get("voltage"), lines=pieces.get("lines"))
+            writer.copy_readings(file)
             if not writer.samples:
                 raise BadFileError(partial, "no sample of this recording can be read", remedy="it stays as it is")
             said = "interrupted"

@@ -1,0 +1,66 @@
+"""Opening an instrument at its address, as what it is: one that takes sweeps, or one that is asked for each reading."""
+
+from __future__ import annotations
+
+from warm_ember.bench.description import InstrumentDescription, description_for, known_descriptions
+from warm_ember.bench.instrument import Instrument, identify
+from warm_ember.bench.link import Link
+from warm_ember.bench.polled import PolledMeter
+from warm_ember.bench.scpi_errors import parse_error
+from warm_ember.signal.series import ShouldStop, never
+
+_UNDEFINED_HEADER = -113
+"""SCPI-1999 volume 2, 21.8.9: a command that the device does not know."""
+
+
+def open_instrument(
+    resource: str, *, timeout_s: float = 5.0, guard_v: float | None = None, should_stop: ShouldStop = never
+) -> Instrument:
+    """Open an instrument by its address.
+
+    Raises
+    ------
+    InstrumentError
+        If nobody answers there, or nobody who says who it is.
+    BadFileError
+        If a description file of the user cannot be read.
+    """
+    descriptions = known_descriptions()
+    link = Link(resource, timeout_s=timeout_s, should_stop=should_stop)
+    try:
+        return instrument_on(link, descriptions, guard_v=guard_v)
+    except BaseException:
+        link.close()
+        raise
+
+
+def instrument_on(
+    link: Link, descriptions: tuple[InstrumentDescription, ...], *, guard_v: float | None = None
+) -> Instrument:
+    """Return the instrument at the other end of a link.
+
+    Raises
+    ------
+    InstrumentError
+        If it does not say who it is.
+    """
+    identity = identify(link)
+    description = description_for(identity, descriptions)
+    meter = next((one for one in descriptions if not one.identity and one.mode == "polled"), None)
+    is_any = not description.identity and description.mode == "sweep"
+    if is_any and meter is not None and not _knows_sweeps(link, description):
+        description = meter
+    kind = PolledMeter if description.mode == "polled" else Instrument
+    return kind(link, identity, description, guard_v=guard_v)
+
+
+def _knows_sweeps(link: Link, description: InstrumentDescription) -> bool:
+    """Return whether an instrument of which nothing is known takes the command for the length of a sweep.
+
+    One that does not says so in its error queue; one that says nothing is taken at its word.
+    """
+    commands = description.commands
+    link.write(commands.clear)
+    link.write(commands.points.format(points=2))
+    error = parse_error(link.query(commands.error))
+    return error is None or error[0] != _UNDEFINED_HEADER
