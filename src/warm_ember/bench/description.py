@@ -24,6 +24,9 @@ MOST_LINES = 24
 """A bit field travels as a float32, which holds so many bits exactly."""
 GENERIC = "generic-source-measure-unit.json"
 GENERIC_METER = "generic-polled-meter.json"
+GENERIC_LINES = (
+    "generic-printed-time-and-current.json", "generic-printed-current.json", "generic-printed-number.json",
+)  # fmt: skip
 
 
 _LONGEST_COMMAND = 200
@@ -280,7 +283,7 @@ def known_descriptions(folders: Iterable[Path] | None = None) -> tuple[Instrumen
         folders = (platformdirs.user_config_path("warm-ember") / "instruments",)
     own = [path for folder in folders if folder.is_dir() for path in sorted(folder.glob("*.json"))]
     with resources.as_file(resources.files("warm_ember.bench") / "instruments") as shipped:
-        last = (GENERIC_METER, GENERIC)
+        last = (*GENERIC_LINES, GENERIC_METER, GENERIC)
         paths = [*own, *(path for path in sorted(shipped.glob("*.json")) if path.name not in last)]
         paths += [shipped / name for name in last]
         return tuple(read_description(path) for path in paths)

@@ -14,7 +14,7 @@ from warm_ember.bench.scpi_errors import error_words, parse_error
 from warm_ember.errors import BadArgumentError, InstrumentError
 from warm_ember.model.arrays import Samples
 from warm_ember.model.bench import BenchSettings, Trigger, TriggerSource
-from warm_ember.signal.series import never
+from warm_ember.signal.series import ShouldStop, never
 from warm_ember.units import quantity_text
 
 log = logging.getLogger(__name__)
@@ -55,6 +55,24 @@ class Instrument:
     """The moment of the first sample by this computer's monotonic clock, where the instrument's own is not known."""
     has_ended = False
     """Whether nothing comes any more, without that being a fault."""
+
+    is_waited_with = False
+    news: tuple[str, ...] = ()
+    remarks: tuple[str, ...] = ()
+
+    @property
+    def should_stop(self) -> ShouldStop:
+        """Polled while an answer is waited for."""
+        return self.link.should_stop
+
+    @should_stop.setter
+    def should_stop(self, should_stop: ShouldStop) -> None:
+        self.link.should_stop = should_stop
+
+    @property
+    def is_in_step(self) -> bool:
+        """Whether all answers that were asked for have come whole."""
+        return self.link.is_in_step
 
     def fitted(self, settings: BenchSettings) -> BenchSettings:
         """Return settings as it can keep them: those that are beyond it are told by `check`."""

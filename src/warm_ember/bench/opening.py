@@ -1,16 +1,42 @@
-"""Opening an instrument at its address, as what it is: one that takes sweeps, or one that is asked for each reading."""
+"""Opening an instrument at its address, as what it is: it takes sweeps, is asked for each reading, or prints lines."""
 
 from __future__ import annotations
 
+from warm_ember.bench.byte_stream import ByteStream, is_stream
 from warm_ember.bench.description import InstrumentDescription, description_for, known_descriptions
 from warm_ember.bench.instrument import Instrument, identify
 from warm_ember.bench.link import Link
 from warm_ember.bench.polled import PolledMeter
+from warm_ember.bench.printed import PrintedInstrument
 from warm_ember.bench.scpi_errors import parse_error
+from warm_ember.bench.source import Source
 from warm_ember.signal.series import ShouldStop, never
 
 _UNDEFINED_HEADER = -113
 """SCPI-1999 volume 2, 21.8.9: a command that the device does not know."""
+
+
+def open_source(
+    resource: str, *, timeout_s: float = 5.0, guard_v: float | None = None, should_stop: ShouldStop = never
+) -> Source:
+    """Open whatever gives readings at an address: an instrument, or something that prints lines.
+
+    Raises
+    ------
+    InstrumentError
+        If nobody answers there, or nothing that can be read.
+    BadFileError
+        If a description file of the user cannot be read.
+    """
+    if not is_stream(resource):
+        return open_instrument(resource, timeout_s=timeout_s, guard_v=guard_v, should_stop=should_stop)
+    printing = tuple(one for one in known_descriptions() if one.mode == "lines")
+    stream = ByteStream(resource, baud=printing[0].baud)
+    try:
+        return PrintedInstrument(stream, printing, timeout_s=timeout_s, should_stop=should_stop)
+    except BaseException:
+        stream.close()
+        raise
 
 
 def open_instrument(

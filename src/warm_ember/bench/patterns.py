@@ -18,8 +18,8 @@ from warm_ember.model.heard import Heard
 EVENTS = ("state", "wake", "sleep", "mark", "sync")
 
 
-def compile_expression(text: str) -> Any:
-    """Compile a regular expression of the user's.
+def compile_expression(text: str | bytes) -> Any:
+    """Compile a regular expression of the user's, for text or for bytes of UTF-8 as it is itself.
 
     Raises
     ------
@@ -35,7 +35,8 @@ def compile_expression(text: str) -> Any:
     except re2.error as error:
         reason = error.args[0] if error.args else error
         words = reason.decode("utf-8", "replace") if isinstance(reason, bytes) else str(reason)
-        raise BadArgumentError(f"“{text}” is no regular expression that can be used: {words}") from None
+        shown = text if isinstance(text, str) else text.decode("utf-8", "replace")
+        raise BadArgumentError(f"“{shown}” is no regular expression that can be used: {words}") from None
 
 
 def compile_pattern(pattern: LinePattern) -> Any:

@@ -11,8 +11,8 @@ from warm_ember.model.arrays import Floats
 from warm_ember.model.readings import Readings
 from warm_ember.signal.time_grid import HeldTimes, TimeKind
 
-_GAP, _LATE_S = 2.5, 0.2
-"""After so many usual steps without a reading, and so long, the last one holds for a usual step only."""
+_GAP = 2.5
+"""After so many usual steps without a reading the last one holds for a usual step only."""
 
 
 class ReadingGrid:
@@ -26,10 +26,12 @@ class ReadingGrid:
         Length of a sample.
     usual_s
         How long it usually takes from one reading to the next.
+    late_s
+        How long one may take in any case without anything being wrong.
     """
 
-    def __init__(self, interval_s: float, usual_s: float) -> None:
-        self._interval_s, self._usual_s = interval_s, max(usual_s, interval_s)
+    def __init__(self, interval_s: float, usual_s: float, *, late_s: float = 0.0) -> None:
+        self._interval_s, self._usual_s, self._late_s = interval_s, max(usual_s, interval_s), late_s
         self._grid = HeldTimes(TimeKind(usual_s, irregular=True, jitter_s=0.0), interval_s=interval_s)
         self._first_s = math.nan
         self._last_s = math.nan
@@ -53,7 +55,7 @@ class ReadingGrid:
         at_s = time_s - self._first_s
         steps_s = np.diff(time_s, prepend=self._last_s)
         self._last_s = float(time_s[-1])
-        gaps = np.flatnonzero(steps_s > max(_GAP * self._usual_s, _LATE_S))
+        gaps = np.flatnonzero(steps_s > max(_GAP * self._usual_s, self._late_s))
         placed_s = np.insert(at_s, gaps, at_s[gaps] - steps_s[gaps] + self._usual_s)
         placed = [np.insert(column.astype(np.float64), gaps, np.nan) for column in columns]
         pieces = list(self._grid.place(placed_s, placed))

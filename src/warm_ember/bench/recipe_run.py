@@ -122,6 +122,8 @@ class RecipeRun:
             recorder = Recorder(station, self.job_of(name_of(step.name), settings), self.console)
             self.started(recorder)
             taken.append(recorder.run(should_stop))
+        if not isinstance(step, SwitchOutput):
+            station.instrument.is_waited_with = True
 
     def _power(self, step: SwitchOutput, station: InstrumentConnection, *, keep_power: bool) -> None:
         instrument = station.instrument

@@ -110,6 +110,8 @@ class Recorded:
         How it ended, and the fault if there was one.
     gaps
         How often the link was lost.
+    remarks
+        What else is to be known of it, in words.
     """
 
     name: str
@@ -121,6 +123,7 @@ class Recorded:
     fault: WarmEmberError | None = None
     gaps: int = 0
     lost_lines: int = 0
+    remarks: tuple[str, ...] = ()
 
 
 class Recorder:
@@ -181,11 +184,11 @@ class Recorder:
         ending = Ending.DONE
         try:
             self.station.instrument.check(self.job.settings)
-            self.station.instrument.link.should_stop = should_stop
+            self.station.instrument.should_stop = should_stop
             self._start()
             ending = self._record(should_stop)
-            self.station.instrument.link.should_stop = never
-            if self.station.instrument.link.is_in_step:
+            self.station.instrument.should_stop = never
+            if self.station.instrument.is_in_step:
                 self.station.instrument.stop()
             self._writing.drain()
         except WarmEmberError as error:
@@ -242,7 +245,7 @@ class Recorder:
                 if should_stop() and self.file is not None:
                     return Ending.STOPPED  # it did not answer in time any more
                 self._reconnect(error, should_stop)
-                self.station.instrument.link.should_stop = should_stop
+                self.station.instrument.should_stop = should_stop
                 continue
             if not self._keep_safe():
                 return Ending.DISK
@@ -252,6 +255,7 @@ class Recorder:
 
     def _fetch(self) -> int:
         piece = self.station.instrument.fetch()
+        self._marks.extend(ConsoleLine(time.monotonic(), words, sent=True) for words in self.station.instrument.news)
         count = len(piece.current)
         if not count and piece.readings is not None:
             self._last_sample_s = time.monotonic()
@@ -473,6 +477,7 @@ class Recorder:
             fault=fault,
             gaps=self.gaps,
             lost_lines=self.lost_lines,
+            remarks=self.station.instrument.remarks,
         )
 
     def _end_feed(self) -> None:
@@ -481,11 +486,10 @@ class Recorder:
             self._console.end_feed(self._feed)
 
     def _info_with_losses(self) -> CaptureInfo:
-        if not self.lost_lines:
-            return self._info
-        said = f"{counted(self.lost_lines, 'line')} of the console missing from the log"
-        note = f"{self._info.note}; {said}" if self._info.note else said
-        return msgspec.structs.replace(self._info, note=note)
+        said = list(self.station.instrument.remarks)
+        if self.lost_lines:
+            said.append(f"{counted(self.lost_lines, 'line')} of the console missing from the log")
+        return msgspec.structs.replace(self._info, note="; ".join(filter(None, (self._info.note, *said))))
 
 
 def range_text(known: InstrumentDescription, range_a: float | None) -> str:

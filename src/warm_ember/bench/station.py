@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from warm_ember.bench.instrument import Instrument
 from warm_ember.bench.keeper import Keeper
 from warm_ember.bench.link import Link
-from warm_ember.bench.opening import open_instrument
+from warm_ember.bench.opening import open_source
+from warm_ember.bench.source import Source
 from warm_ember.errors import InstrumentError
 from warm_ember.signal.series import ShouldStop, never
 
@@ -31,7 +33,7 @@ class InstrumentConnection:
 
     def __init__(self, resource: str, *, timeout_s: float = 5.0, guard_v: float | None = None) -> None:
         self.resource, self.timeout_s, self.guard_v = resource, timeout_s, guard_v
-        self.instrument = open_instrument(resource, timeout_s=timeout_s, guard_v=guard_v)
+        self.instrument: Source = open_source(resource, timeout_s=timeout_s, guard_v=guard_v)
         self._keeper: Keeper | None = None
 
     def reopen(self, should_stop: ShouldStop = never) -> None:
@@ -44,7 +46,7 @@ class InstrumentConnection:
         """
         identity = self.instrument.identity
         self.instrument.close()
-        found = open_instrument(self.resource, timeout_s=self.timeout_s, guard_v=self.guard_v, should_stop=should_stop)
+        found = open_source(self.resource, timeout_s=self.timeout_s, guard_v=self.guard_v, should_stop=should_stop)
         if found.identity != identity:
             found.close()
             raise InstrumentError(self.resource, f"another instrument answers now: {found.identity}")
@@ -52,7 +54,7 @@ class InstrumentConnection:
 
     def watch(self) -> None:
         """Have the output switched off even if this program is killed, from now until it is off or is to stay on."""
-        if self._keeper is None:
+        if self._keeper is None and self.instrument.off_messages:
             self._keeper = Keeper(self.resource, self.instrument.off_messages)
 
     def unwatch(self) -> None:
@@ -71,6 +73,8 @@ class InstrumentConnection:
         return is_off
 
     def _is_off_over_new_link(self) -> bool:
+        if not isinstance(self.instrument, Instrument):
+            return False
         try:
             link = Link(self.resource, timeout_s=_SAFE_S)
         except InstrumentError:

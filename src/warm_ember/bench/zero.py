@@ -143,7 +143,7 @@ def read_level(
     pieces: list[Samples] = []
     try:
         instrument.check(plain)
-        instrument.link.should_stop = should_stop
+        instrument.should_stop = should_stop
         instrument.set_source(plain)
         station.watch()
         instrument.switch(on=True)

@@ -97,6 +97,8 @@ def _report(taken: tuple[Recorded, ...]) -> None:
         )
         if one.lost_lines:
             print_line(f"  {counted(one.lost_lines, 'line')} of the console came too fast: missing from the log")
+        for remark in one.remarks:
+            print_line(f"  {remark}")
         if one.ending != "done":
             print_line(f"  ended early: {one.ending.value}")
 

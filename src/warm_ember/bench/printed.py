@@ -1,0 +1,248 @@
+"""Something that prints its readings as lines: a sense board, a logger, another program."""
+
+from __future__ import annotations
+
+import contextlib
+import time
+
+import msgspec
+import numpy as np
+
+from warm_ember.bench.byte_stream import ByteStream, Came
+from warm_ember.bench.description import InstrumentDescription
+from warm_ember.bench.line_reading import LineReader, LineReadings
+from warm_ember.bench.reading_block import ReadingBlock
+from warm_ember.bench.reading_grid import ReadingGrid
+from warm_ember.errors import BadArgumentError, InstrumentError
+from warm_ember.model.arrays import Floats
+from warm_ember.model.bench import BenchSettings, TriggerSource
+from warm_ember.signal.series import ShouldStop, never
+from warm_ember.signal.time_grid import inspect_times, nice_interval
+from warm_ember.units import counted
+
+_ENOUGH, _LOOK_S, _POLL_S = 200, 1.0, 0.01
+_LEAST = 2
+_ROUND = 0.05
+_SHORTEST_S = 1e-6
+
+
+class PrintedInstrument:
+    """What prints lines; see `warm_ember.bench.source.Source` for what it does.
+
+    Parameters
+    ----------
+    stream
+        The open stream; it is closed with the instrument.
+    descriptions
+        Those of what prints lines, the likeliest first: the first of those that most lines fit is taken.
+    timeout_s
+        How long it may say nothing.
+
+    Raises
+    ------
+    InstrumentError
+        If no line comes, or none that can be read.
+    """
+
+    line_names: tuple[str, ...] = ()
+    off_messages: tuple[str, ...] = ()
+    is_in_step = True
+    is_waited_with = False
+
+    def __init__(
+        self,
+        stream: ByteStream,
+        descriptions: tuple[InstrumentDescription, ...],
+        *,
+        timeout_s: float = 5.0,
+        should_stop: ShouldStop = never,
+    ) -> None:
+        self._stream, self._timeout_s, self.should_stop = stream, timeout_s, should_stop
+        self.began_s: float | None = None
+        self._grid: ReadingGrid | None = None
+        self._interval_s = 0.0
+        self._lost_told = 0
+        if descriptions[0].start:
+            stream.send(descriptions[0].start)
+        first = self._look(descriptions)
+        self.description = max(descriptions, key=lambda one: self._read_by(one, first)[0].fitting)
+        self._reader, self._first = self._read_by(self.description, first)
+        if not self._reader.fitting:
+            self._refuse(descriptions)
+        self._usual_s = self._usual_step_s(self._first.time_s)
+        self.identity = f"{self.description.name}, {stream.address}"
+
+    def _look(self, descriptions: tuple[InstrumentDescription, ...]) -> list[Came]:
+        """Return what comes first: enough to tell what it is, and how often."""
+        came: list[Came] = []
+        begin_s = time.monotonic()
+        first_s: float | None = None
+        while not self.should_stop():
+            came += self._stream.take()
+            fitting = max(self._read_by(one, came)[0].fitting for one in descriptions) if came else 0
+            now_s = time.monotonic()
+            first_s = now_s if fitting and first_s is None else first_s
+            seen_s = 0.0 if first_s is None else now_s - first_s
+            if self._stream.has_ended or fitting >= _ENOUGH or (fitting > _LEAST and seen_s > _LOOK_S):
+                break
+            if now_s - begin_s > self._timeout_s:
+                break
+            time.sleep(_POLL_S)
+        return came + self._stream.take()
+
+    def _read_by(self, description: InstrumentDescription, came: list[Came]) -> tuple[LineReader, LineReadings]:
+        reader = LineReader(description.pattern, begins_anywhere=self._stream.begins_anywhere)
+        return reader, reader.read(came)
+
+    def _refuse(self, descriptions: tuple[InstrumentDescription, ...]) -> None:
+        if self._stream.has_ended:
+            raise InstrumentError(self._stream.address, "it ended before a line came that can be read", link_lost=True)
+        unknown = self._read_by(descriptions[0], [])[0].unknown or self._reader.unknown
+        if not unknown:
+            raise InstrumentError(
+                self._stream.address,
+                f"no line came within {self._timeout_s:g} s",
+                remedy="does it print by itself, and at this rate (baud)?",
+                link_lost=True,
+            )
+        raise InstrumentError(
+            self._stream.address,
+            f"no line can be read: expected a current with its unit, such as “12.5 mA”, found “{unknown[0][:60]}”",
+            remedy="describe what it prints by a pattern, see docs/formats.md",
+        )
+
+    def _usual_step_s(self, times_s: Floats) -> float:
+        if len(times_s) < _LEAST:
+            raise InstrumentError(
+                self._stream.address,
+                f"only one line came within {self._timeout_s:g} s: how often it prints is not known",
+                remedy="allow it more time (--timeout)",
+            )
+        if not self._reader.has_time:  # lines come in bunches: only how many came in all tells how often
+            usual_s = float(times_s[-1] - times_s[0]) / (len(times_s) - 1)
+            if usual_s < _SHORTEST_S:
+                raise InstrumentError(
+                    self._stream.address,
+                    "its lines came all at once and carry no time: how far apart they are is not known",
+                    remedy="print a time with each, such as “20 ms 1.5 mA”, or import them as a file",
+                )
+            return usual_s
+        try:
+            kind = inspect_times(times_s)
+        except BadArgumentError as error:
+            raise InstrumentError(self._stream.address, f"the times in its lines stand still ({error})") from error
+        return kind.interval_s
+
+    @property
+    def senses(self) -> tuple[str, ...]:
+        """What it measures."""
+        return ("current", "voltage") if self._reader.has_voltage else ("current",)
+
+    def fitted(self, settings: BenchSettings) -> BenchSettings:
+        """Return the settings with its own interval where they ask for a shorter one."""
+        own_s = nice_interval(self._usual_s, 1, _ROUND * self._usual_s)
+        return msgspec.structs.replace(settings, interval_s=max(settings.interval_s, own_s))
+
+    def check(self, settings: BenchSettings) -> None:
+        """Check settings.
+
+        Raises
+        ------
+        BadArgumentError
+            If one is impossible.
+        """
+        if settings.trigger.source is not TriggerSource.IMMEDIATE:
+            raise BadArgumentError(f"{self.description.name} prints by itself: it can wait for no trigger")
+
+    def reset(self) -> None:
+        """Do nothing: it has no settings."""
+
+    def forget_errors(self) -> None:
+        """Do nothing: it tells none."""
+
+    def set_source(self, settings: BenchSettings) -> None:
+        """Do nothing: what powers the target is not part of it."""
+
+    def set_sweep(self, settings: BenchSettings, points: int | None) -> None:
+        """Set the interval of the samples that are made of its readings."""
+        self._interval_s = settings.interval_s
+
+    def switch(self, *, on: bool) -> None:
+        """Do nothing: it has no output."""
+
+    def start(self) -> None:
+        """Begin with what came since it was opened, else with what comes from now on; all that a pipe holds counts."""
+        self._grid, self.began_s = ReadingGrid(self._interval_s, self._usual_s), None
+        if self.is_waited_with and not self._stream.is_wanted_whole:
+            self._reader.read(self._stream.take())
+            self._first = LineReadings(np.empty(0), np.empty(0), None)
+
+    def stop(self) -> None:
+        """Tell it to end, where it can be told."""
+        if self.description.stop:
+            self._stream.send(self.description.stop)
+
+    def fetch(self) -> ReadingBlock:
+        """Return the samples that the lines complete which came since the last fetch.
+
+        Raises
+        ------
+        InstrumentError
+            If it hung up.
+        """
+        assert self._grid is not None
+        found, self._first = self._first, LineReadings(np.empty(0), np.empty(0), None)
+        if not len(found.time_s):
+            came = self._stream.take()
+            found = self._reader.read(came)
+            if not came and self._stream.has_ended and not self._stream.is_wanted_whole:
+                raise InstrumentError(
+                    self._stream.address, "it hung up", remedy="check the cable and that it runs", link_lost=True
+                )
+        if len(found.time_s) and self.began_s is None:
+            self.began_s = time.monotonic() if self._reader.has_time else float(found.time_s[0])
+        return self._grid.add(found.time_s, found.current_a, self._voltage(found))
+
+    def _voltage(self, found: LineReadings) -> Floats | None:
+        if not self._reader.has_voltage:
+            return None
+        return np.empty(0) if found.voltage_v is None else found.voltage_v
+
+    @property
+    def has_ended(self) -> bool:
+        """Whether a pipe, or standard input, holds nothing more."""
+        return self._stream.is_wanted_whole and self._stream.has_ended and not len(self._first.time_s)
+
+    @property
+    def news(self) -> tuple[str, ...]:
+        """What happened since this was last asked, and belongs beside the samples."""
+        found = ["the clock in the lines began again"] * len(self._reader.restarted_at)
+        self._reader.restarted_at = []
+        if self._stream.lost_bytes > self._lost_told:
+            found.append(f"{counted(self._stream.lost_bytes - self._lost_told, 'byte')} came too fast and were lost")
+            self._lost_told = self._stream.lost_bytes
+        return tuple(found)
+
+    @property
+    def remarks(self) -> tuple[str, ...]:
+        """What is to be known of a recording when it has ended."""
+        reader, found = self._reader, [f"lines read as {self.description.name}"]
+        if reader.others:
+            found.append(f"{counted(reader.others, 'line')} that hold no reading, the first “{reader.unknown[0][:60]}”")
+        if reader.wraps:
+            found.append(f"the clock in the lines was full {counted(reader.wraps, 'time')}")
+        if reader.restarts:
+            found.append(f"the clock in the lines began again {counted(reader.restarts, 'time')}")
+        if self._stream.lost_bytes:
+            found.append(f"{counted(self._stream.lost_bytes, 'byte')} came too fast and were lost")
+        return tuple(found)
+
+    def make_safe(self, *, within_s: float = 0.8) -> bool:
+        """Tell it to end; it has no output that could stay on."""
+        with contextlib.suppress(InstrumentError):  # nothing of it is switched on
+            self.stop()
+        return True
+
+    def close(self) -> None:
+        """Hang up."""
+        self._stream.close()
