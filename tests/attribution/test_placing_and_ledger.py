@@ -253,6 +253,16 @@ def test_rules_that_contradict_each_other_are_told() -> None:
     assert not again.overruled  # two rules for one state do not contradict each other
 
 
+def test_the_mean_of_a_single_level_may_lie_to_either_side() -> None:
+    random = np.random.default_rng(5)
+    wander = np.repeat(1e-3 + 2e-5 * random.standard_normal(200), 100)
+    made = Made(ArraySeries(wander.astype(np.float32), INTERVAL_S))
+    ledger = make_ledger(made, place(made))
+    assert len(ledger.all_rows) == 1
+    low, high = ledger.interval
+    assert low < ledger.mean_a < high
+
+
 @given(st.data())
 def test_a_part_of_the_stays_is_summed_as_if_it_were_all_there_is(data: st.DataObject) -> None:
     parts = data.draw(

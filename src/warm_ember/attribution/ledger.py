@@ -153,10 +153,12 @@ class Ledger:
     def interval(self) -> tuple[float, float] | None:
         """The 90 % interval of the mean; None where nothing is known of its spread.
 
-        It does not reach below what the lowest state draws. Few and rare bursts make the error large, and a symmetric
-        interval would allow them to have been less than nothing.
+        It does not reach below what the lowest of several states draws. Few and rare bursts make the error large, and
+        a symmetric interval would allow them to have been less than nothing.
         """
         ends = self.estimate.interval()
+        if len(self.all_rows) < 2:  # of one alone the mean is the state's own
+            return ends
         return None if ends is None else (max(ends[0], min(self.lowest_a, self.estimate.value)), ends[1])
 
     @property
