@@ -12,6 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from attribution.made import Made
 from bench.fake_meter import FakeMeter
 from warm_ember.bench.description import description_from, known_descriptions, read_description
 from warm_ember.bench.link import Link
@@ -20,10 +21,13 @@ from warm_ember.bench.reading_grid import ReadingGrid
 from warm_ember.errors import BadArgumentError, BadFileError
 from warm_ember.model.bench import BenchSettings, Trigger, TriggerSource
 from warm_ember.model.capture import CaptureInfo
+from warm_ember.model.finding import FindingKind
 from warm_ember.model.readings import Readings
 from warm_ember.session.session import Session
+from warm_ember.signal.series import ArraySeries
 from warm_ember.store.capture import Capture
 from warm_ember.store.recording_file import RecordingFile, interrupted, recover
+from warm_ember.tuning.findings.registry import find_all
 
 METER = {"format": 1, "name": "a meter", "identity": "Meter 3", "mode": "polled", "max_rate_hz": 50, "aperture_s": 0.01}
 
@@ -227,6 +231,31 @@ def test_charge_is_that_of_what_held_however_the_readings_come(data: st.DataObje
     assert float(made[known].sum() * 0.05) == pytest.approx(charge_c, rel=1e-6, abs=gaps * 0.05 * 7e-3 + 1e-9)
     readings = np.concatenate([one.readings.time_s for one in pieces])
     np.testing.assert_allclose(readings, times_s - times_s[0], atol=1e-9)
+
+
+@pytest.mark.parametrize(("swings", "apart_s", "aperture_s", "is_told"), [
+    (True, 0.1, 0.02, True),
+    (True, 0.1, None, True),
+    (False, 0.1, 0.02, False),
+    (True, 0.1, 0.09, False),
+    (True, 1e-3, None, False),
+    (True, None, None, False),
+])  # fmt: skip
+def test_what_lies_between_readings_is_a_fault_where_anything_changes(
+    swings: bool, apart_s: float | None, aperture_s: float | None, is_told: bool
+) -> None:
+    random = np.random.default_rng(3)
+    values = 1e-3 * (1 + 0.001 * random.standard_normal(3000))
+    if swings:
+        values[1000:2000] *= 5
+    info = CaptureInfo(0.1, reading_interval_s=apart_s, aperture_s=aperture_s)
+    recording = Made(ArraySeries(values.astype(np.float32), 0.1), info=info)
+    found = [one for one in find_all(recording) if one.kind is FindingKind.UNDERSAMPLED]
+    assert len(found) == is_told
+    if is_told:
+        assert "a reading every 100 ms" in found[0].text
+        assert ("pulses shorter than 80.0 ms" if aperture_s else "pulses shorter than 100 ms") in found[0].text
+        assert found[0].cost_a is None
 
 
 def test_an_interrupted_recording_keeps_its_readings(tmp_path: Path) -> None:

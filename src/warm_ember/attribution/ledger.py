@@ -19,6 +19,7 @@ from warm_ember.model.figure import Bound, Figure, Grade
 from warm_ember.model.placement import UNPLACED, UNPLACED_NAME, Placement
 from warm_ember.model.project import ExpectedValue
 from warm_ember.signal.estimates import ratio
+from warm_ember.signal.sampling_error import no_better_than, sampling_estimates
 from warm_ember.signal.series import ShouldStop, never
 
 _MATTERS = 0.01
@@ -218,16 +219,19 @@ def make_ledger(
     sums = sums or sum_stays(recording, placement, supply_v=supply_v, should_stop=should_stop)
     bounds = _Bounds(max(limits.least_a, recording.info.resolution_a or 0.0), limits.why, limits.clips(placement.edges))
     sequence = Sequence(placement.state, placement.edges, sums.charge_c, sums.measured_s, recording.current)
+    sampled = _sampled(recording, placement, should_stop)
     duration_s = float(placement.edges[-1] - placement.edges[0]) * recording.current.interval_s
     charge_c, measured_s = float(sums.charge_c.sum()), float(sums.measured_s.sum())
     whole = (duration_s, charge_c)
     rows = tuple(
-        _row(recording, sums, sequence, bounds, index, name, placement.how[index], expected, whole)
+        _row(recording, sums, sequence, bounds, index, name, placement.how[index], expected, whole, sampled)
         for index, name in enumerate(placement.names)
     )
     unplaced = None
     if (placement.state == UNPLACED).any():
-        unplaced = _row(recording, sums, sequence, bounds, UNPLACED, UNPLACED_NAME, "no rule matches", (), whole)
+        unplaced = _row(
+            recording, sums, sequence, bounds, UNPLACED, UNPLACED_NAME, "no rule matches", (), whole, sampled
+        )
     return Ledger(
         capture=recording.name,
         duration_s=duration_s,
@@ -237,7 +241,27 @@ def make_ledger(
         energy_j=None if sums.energy_j is None else float(sums.energy_j.sum()),
         rows=rows,
         unplaced=unplaced,
-        estimate=mean_of_sequence(sequence),
+        estimate=no_better_than(mean_of_sequence(sequence), sampled[-1]) if sampled else mean_of_sequence(sequence),
+    )
+
+
+def _sampled(recording: Recording, placement: Placement, should_stop: ShouldStop) -> tuple[Estimate, ...]:
+    """Return what readings of a meter tell that does not look all the time: of each state, of what is unplaced, of all.
+
+    Empty where it looks all the time.
+    """
+    apart_s = recording.info.reading_interval_s
+    if apart_s is None or not placement.intervals:
+        return ()
+    states = len(placement.names)
+    group = np.where(placement.state == UNPLACED, states, placement.state)
+    ways = ((group, states + 1), (np.zeros(len(group), dtype=np.int64), 1))
+    return tuple(
+        one
+        for numbers, count in ways
+        for one in sampling_estimates(
+            recording.current, placement.edges, numbers, count, apart_s, should_stop=should_stop
+        )
     )
 
 
@@ -251,10 +275,13 @@ def _row(
     how: str,
     expected: tuple[ExpectedValue, ...],
     whole: tuple[float, float],
+    sampled: tuple[Estimate, ...],
 ) -> LedgerRow:
     mine = sums.state == index
     charge_c, dwell_s = float(sums.charge_c[mine].sum()), float(sums.dwell_s[mine].sum())
     estimate, is_free = _estimate(sums, mine)
+    if sampled:
+        estimate = no_better_than(estimate, sampled[index if index != UNPLACED else -2])
     mean = _mean_figure(estimate, bounds, is_free=is_free, is_clipped=bool(bounds.clipped[mine].any()))
     peaks = sums.peak_a[mine]
     value = next((e for e in expected if e.state == name), None)

@@ -57,6 +57,7 @@ class Instrument:
     """Whether nothing comes any more, without that being a fault."""
 
     is_waited_with = False
+    reading_interval_s: float | None = None
     news: tuple[str, ...] = ()
     remarks: tuple[str, ...] = ()
 

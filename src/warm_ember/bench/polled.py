@@ -126,7 +126,7 @@ class PolledMeter(Instrument):
             self._step(self.commands.range.format(value=settings.range_a))
         else:
             self._step(self.commands.range_auto)
-        self._interval_s = settings.interval_s
+        self._interval_s = self.reading_interval_s = settings.interval_s
 
     def start(self) -> None:
         """Begin with the readings."""

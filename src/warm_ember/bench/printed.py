@@ -134,6 +134,11 @@ class PrintedInstrument:
         return kind.interval_s
 
     @property
+    def reading_interval_s(self) -> float:
+        """How long it is from one reading to the next."""
+        return self._usual_s
+
+    @property
     def senses(self) -> tuple[str, ...]:
         """What it measures."""
         return ("current", "voltage") if self._reader.has_voltage else ("current",)

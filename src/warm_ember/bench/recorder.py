@@ -308,8 +308,8 @@ class Recorder:
             instrument=instrument.identity,
             range=range_text(known, settings.range_a),
             resolution_a=resolution_of(known, settings.range_a),
-            reading_interval_s=settings.interval_s if known.mode == "polled" else None,
-            aperture_s=known.aperture_s if known.mode == "polled" else None,
+            reading_interval_s=instrument.reading_interval_s,
+            aperture_s=known.aperture_s if known.mode != "sweep" else None,
             corrections=(*self.job.info.corrections, *(c.sentence for c in self.job.corrections)),
         )
         self.file = RecordingFile(

@@ -23,6 +23,11 @@ class Source(Protocol):
     """The moment of the first sample by this computer's monotonic clock; None where a sweep begins when it is told."""
 
     @property
+    def reading_interval_s(self) -> float | None:
+        """How long it is from one reading to the next, where it does not look all the time."""
+        ...
+
+    @property
     def is_in_step(self) -> bool:
         """Whether all answers that were asked for have come whole."""
         ...
