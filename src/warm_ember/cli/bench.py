@@ -33,6 +33,13 @@ def bench(
     ] = 0,
     host: Annotated[str, typer.Option(metavar="ADDRESS", help="Address to listen on.")] = "127.0.0.1",
     serial: Annotated[bool, typer.Option("--serial", help="Offer a serial line as well.")] = False,
+    meter: Annotated[
+        bool, typer.Option("--meter", help="Be a meter that answers one reading at a time, without sweeps.")
+    ] = False,
+    lines: Annotated[
+        float, typer.Option(metavar="HZ", help="Print readings as lines as well, so many a second; with the power on.")
+    ] = 0.0,
+    lines_port: Annotated[int, typer.Option(metavar="N", help="Port of these lines; 0 picks a free one.")] = 0,
     speed: Annotated[float, typer.Option(metavar="FACTOR", help="How many times faster than the wall clock.")] = 1.0,
     seed: Annotated[int, typer.Option(metavar="N", help="Same seed, same target.")] = 1,
     report_after: Annotated[float, typer.Option(metavar="S", help="Seconds from power-on to the first report.")] = 60.0,
@@ -50,6 +57,7 @@ def bench(
 ) -> None:
     """Serve a simulated source-measure unit with a simulated target behind it, until interrupted."""
     from warm_ember.bench.simulated.instrument import SimulatedInstrument
+    from warm_ember.bench.simulated.meter import SimulatedMeter
     from warm_ember.bench.simulated.server import BenchServer
     from warm_ember.bench.simulated.target import BenchClock, Target
 
@@ -59,7 +67,9 @@ def bench(
     _among("fault", list(FaultMode), fault)
     if not 0 < speed <= 1000:
         raise BadArgumentError(f"--speed must be above 0 and at most 1000, found {speed:g}")
-    if not (0 <= port <= 65535 and 0 <= console_port <= 65535):
+    if not 0 <= lines <= 1000:
+        raise BadArgumentError(f"--lines must be at most 1000 a second, found {lines:g}")
+    if not all(0 <= one <= 65535 for one in (port, console_port, lines_port)):
         raise BadArgumentError("a port is a number from 0 to 65535")
     if not (0 <= drawn < math.inf and 0 < drain < math.inf):
         raise BadArgumentError(f"--drawn must be 0 or more and --drain above 0, found {drawn:g} and {drain:g}")
@@ -67,12 +77,14 @@ def bench(
     target = Target(known[firmware], BenchClock(speed), seed=seed, report_at_s=report_after)
     for name in attach or ():
         target.attach(name, attached=True)
+    failing = Fault(FaultMode(fault), fault_after)
+    instrument = SimulatedMeter(target, played, fault=failing) if meter else SimulatedInstrument(target, played)
     server = BenchServer(
-        SimulatedInstrument(target, played),
+        instrument,
         port=port,
         console_port=console_port,
         host=host,
-        fault=Fault(FaultMode(fault), fault_after),
+        fault=failing,
     )
     about = [f"simulated bench with firmware {firmware}: {known[firmware].title}"]
     if battery is not None:
@@ -82,6 +94,11 @@ def bench(
         about.append(f"console     socket://{host}:{server.console_port}")
         if serial:
             about.append(f"instrument  ASRL{server.open_serial()}::INSTR")
+        if lines:
+            for message in ("VOLT 3", "CURR:LIM 1", "OUTP ON"):
+                instrument.run(message)
+            about.append(f"lines       socket://{host}:{server.print_lines(lines, lines_port)}")
+            about.append(f"lines       {server.lines_path}")
         print_lines(about)
         sys.stdout.flush()
         threading.Event().wait()  # until a signal

@@ -22,6 +22,11 @@ class FaultMode(StrEnum):
     SILENT = "silent"
     DRIP = "drip"
     HUGE = "huge"
+    LATE = "late"
+    OVERRANGE = "overrange"
+    LOST_LINES = "lost-lines"
+    HALF_LINES = "half-lines"
+    RESTART_CLOCK = "restart-clock"
 
 
 @dataclass

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from warm_ember.bench.simulated.attachments import ATTACHMENTS
@@ -64,12 +65,15 @@ class SimulatedInstrument:
         The sweep that was armed last; None after an abort.
     """
 
+    identity = IDENTITY
+
     def __init__(self, target: Target, battery: PlayedBattery | None = None) -> None:
         self.target = target
         self.battery = battery
         self.interpreter = Interpreter()
         self._settings = _Settings()
         self.sweep: Sweep | None = None
+        self.on_power: Callable[[], None] = lambda: None
         self._wanted: set[str] = set()
         self._add_common()
         self._add_source()
@@ -103,7 +107,7 @@ class SimulatedInstrument:
 
     def _add_common(self) -> None:
         on = self.interpreter.on
-        on("*IDN?", lambda _: IDENTITY)
+        on("*IDN?", lambda _: self.identity)
         on("*RST", lambda _: self._reset(), most=0)
 
     def _add_source(self) -> None:
@@ -174,6 +178,7 @@ class SimulatedInstrument:
         self.target.power(settings.is_on and settings.voltage_v > 0 and LEADS in self.target.attached)
         if self.sweep is not None:
             self.sweep.follow_power()
+        self.on_power()
 
     def _set_range(self, arguments: list[str]) -> None:
         if arguments and arguments[0].upper() == "AUTO":
@@ -248,22 +253,25 @@ class SimulatedInstrument:
         noise = Noise(noise_of(self.target.firmware, self.target.seed))
         self.target.advance()
         self._wanted = set()
-
-        def sampler() -> Sampler:
-            return Sampler(
-                self.target.post,
-                self.target.time_s,
-                1 / settings.interval_s,
-                supply_v=settings.voltage_v if settings.is_on else 0.0,
-                limit_a=settings.limit_a,
-                noise=noise,
-                fixed_range=settings.range_index,
-                battery=self.battery,
-            )
-
         before = settings.before if settings.start.source != "immediate" else 0
         rate_hz = 1 / settings.interval_s
-        self.sweep = Sweep(self.target, sampler, rate_hz, settings.points, settings.start, before)
+        self.sweep = Sweep(
+            self.target, lambda: self.sampler(rate_hz, noise), rate_hz, settings.points, settings.start, before
+        )
+
+    def sampler(self, rate_hz: float, noise: Noise | None = None) -> Sampler:
+        """Return what samples the target as it is powered and set now."""
+        settings = self._settings
+        return Sampler(
+            self.target.post,
+            self.target.time_s,
+            rate_hz,
+            supply_v=settings.voltage_v if settings.is_on else 0.0,
+            limit_a=settings.limit_a,
+            noise=noise or Noise(noise_of(self.target.firmware, self.target.seed)),
+            fixed_range=settings.range_index,
+            battery=self.battery,
+        )
 
     def _abort(self) -> None:
         self.sweep = None

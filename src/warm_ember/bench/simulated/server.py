@@ -15,6 +15,7 @@ from typing import Self
 
 from warm_ember.bench.simulated.faults import Fault, FaultMode
 from warm_ember.bench.simulated.instrument import SimulatedInstrument
+from warm_ember.bench.simulated.meter import PrintingBoard
 from warm_ember.bench.simulated.scpi import SYSTEM_ERROR
 
 log = logging.getLogger(__name__)
@@ -73,8 +74,8 @@ class BenchServer:
     ----------
     port, console_port
         Where it listens.
-    serial_path
-        The device of the serial line after `open_serial`.
+    serial_path, lines_path
+        The devices of the serial lines after `open_serial` and `print_lines`.
     """
 
     def __init__(
@@ -91,7 +92,7 @@ class BenchServer:
         import scipy.signal  # noqa: F401
 
         self.instrument, self.fault, self._host = instrument, fault or Fault(), host
-        self.serial_path = ""
+        self.serial_path = self.lines_path = ""
         self._lock = threading.Lock()
         self._ended = threading.Event()
         self._listeners: list[socket.socket] = []
@@ -112,6 +113,36 @@ class BenchServer:
         line = Line(ours, lambda: None)
         self._start(lambda: self._serve_scpi(line))
         return self.serial_path
+
+    def print_lines(self, rate_hz: float, port: int = 0) -> int:
+        """Print what a sense board on the rail reads, from a serial line and at a port, and return that port."""
+        ours, theirs = os.openpty()
+        tty.setraw(theirs)
+        tty.setraw(ours)
+        os.set_blocking(ours, False)  # what nobody reads is lost, as on any serial line
+        self.lines_path = os.ttyname(theirs)
+        readers = [Line(ours, lambda: None)]
+        lines_port = self._listen(port, readers.append)
+        with self._lock:
+            board = PrintingBoard(self.instrument, rate_hz, self.fault)
+
+        def go_on() -> None:
+            while not self._ended.wait(_TICK_S):
+                with self._lock:
+                    due = list(board.lines())
+                for line in tuple(readers):
+                    try:
+                        line.write(b"".join(due))
+                    except BlockingIOError:
+                        continue
+                    except OSError:
+                        readers.remove(line)
+                        line.close()
+            for line in readers:
+                line.close()
+
+        self._start(go_on)
+        return lines_port
 
     def close(self) -> None:
         """Hang up and end."""
