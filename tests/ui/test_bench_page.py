@@ -95,6 +95,23 @@ def test_one_key_records_and_stops_and_the_moment_is_marked(page, window, qtbot:
     assert page.strip.key.text() == "Record"
 
 
+def test_what_prints_lines_is_recorded_from_its_address(page, window, qtbot: QtBot, settle, serve) -> None:  # noqa: F811
+    server = serve("r5")
+    for message in ("VOLT 3", "CURR:LIM 1", "OUTP ON"):
+        server.instrument.run(message)
+    type_into(qtbot, page.recipe.resource, f"socket://127.0.0.1:{server.print_lines(100)}")
+    assert page.recipe.beside["interval_s"].text() == "as its lines come"
+    type_into(qtbot, page.recipe.settings["duration_s"], "1 s")
+    runs = len(page.controller.project.runs)
+    qtbot.mouseClick(page.strip.key, LEFT)
+    qtbot.waitUntil(lambda: ended(page) and len(page.controller.project.runs) > runs, timeout=60_000)
+    settle()
+    capture = window.controller.results.capture
+    assert (capture.current.samples, capture.current.interval_s) == (100, 0.01)
+    assert len(capture.readings.time_s) >= 100
+    assert "lines read as any board that prints a time and a current" in window.messages.words.text()
+
+
 def test_a_fault_is_told_and_what_came_stays(page, window, qtbot: QtBot, settle, serve) -> None:  # noqa: F811
     server = serve("r5")
     connect(page, server, qtbot)

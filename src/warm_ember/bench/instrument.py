@@ -59,7 +59,11 @@ class Instrument:
     is_waited_with = False
     reading_interval_s: float | None = None
     news: tuple[str, ...] = ()
-    remarks: tuple[str, ...] = ()
+
+    @property
+    def remarks(self) -> tuple[str, ...]:
+        """What is to be known of a recording when it has ended."""
+        return ()
 
     @property
     def should_stop(self) -> ShouldStop:

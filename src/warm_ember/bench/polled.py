@@ -197,8 +197,8 @@ class PolledMeter(Instrument):
         return value * units[found[2]] if abs(value) < _MISSING else math.nan
 
     @property
-    def words(self) -> str:
-        """What it does, in words."""
+    def remarks(self) -> tuple[str, ...]:
+        """What is to be known of a recording: how often it was asked."""
         every = f"a reading every {quantity_text(self._interval_s, 's')}"
         aperture_s = self.description.aperture_s
-        return every if aperture_s is None else f"{every}, {quantity_text(aperture_s, 's')} each"
+        return (every if aperture_s is None else f"{every}, each over {quantity_text(aperture_s, 's')}",)

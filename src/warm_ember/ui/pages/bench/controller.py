@@ -262,9 +262,8 @@ class BenchController(QObject):
         except WarmEmberError as error:
             self.controller.troubled.emit(error.one_line)
         missing = f", {counted(recorded.missing, 'sample')} missing" if recorded.missing else ", none missing"
-        self.controller.noted.emit(
-            f"{recorded.name}: {counted(recorded.samples, 'sample')}{missing}; {recorded.ending.value}"
-        )
+        said = "; ".join((recorded.ending.value, *recorded.remarks))
+        self.controller.noted.emit(f"{recorded.name}: {counted(recorded.samples, 'sample')}{missing}; {said}")
 
     def read_zero(self, stage: Stage) -> None:
         """Measure the set-up's own reading in the background."""

@@ -21,7 +21,7 @@ from PySide6.QtWidgets import (
 )
 
 from warm_ember.errors import BadArgumentError, WarmEmberError
-from warm_ember.session.bench_setup import added_by, name_of, read_live, room_beside
+from warm_ember.session.bench_setup import added_by, name_of, pace_text, prints_by_itself, read_live, room_beside
 from warm_ember.session.live import LiveRun
 from warm_ember.session.page_links import LinkFigure, QuietestState, bench_doubt, bench_link, quietest_state
 from warm_ember.session.recording_progress import progress_of
@@ -372,9 +372,11 @@ class BenchPage(Page):
         recording = self.bench_controller.is_recording
         settings = self.controller.project.bench.settings
         length = f"{duration_text(settings.duration_s)}" if settings.duration_s is not None else "until it is stopped"
-        rate = quantity_text(1 / settings.interval_s, "S/s").rich
+        bench, known = self.controller.project.bench, self.bench_controller.description
+        rate = pace_text(bench, known, rich=True)
+        rate = rate if prints_by_itself(bench) else f"at {rate}"
         self.strip.figures.size_words = size_text(settings, self.bench_controller.description, rich=True)
-        self.strip.figures.idle = f"Records {length} at {rate}" if session is not None else "no project"
+        self.strip.figures.idle = f"Records {length} {rate}" if session is not None else "no project"
         recorder = self.bench_controller.recorder
         progress = progress_of(recorder, folder) if recorder is not None and folder is not None else None
         room_bytes = room_beside(folder) if folder is not None else None

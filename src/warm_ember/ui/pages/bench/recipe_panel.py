@@ -22,7 +22,7 @@ from PySide6.QtWidgets import (
 
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.bench import Bench, BenchSettings, Recipe, Step, SwitchOutput, Take, TriggerSource
-from warm_ember.session.bench_setup import bytes_per_sample, steps_from_text, text_of_steps
+from warm_ember.session.bench_setup import bytes_per_sample, pace_text, steps_from_text, text_of_steps
 from warm_ember.ui.look.label import Label, tip
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
@@ -316,7 +316,7 @@ class RecipePanel(QWidget):
             self.settings[field].setPlaceholderText(empty)
         self.guard.set_value(bench.guard_v)
         self.guard.setPlaceholderText("none")
-        self.beside["interval_s"].setText(str(quantity_text(1 / settings.interval_s, "S/s")))
+        self.beside["interval_s"].setText(pace_text(bench, known))
         self.beside["duration_s"].setText(size_text(settings, known))
         self._show_trigger(trigger, known)
         self._show_recipes(bench)
