@@ -84,14 +84,20 @@ class Link:
         self._port: Any = None
         import pyvisa  # a third of a second to import, and only needed here
 
-        self._errors: tuple[type[Exception], ...] = (pyvisa.errors.Error, OSError, ValueError)
+        # Over HiSLIP, VXI-11 and USB the back-end raises whatever it ran into.
+        self._errors: tuple[type[Exception], ...] = (
+            pyvisa.errors.Error, OSError, ValueError, RuntimeError, EOFError, AssertionError, AttributeError,
+        )  # fmt: skip
+        # These bring whole messages, of which the back-end loses what came when its time is up: it has all of it.
+        brings_messages = resource.endswith("::INSTR") and not resource.startswith("ASRL")
+        try_s = timeout_s if brings_messages else min(_TRY_S, timeout_s)
         try:
             # Opening a resource that has no session fails with whatever the back-end ran into.
             manager = pyvisa.ResourceManager("@py")
             self._line: Any = manager.open_resource(
                 resource,
                 open_timeout=round(timeout_s * 1000),
-                timeout=round(min(_TRY_S, timeout_s) * 1000),
+                timeout=round(try_s * 1000),
                 write_termination="\n",
                 read_termination="\n",
             )

@@ -33,6 +33,7 @@ def bench(
     ] = 0,
     host: Annotated[str, typer.Option(metavar="ADDRESS", help="Address to listen on.")] = "127.0.0.1",
     serial: Annotated[bool, typer.Option("--serial", help="Offer a serial line as well.")] = False,
+    hislip: Annotated[bool, typer.Option("--hislip", help="Offer HiSLIP as well.")] = False,
     meter: Annotated[
         bool, typer.Option("--meter", help="Be a meter that answers one reading at a time, without sweeps.")
     ] = False,
@@ -94,6 +95,8 @@ def bench(
         about.append(f"console     socket://{host}:{server.console_port}")
         if serial:
             about.append(f"instrument  ASRL{server.open_serial()}::INSTR")
+        if hislip:
+            about.append(f"instrument  TCPIP::{host}::hislip0,{server.open_hislip()}::INSTR")
         if lines:
             for message in ("VOLT 3", "CURR:LIM 1", "OUTP ON"):
                 instrument.run(message)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import itertools
 import logging
 import os
 import select
@@ -14,6 +15,7 @@ from collections import deque
 from typing import Self
 
 from warm_ember.bench.simulated.faults import Fault, FaultMode
+from warm_ember.bench.simulated.hislip import HislipLine
 from warm_ember.bench.simulated.instrument import SimulatedInstrument
 from warm_ember.bench.simulated.meter import PrintingBoard
 from warm_ember.bench.simulated.scpi import SYSTEM_ERROR
@@ -97,6 +99,7 @@ class BenchServer:
         self._ended = threading.Event()
         self._listeners: list[socket.socket] = []
         self._consoles: list[Line] = []
+        self._hislip: list[socket.socket] = []
         self._said: deque[tuple[float, bytes]] = deque(maxlen=100)
         self._threads: list[threading.Thread] = []
         instrument.target.on_line = self._say
@@ -113,6 +116,36 @@ class BenchServer:
         line = Line(ours, lambda: None)
         self._start(lambda: self._serve_scpi(line))
         return self.serial_path
+
+    def open_hislip(self, port: int = 0) -> int:
+        """Speak SCPI over HiSLIP too, and return the port."""
+        numbers = itertools.count(1)
+        listener = socket.create_server((self._host, port))
+        listener.settimeout(_TICK_S)
+        self._listeners.append(listener)
+
+        def serve(connection: socket.socket) -> None:
+            with connection, contextlib.suppress(OSError):
+                HislipLine(connection, self._carry_out, numbers).serve()
+
+        def accept() -> None:
+            while not self._ended.is_set():
+                try:
+                    connection, _ = listener.accept()
+                except TimeoutError:
+                    continue
+                except OSError:
+                    return
+                connection.settimeout(None)
+                self._hislip.append(connection)
+                self._start(lambda connection=connection: serve(connection))
+
+        self._start(accept)
+        return int(listener.getsockname()[1])
+
+    def _carry_out(self, message: str) -> bytes | None:
+        with self._lock:
+            return self.instrument.run(message)
 
     def print_lines(self, rate_hz: float, port: int = 0) -> int:
         """Print what a sense board on the rail reads, from a serial line and at a port, and return that port."""
@@ -149,6 +182,9 @@ class BenchServer:
         self._ended.set()
         for listener in self._listeners:
             listener.close()
+        for connection in self._hislip:
+            with contextlib.suppress(OSError):
+                connection.shutdown(socket.SHUT_RDWR)
         for thread in self._threads:
             thread.join(2.0)
 
