@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import itertools
 import json
 import socket
@@ -72,9 +73,12 @@ def talk(*sent: bytes) -> bytes:
         for one in sent:
             ours.sendall(one)
         ours.shutdown(socket.SHUT_WR)
-        answer = b"".join(iter(lambda: ours.recv(4096), b""))
+        answer = bytearray()
+        with contextlib.suppress(ConnectionResetError):  # it hung up on what it had not read
+            while piece := ours.recv(4096):
+                answer += piece
     thread.join()
-    return answer
+    return bytes(answer)
 
 
 def message(kind: int, payload: bytes = b"", parameter: int = 0, mark: bytes = b"HS") -> bytes:
