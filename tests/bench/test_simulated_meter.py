@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -11,6 +12,7 @@ import numpy as np
 import pytest
 
 from bench.benches import address
+from warm_ember.bench.discovery import find_instruments
 from warm_ember.bench.simulated.faults import Fault, FaultMode
 from warm_ember.bench.simulated.firmware import FIRMWARE
 from warm_ember.bench.simulated.instrument import SimulatedInstrument
@@ -69,6 +71,18 @@ def test_the_board_prints_what_the_target_draws(tmp_path: Path, command, over: s
         capture = session.capture("m")
         assert 5e-4 < float(np.nanmin(capture.readings.current_a)) < 1e-3
         np.testing.assert_allclose(np.diff(capture.readings.time_s), 0.01, atol=1e-9)
+
+
+def test_what_prints_is_found_by_what_it_prints() -> None:
+    with bench() as server:
+        powered(server)
+        port = server.print_lines(100)
+        known = (f"ASRL{server.lines_path}::INSTR", f"socket://127.0.0.1:{port}", "/nowhere/tty", "-")
+        found = {one.resource: one.identity for one in find_instruments(known, timeout_s=3.0)}
+    assert set(found) >= {server.lines_path, f"socket://127.0.0.1:{port}"}
+    assert "/nowhere/tty" not in found
+    for source in (server.lines_path, f"socket://127.0.0.1:{port}"):
+        assert re.fullmatch(r"something that prints “\d+ ms, [\d.]+ uA”", found[source])
 
 
 @pytest.mark.parametrize(

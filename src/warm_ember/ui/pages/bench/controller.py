@@ -13,7 +13,14 @@ from PySide6.QtCore import QCoreApplication, QObject, Signal
 
 from warm_ember.errors import WarmEmberError
 from warm_ember.model.bench import Bench, Recipe, SwitchOutput, Take
-from warm_ember.session.bench_setup import Patterns, describe, find_instruments, open_console, read_zero
+from warm_ember.session.bench_setup import (
+    Patterns,
+    describe,
+    find_instruments,
+    open_console,
+    prints_by_itself,
+    read_zero,
+)
 from warm_ember.session.edits import SetFields
 from warm_ember.session.live import LiveRun
 from warm_ember.session.new_capture import free_name
@@ -170,7 +177,7 @@ class BenchController(QObject):
     def look_up(self) -> None:
         """Look up what is known of the instrument that the project names."""
         identity = next((one.identity for one in self.found if one.resource == self.bench.resource), "")
-        if identity:
+        if identity and not prints_by_itself(self.bench):
             try:
                 self.description = describe(identity)
             except WarmEmberError as error:
