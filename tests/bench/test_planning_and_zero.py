@@ -155,3 +155,37 @@ def test_a_planned_sample_takes_as_much_as_a_recorded_one(tmp_path: Path, lines:
     recording.append(values, values if with_voltage else None, bits)
     assert recording.bytes_written == 1000 * bytes_per_sample(known)
     recording.finish(CaptureInfo(1e-3), ())
+
+
+METER = InstrumentDescription(1, "meter", mode="polled", max_rate_hz=20.0, aperture_s=0.02)
+
+
+def test_a_meter_is_planned_at_its_pace_and_says_what_it_misses() -> None:
+    planned = plan_capture(Expectation(shortest_s=1e-3, cycle_s=1.0), METER)
+    assert planned.interval_s == 0.05
+    assert any("it sees 42.0 %" in one for one in planned.unseen)
+    unknown = plan_capture(Expectation(shortest_s=1e-3, cycle_s=1.0), msgspec.structs.replace(METER, aperture_s=None))
+    assert any("it is not known how long each looks" in one and "it sees 2.0 %" in one for one in unknown.unseen)
+    slow = plan_capture(Expectation(shortest_s=0.5, cycle_s=10.0), METER)
+    assert not any("A reading comes" in one for one in slow.unseen)
+
+
+@pytest.mark.parametrize(("shortest_s", "aperture_s"), [(1e-3, 0.02), (5e-3, 1e-3), (1e-3, 0.04)])
+def test_what_events_take_is_as_well_known_as_the_plan_says(shortest_s: float, aperture_s: float) -> None:
+    """Events at any moment between readings, counted by those that a reading touches."""
+    known = msgspec.structs.replace(METER, aperture_s=aperture_s)
+    planned = plan_capture(Expectation(shortest_s=shortest_s, cycle_s=1.0, floor_a=1e-6), known)
+    words = next(one for one in planned.unseen if "A reading comes" in one)
+    promised = float(words.partition("known to ±")[2].partition(" %")[0]) / 100
+    random, events = np.random.default_rng(4), round(planned.duration_s)
+    caught = (aperture_s + shortest_s) / planned.interval_s
+    hits = random.binomial(events, caught, 4000)
+    assert np.mean(np.abs(hits / caught / events - 1) <= promised) >= 0.88
+
+
+def test_pauses_between_sweeps_are_counted() -> None:
+    known = InstrumentDescription(1, "short sweeps", max_points=10_000)
+    planned = plan_capture(Expectation(shortest_s=1e-3, cycle_s=1.0), known)
+    assert any("between two it looks away, 2 times here" in one for one in planned.unseen)
+    endless = plan_capture(Expectation(shortest_s=1e-3, cycle_s=1.0), msgspec.structs.replace(known, max_points=None))
+    assert not any("looks away" in one for one in endless.unseen)

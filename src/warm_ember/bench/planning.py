@@ -11,13 +11,14 @@ import numpy as np
 from warm_ember.bench.description import InstrumentDescription
 from warm_ember.errors import BadArgumentError
 from warm_ember.store.capture_file import line_type
-from warm_ember.units import duration_text, quantity_text
+from warm_ember.units import counted, duration_text, percent_text, quantity_text
 
 _SAMPLES_PER_EVENT = 10
 _CYCLES = 3
 _SUMMARY_SHARE = 1.06
 _SMEARED = 1 / 3
 _AVERAGED_S = 0.1
+_NINETY, _WELL_KNOWN = 1.645, 0.05
 
 
 class Expectation(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -130,6 +131,8 @@ def plan_capture(wanted: Expectation, known: InstrumentDescription | None = None
     interval_s = nice_below(wanted.shortest_s / _SAMPLES_PER_EVENT)
     if known is not None and known.interval_s is not None:
         interval_s = min(max(interval_s, known.interval_s[0]), known.interval_s[1])
+    if known is not None and known.mode != "sweep" and known.max_rate_hz is not None:
+        interval_s = max(interval_s, 1 / known.max_rate_hz)
     duration_s = _CYCLES * wanted.cycle_s
     reading = _reading(wanted, known)
     samples = max(1, round(duration_s / interval_s))
@@ -149,7 +152,9 @@ def plan_capture(wanted: Expectation, known: InstrumentDescription | None = None
         resolved_a=reading.resolved_a,
         unseen=(),
     )
-    return replace(planned, unseen=_unseen(wanted, planned, reading))
+    looks_always = known is None or known.mode == "sweep"
+    seen = _unseen(wanted, planned, reading, looks_always=looks_always)
+    return replace(planned, unseen=(*seen, *_between(wanted, planned, known)))
 
 
 def bytes_per_sample(known: InstrumentDescription | None) -> int:
@@ -194,7 +199,7 @@ def _reading(wanted: Expectation, known: InstrumentDescription | None) -> _Readi
     return _Reading(None, words, top.full_a, max(lowest.offset_a, lowest.step_a), burden)
 
 
-def _unseen(wanted: Expectation, planned: PlannedCapture, reading: _Reading) -> tuple[str, ...]:
+def _unseen(wanted: Expectation, planned: PlannedCapture, reading: _Reading, *, looks_always: bool) -> tuple[str, ...]:
     found = []
     peak, floor = quantity_text(wanted.peak_a, "A"), quantity_text(wanted.floor_a, "A")
     if reading.full_a is not None and wanted.peak_a > reading.full_a:
@@ -206,7 +211,7 @@ def _unseen(wanted: Expectation, planned: PlannedCapture, reading: _Reading) -> 
             f"and average."
         )
     inside = wanted.shortest_s / planned.interval_s
-    if inside < _SAMPLES_PER_EVENT * 0.99:
+    if inside < _SAMPLES_PER_EVENT * 0.99 and looks_always:
         found.append(f"An event of {duration_text(wanted.shortest_s)} lasts only {inside:.1f} sample intervals.")
     left_v = wanted.supply_v - planned.burden_v
     if left_v < wanted.least_v:
@@ -224,6 +229,33 @@ def _unseen(wanted: Expectation, planned: PlannedCapture, reading: _Reading) -> 
             "Right after a burst the range is still the upper one: the first milliseconds of sleep are coarse."
         )
     return tuple(found)
+
+
+def _between(wanted: Expectation, planned: PlannedCapture, known: InstrumentDescription | None) -> tuple[str, ...]:
+    """Return what is not seen between readings, or between sweeps."""
+    if known is None:
+        return ()
+    if known.mode == "sweep":
+        sweeps = math.ceil(planned.samples / known.max_points) if known.max_points else 1
+        if sweeps < 2:
+            return ()
+        pauses = counted(sweeps - 1, "time")
+        return (f"It takes {known.max_points} samples at most in one go: between two it looks away, {pauses} here.",)
+    every, aperture_s = duration_text(planned.interval_s), known.aperture_s or 0.0
+    caught = min((aperture_s + wanted.shortest_s) / planned.interval_s, 1.0)
+    how = f", each over {duration_text(aperture_s)}" if aperture_s else ", of which it is not known how long each looks"
+    if caught >= 1:
+        return ()
+    events = planned.duration_s / wanted.cycle_s
+    error = _NINETY / math.sqrt(events * caught)
+    needed_s = wanted.cycle_s * (_NINETY / _WELL_KNOWN) ** 2 / caught
+    known_to = f"known to ±{percent_text(error)} after {duration_text(planned.duration_s)}"
+    said = (
+        f"A reading comes every {every}{how}: of the events of {duration_text(wanted.shortest_s)} it sees "
+        f"{percent_text(caught)}, and what falls into step with the readings always or never. What the events take is "
+        f"{known_to}, to ±{percent_text(_WELL_KNOWN)} after {duration_text(needed_s)}."
+    )
+    return (said,)
 
 
 def nice_below(value: float) -> float:
