@@ -201,6 +201,31 @@ def test_what_cannot_be_recorded_is_said(tmp_path, command, text: str, stays: bo
     assert (tmp_path / "p" / "captures" / "m.h5").exists() == ("hung up" in words)
 
 
+def test_a_flood_of_what_is_no_line_is_refused_at_once(tmp_path, command) -> None:
+    listener, stop = socket.create_server(("127.0.0.1", 0)), threading.Event()
+
+    def flood() -> None:
+        line, _ = listener.accept()
+        with line:
+            try:
+                while not stop.is_set():
+                    line.sendall(b"\xff\x00garbage" * 10_000)
+            except OSError:
+                return
+
+    thread = threading.Thread(target=flood)
+    thread.start()
+    code, out, error = command(
+        "record", tmp_path / "p", "--from", f"socket://127.0.0.1:{listener.getsockname()[1]}", "--duration", 1
+    )
+    stop.set()
+    thread.join()
+    listener.close()
+    assert (code, out) == (2, "")
+    assert "no line can be read" in error
+    assert error.isprintable() or error.rstrip("\n").isprintable()
+
+
 @pytest.mark.parametrize("address", ["socket://127.0.0.1:1", "socket://nowhere", "/nowhere/tty", "socket://[::1]:1"])
 def test_an_address_at_which_nothing_is_says_so(tmp_path, command, address: str) -> None:
     code, out, error = command("record", tmp_path / "p", "--from", address, "--duration", 1)

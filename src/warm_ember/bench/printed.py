@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import contextlib
 import time
+from dataclasses import dataclass, field
 
 import msgspec
 import numpy as np
 
-from warm_ember.bench.byte_stream import ByteStream, Came
+from warm_ember.bench.byte_stream import ByteStream
 from warm_ember.bench.description import InstrumentDescription
 from warm_ember.bench.line_reading import LineReader, LineReadings
 from warm_ember.bench.reading_block import ReadingBlock
@@ -24,6 +25,25 @@ _ENOUGH, _LOOK_S, _POLL_S = 200, 1.0, 0.01
 _LEAST = 2
 _ROUND = 0.05
 _SHORTEST_S = 1e-6
+_MOST_LOOKED_AT = 1 << 20
+
+
+@dataclass(eq=False)
+class _Attempt:
+    """What comes first, read by one of the descriptions."""
+
+    description: InstrumentDescription
+    reader: LineReader
+    found: list[LineReadings] = field(default_factory=list)
+
+    def readings(self) -> LineReadings:
+        """Return all that was read."""
+        volts = [one.voltage_v for one in self.found if one.voltage_v is not None]
+        return LineReadings(
+            np.concatenate([one.time_s for one in self.found]),
+            np.concatenate([one.current_a for one in self.found]),
+            np.concatenate(volts) if volts else None,
+        )
 
 
 class PrintedInstrument:
@@ -64,51 +84,52 @@ class PrintedInstrument:
         self._lost_told = 0
         if descriptions[0].start:
             stream.send(descriptions[0].start)
-        first = self._look(descriptions)
-        self.description = max(descriptions, key=lambda one: self._read_by(one, first)[0].fitting)
-        self._reader, self._first = self._read_by(self.description, first)
+        best = self._look(descriptions)
+        self.description, self._reader = best.description, best.reader
         if not self._reader.fitting:
-            self._refuse(descriptions)
+            self._refuse(best.reader)
+        self._first = best.readings()
         self._usual_s = self._usual_step_s(self._first.time_s)
         self.identity = f"{self.description.name}, {stream.address}"
 
-    def _look(self, descriptions: tuple[InstrumentDescription, ...]) -> list[Came]:
-        """Return what comes first: enough to tell what it is, and how often."""
-        came: list[Came] = []
-        begin_s = time.monotonic()
+    def _look(self, descriptions: tuple[InstrumentDescription, ...]) -> _Attempt:
+        """Read what comes first by each description: enough to tell what it is, and how often."""
+        attempts = [
+            _Attempt(one, LineReader(one.pattern, begins_anywhere=self._stream.begins_anywhere)) for one in descriptions
+        ]
+        begin_s, looked_at = time.monotonic(), 0
         first_s: float | None = None
         while not self.should_stop():
-            came += self._stream.take()
-            fitting = max(self._read_by(one, came)[0].fitting for one in descriptions) if came else 0
+            came = self._stream.take()
+            looked_at += sum(len(one.data) for one in came)
+            for attempt in attempts:
+                attempt.found.append(attempt.reader.read(came))
+            fitting = max(attempt.reader.fitting for attempt in attempts)
             now_s = time.monotonic()
             first_s = now_s if fitting and first_s is None else first_s
             seen_s = 0.0 if first_s is None else now_s - first_s
             if self._stream.has_ended or fitting >= _ENOUGH or (fitting > _LEAST and seen_s > _LOOK_S):
                 break
-            if now_s - begin_s > self._timeout_s:
+            if now_s - begin_s > self._timeout_s or looked_at > _MOST_LOOKED_AT:
                 break
             time.sleep(_POLL_S)
-        return came + self._stream.take()
+        return max(attempts, key=lambda attempt: attempt.reader.fitting)
 
-    def _read_by(self, description: InstrumentDescription, came: list[Came]) -> tuple[LineReader, LineReadings]:
-        reader = LineReader(description.pattern, begins_anywhere=self._stream.begins_anywhere)
-        return reader, reader.read(came)
-
-    def _refuse(self, descriptions: tuple[InstrumentDescription, ...]) -> None:
-        if self._stream.has_ended:
-            raise InstrumentError(self._stream.address, "it ended before a line came that can be read", link_lost=True)
-        unknown = self._read_by(descriptions[0], [])[0].unknown or self._reader.unknown
-        if not unknown:
+    def _refuse(self, reader: LineReader) -> None:
+        if reader.unknown:
+            shown = reader.unknown[0][:60]
             raise InstrumentError(
                 self._stream.address,
-                f"no line came within {self._timeout_s:g} s",
-                remedy="does it print by itself, and at this rate (baud)?",
-                link_lost=True,
+                f"no line can be read: expected a current with its unit, such as “12.5 mA”, found “{shown}”",
+                remedy="describe what it prints by a pattern, see docs/formats.md",
             )
+        if self._stream.has_ended:
+            raise InstrumentError(self._stream.address, "it ended before a line came that can be read", link_lost=True)
         raise InstrumentError(
             self._stream.address,
-            f"no line can be read: expected a current with its unit, such as “12.5 mA”, found “{unknown[0][:60]}”",
-            remedy="describe what it prints by a pattern, see docs/formats.md",
+            f"no line came within {self._timeout_s:g} s",
+            remedy="does it print by itself, and at this rate (baud)?",
+            link_lost=True,
         )
 
     def _usual_step_s(self, times_s: Floats) -> float:
