@@ -29,7 +29,7 @@ GENERIC_LINES = (
 )  # fmt: skip
 
 
-_LONGEST_COMMAND = 200
+_LONGEST_COMMAND, _LONGEST_NAME = 200, 60
 _WIDE = re.compile(r"\{[^}]*\d{3}")
 
 
@@ -95,6 +95,14 @@ class Commands(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     read_voltage: str = ""
 
 
+class FurtherChannel(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What an instrument measures beside current and voltage: its name, what fetches it, and its unit."""
+
+    aux: str
+    fetch: str
+    unit: str = ""
+
+
 class InstrumentDescription(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """An instrument.
 
@@ -131,7 +139,7 @@ class InstrumentDescription(msgspec.Struct, frozen=True, forbid_unknown_fields=T
     baud
         Of a serial line.
     sense
-        What it measures of ``current``, ``voltage``, ``lines``.
+        What it measures of ``current``, ``voltage``, ``lines``, and further channels.
     line_names
         Its digital lines, the first is number 0.
     ranges
@@ -159,11 +167,16 @@ class InstrumentDescription(msgspec.Struct, frozen=True, forbid_unknown_fields=T
     start: str = ""
     stop: str = ""
     baud: int = 115200
-    sense: tuple[Literal["current", "voltage", "lines"], ...] = ("current",)
+    sense: tuple[Literal["current", "voltage", "lines"] | FurtherChannel, ...] = ("current",)
     line_names: tuple[str, ...] = ()
     ranges: tuple[RangeDescription, ...] = ()
     burden_ohm: float | None = None
     commands: Commands = Commands()
+
+    @property
+    def further(self) -> tuple[FurtherChannel, ...]:
+        """What it measures beside current, voltage and lines."""
+        return tuple(one for one in self.sense if isinstance(one, FurtherChannel))
 
     @property
     def format_command(self) -> str:
@@ -255,6 +268,15 @@ def _problem_of_mode(found: InstrumentDescription) -> str:
         return f"expected max_rate_hz above 0, found {found.max_rate_hz:g}"
     if found.aperture_s is not None and not 0 < found.aperture_s < float("inf"):
         return f"expected aperture_s above 0, found {found.aperture_s:g}"
+    further = [one.aux for one in found.further]
+    odd = [name for name in further if not name.strip() or "/" in name or not name.isprintable()]
+    odd += [name for name in further if len(name) > _LONGEST_NAME or further.count(name) > 1]
+    if odd:
+        return f"sense: expected a name of its own for each further channel, found {odd[0]!r}"
+    if any(not one.fetch or len(one.fetch) > _LONGEST_COMMAND for one in found.further):
+        return 'sense: a further channel needs "fetch", a command'
+    if found.mode != "sweep" and found.further:
+        return "sense: further channels come with sweeps only"
     if found.mode == "polled" and not found.commands.read:
         return 'mode "polled" needs commands.read'
     if found.mode != "lines":

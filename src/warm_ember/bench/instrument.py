@@ -21,6 +21,7 @@ log = logging.getLogger(__name__)
 
 _MISSING = np.float32(9.0e37)
 _MOST_ERRORS = 20
+_AUX = "aux/"
 
 
 class Instrument:
@@ -48,7 +49,8 @@ class Instrument:
     ) -> None:
         self.link, self.identity, self.description, self.guard_v = link, identity, description, guard_v
         self.commands = self.description.commands
-        self._senses: list[str] = list(self.description.sense)
+        self._further = {f"{_AUX}{one.aux}": one for one in description.further}
+        self._senses: list[str] = [one for one in description.sense if isinstance(one, str)] + list(self._further)
         self._waiting: dict[str, list[Samples]] = {}
 
     began_s: float | None = None
@@ -87,6 +89,11 @@ class Instrument:
     def senses(self) -> tuple[str, ...]:
         """What it measures: ``current``, perhaps ``voltage`` and ``lines``."""
         return tuple(self._senses)
+
+    @property
+    def aux_units(self) -> dict[str, str]:
+        """The units of what it measures beside current, voltage and lines, by name."""
+        return {one.aux: one.unit for name, one in self._further.items() if name in self._senses}
 
     @property
     def line_names(self) -> tuple[str, ...]:
@@ -204,10 +211,11 @@ class Instrument:
             _measured(joined["current"][:count]),
             _measured(joined["voltage"][:count]) if "voltage" in joined else None,
             None if lines is None else np.nan_to_num(_measured(lines[:count])).astype(_bits_for(self.line_names)),
+            aux={name.removeprefix(_AUX): _measured(joined[name][:count]) for name in joined if name in self._further},
         )
 
     def _fetch_channel(self, name: str) -> Samples | None:
-        message = getattr(self.commands, f"fetch_{name}")
+        message = self._further[name].fetch if name in self._further else getattr(self.commands, f"fetch_{name}")
         kind = self.description.sample_kind
         try:
             return self.link.query_numbers(message) if kind is None else self.link.query_block(message, kind=kind)

@@ -162,7 +162,7 @@ def bytes_per_sample(known: InstrumentDescription | None) -> int:
     if known is None:
         return 8
     lines = np.dtype(line_type(len(known.line_names))).itemsize if "lines" in known.sense else 0
-    return 4 * (1 + ("voltage" in known.sense)) + lines
+    return 4 * (1 + ("voltage" in known.sense) + len(known.further)) + lines
 
 
 def _check(wanted: Expectation) -> None:

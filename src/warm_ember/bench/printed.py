@@ -155,6 +155,11 @@ class PrintedInstrument:
         return kind.interval_s
 
     @property
+    def aux_units(self) -> dict[str, str]:
+        """It measures nothing else."""
+        return {}
+
+    @property
     def reading_interval_s(self) -> float:
         """How long it is from one reading to the next."""
         return self._usual_s

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -20,26 +21,32 @@ class ReadingBlock:
         The channels on the capture's grid; None where the instrument has none.
     readings
         What they were made of, where an instrument does not sample evenly.
+    aux
+        Further channels by name.
     """
 
     current: Samples
     voltage: Samples | None
     lines: Bits | None
     readings: Readings | None = None
+    aux: Mapping[str, Samples] = field(default_factory=dict)
 
     @classmethod
-    def missing(cls, count: int, *, with_voltage: bool, with_lines: bool) -> ReadingBlock:
+    def missing(cls, count: int, *, with_voltage: bool, with_lines: bool, aux: Iterable[str] = ()) -> ReadingBlock:
         """Return samples that nobody took."""
         nothing = np.full(count, np.nan, dtype=np.float32)
-        return cls(nothing, nothing if with_voltage else None, np.zeros(count, dtype=np.uint32) if with_lines else None)
+        lines = np.zeros(count, dtype=np.uint32) if with_lines else None
+        return cls(nothing, nothing if with_voltage else None, lines, aux=dict.fromkeys(aux, nothing))
 
     def first(self, count: int) -> ReadingBlock:
         """Return the first samples; all readings stay."""
         voltage = self.voltage[:count] if self.voltage is not None else None
         lines = self.lines[:count] if self.lines is not None else None
-        return ReadingBlock(self.current[:count], voltage, lines, self.readings)
+        aux = {name: values[:count] for name, values in self.aux.items()}
+        return ReadingBlock(self.current[:count], voltage, lines, self.readings, aux)
 
     @property
     def nbytes(self) -> int:
         """Memory of all channels."""
-        return sum(values.nbytes for values in (self.current, self.voltage, self.lines) if values is not None)
+        channels = (self.current, self.voltage, self.lines, *self.aux.values())
+        return sum(values.nbytes for values in channels if values is not None)

@@ -318,6 +318,7 @@ class Recorder:
             with_voltage="voltage" in instrument.senses,
             line_names=instrument.line_names,
             with_readings=instrument.description.mode != "sweep",
+            aux_units=instrument.aux_units,
             name=self.job.name,
         )
 
@@ -337,7 +338,7 @@ class Recorder:
         if self.job.corrections:
             supply_v = self._info.supply_v
             current = correct(current, piece.voltage, self.job.corrections, supply_v=supply_v).current
-        self.file.append(current, piece.voltage, piece.lines, piece.readings)
+        self.file.append(current, piece.voltage, piece.lines, piece.readings, piece.aux)
 
     def _keep_safe(self) -> bool:
         """Flush twice a second; False when the disk is nearly full."""
@@ -424,7 +425,7 @@ class Recorder:
             count = min(missing, _GAP_PIECE)
             file = self.file
             nothing = ReadingBlock.missing(
-                count, with_voltage=file.voltage is not None, with_lines=file.lines is not None
+                count, with_voltage=file.voltage is not None, with_lines=file.lines is not None, aux=file.aux
             )
             self._append(nothing)
             missing -= count

@@ -43,6 +43,11 @@ class Source(Protocol):
         ...
 
     @property
+    def aux_units(self) -> dict[str, str]:
+        """The units of what it measures beside current, voltage and lines, by name."""
+        ...
+
+    @property
     def line_names(self) -> tuple[str, ...]:
         """Names of its digital lines."""
         ...

@@ -57,8 +57,8 @@ class LiveCapture:
 
     @property
     def aux(self) -> Mapping[str, tuple[Series, str]]:
-        """A recording has no auxiliary channels."""
-        return {}
+        """Further channels with their units."""
+        return dict(self.file.aux)
 
 
 class LiveRun:

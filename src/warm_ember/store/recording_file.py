@@ -13,6 +13,7 @@ import contextlib
 import logging
 import os
 import threading
+from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -115,6 +116,8 @@ class RecordingFile:
         Whether each piece brings a voltage.
     line_names
         Names of the digital lines, least significant bit first; empty for none.
+    aux_units
+        Unit of each further channel by name.
     with_readings
         Whether the instrument does not sample evenly, so that each piece brings the readings as they came.
     name
@@ -136,6 +139,7 @@ class RecordingFile:
         with_voltage: bool = False,
         line_names: tuple[str, ...] = (),
         with_readings: bool = False,
+        aux_units: Mapping[str, str] | None = None,
         name: CaptureName | None = None,
     ) -> None:
         self.path, self.info, self.samples = path, info, 0
@@ -145,12 +149,19 @@ class RecordingFile:
         self._file: h5py.File | None = None
         try:
             self._log = _log_of(self.partial).open("wb")
-            self._begin(info, with_voltage, line_names, with_readings)
+            self._begin(info, with_voltage, line_names, with_readings, aux_units or {})
         except BaseException:
             self._name.release()
             raise
 
-    def _begin(self, info: CaptureInfo, with_voltage: bool, line_names: tuple[str, ...], with_readings: bool) -> None:
+    def _begin(
+        self,
+        info: CaptureInfo,
+        with_voltage: bool,
+        line_names: tuple[str, ...],
+        with_readings: bool,
+        aux_units: Mapping[str, str],
+    ) -> None:
         self._descriptor = os.open(self.partial, os.O_RDWR | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o666)
         self._storage = JournaledStorage(self._descriptor, self.partial, _STORED_CHUNK)
         self._file = import_h5py().File(self._storage, "w", rdcc_nbytes=_CACHE_BYTES)
@@ -159,10 +170,13 @@ class RecordingFile:
             kinds["voltage"] = np.float32
         if line_names:
             kinds["lines"] = line_type(len(line_names))
+        kinds |= {f"aux/{storable(name)}": np.float32 for name in aux_units}
         self._data = {
             name: self._file.create_dataset(name, (0,), kind, maxshape=(None,), chunks=(_STORED_CHUNK,))
             for name, kind in kinds.items()
         }
+        for name, unit in aux_units.items():
+            self._data[f"aux/{storable(name)}"].attrs["unit"] = storable(unit)
         if line_names:
             self._data["lines"].attrs["names"] = list(map(storable, line_names))
         self._readings = {
@@ -173,6 +187,7 @@ class RecordingFile:
         self._growing: dict[str, PyramidBuilder] = {"current": PyramidBuilder()}
         if with_voltage:
             self._growing |= {"voltage": PyramidBuilder(), "power": PyramidBuilder()}
+        self._growing |= {f"aux/{storable(name)}": PyramidBuilder() for name in aux_units}
         self._bits = BitPyramidBuilder() if line_names else None
         write_info(self._file, info)
         self.flush()
@@ -181,6 +196,10 @@ class RecordingFile:
         self.current = LiveChannel(self, self._data["current"], self._growing["current"])
         self.voltage = LiveChannel(self, self._data["voltage"], self._growing["voltage"]) if with_voltage else None
         self.lines = LiveChannel(self, self._data["lines"], self._bits, line_names) if self._bits is not None else None
+        self.aux = {
+            name: (LiveChannel(self, self._data[key], self._growing[key]), unit)
+            for (name, unit), key in zip(aux_units.items(), (f"aux/{storable(one)}" for one in aux_units), strict=True)
+        }
 
     def append(
         self,
@@ -188,6 +207,7 @@ class RecordingFile:
         voltage: Samples | None = None,
         lines: Bits | None = None,
         readings: Readings | None = None,
+        aux: Mapping[str, Samples] | None = None,
     ) -> None:
         """Write the next samples of every channel.
 
@@ -201,13 +221,16 @@ class RecordingFile:
             Bit fields, shape ``(n,)``; given each time or never.
         readings
             What the samples were made of, where the instrument does not sample evenly.
+        aux
+            Further channels by name, of that shape; given each time or never.
 
         Raises
         ------
         OSError
             If the disk is full or gone.
         """
-        pieces: dict[str, np.ndarray] = {"current": current}
+        further = {f"aux/{storable(name)}": values for name, values in (aux or {}).items()}
+        pieces: dict[str, np.ndarray] = {"current": current} | further
         if voltage is not None:
             pieces["voltage"] = voltage
         if lines is not None:
@@ -222,7 +245,8 @@ class RecordingFile:
                 data.resize((len(data) + len(more),))
                 data[len(data) - len(more) :] = more
             self._storage.raise_failure()
-        self._growing["current"].append(current)
+        for name, values in {"current": current, **further}.items():
+            self._growing[name].append(values)
         if voltage is not None:
             self._growing["voltage"].append(voltage)
             self._growing["power"].append(power_of(current, voltage))
@@ -471,14 +495,21 @@ def _recover(partial: Path, path: Path, name: CaptureName) -> int:
             raise NothingRecordedError(partial, "this recording was interrupted before its first sample")
         info = info or read_info(file, partial)
         line_names = tuple(map(str, data["lines"].attrs["names"])) if "lines" in data else ()
-        with CaptureWriter(path, name=name, with_voltage="voltage" in data, line_names=line_names) as writer:
+        aux: dict[str, Any] = dict(file.get("aux", {}))
+        samples = min((samples, *map(len, aux.values())))
+        units = {one: str(values.attrs.get("unit", "")) for one, values in aux.items()}
+        with CaptureWriter(
+            path, name=name, with_voltage="voltage" in data, line_names=line_names, aux_units=units
+        ) as writer:
             for first in range(0, samples, CHUNK_SAMPLES):
                 try:
-                    pieces = {one: values[first : min(first + CHUNK_SAMPLES, samples)] for one, values in data.items()}
+                    last = min(first + CHUNK_SAMPLES, samples)
+                    pieces = {one: values[first:last] for one, values in data.items()}
+                    more = {one: values[first:last] for one, values in aux.items()}
                 except OSError:
                     log.warning("%s cannot be read from sample %d on", partial, first, exc_info=True)
                     break
-                writer.append(pieces["current"], voltage=pieces.get("voltage"), lines=pieces.get("lines"))
+                writer.append(pieces["current"], voltage=pieces.get("voltage"), lines=pieces.get("lines"), aux=more)
             writer.copy_readings(file)
             if not writer.samples:
                 raise BadFileError(partial, "no sample of this recording can be read", remedy="it stays as it is")

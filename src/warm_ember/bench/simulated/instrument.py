@@ -132,6 +132,7 @@ class SimulatedInstrument:
         on("FETCh:ARRay:CURRent[:DC]?", lambda _: self._fetch("current"))
         on("FETCh:ARRay:VOLTage[:DC]?", lambda _: self._fetch("voltage"))
         on("FETCh:ARRay:DIGital?", lambda _: self._fetch("lines"))
+        on("FETCh:ARRay:FIELd?", lambda _: self._fetch("field"))
 
     def _add_trigger(self) -> None:
         on = self.interpreter.on

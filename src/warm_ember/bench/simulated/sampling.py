@@ -19,6 +19,7 @@ _TICK_AWAKE_S = 118e-6
 _TICK_PHASE_S = 0.37e-3
 _VOLTAGE_NOISE_V = 0.4e-3
 _HISTORY_S = 10e-3
+_SENDING_A, _FIELD_V, _NO_FIELD_V = 0.06, 1.2, 0.02
 
 
 @dataclass(frozen=True, eq=False)
@@ -29,6 +30,11 @@ class SampledBlock:
     voltage: Samples
     lines: Bits
     flowing: Floats
+
+    @property
+    def field(self) -> Samples:
+        """Output of a radio detector beside the target, V."""
+        return np.where(self.flowing > _SENDING_A, _FIELD_V, _NO_FIELD_V).astype(np.float32)
 
 
 class Sampler:

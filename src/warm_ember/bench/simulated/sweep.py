@@ -13,7 +13,7 @@ from warm_ember.bench.simulated.sampling import SampledBlock, Sampler
 from warm_ember.bench.simulated.target import LEADS, Target
 from warm_ember.model.arrays import Flags
 
-CHANNELS = ("current", "voltage", "lines")
+CHANNELS = ("current", "voltage", "lines", "field")
 NOT_A_NUMBER = np.float32(9.91e37)
 """What stands for a missing reading: SCPI-1999 volume 1, 7.2.1.5."""
 
