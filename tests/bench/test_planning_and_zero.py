@@ -186,6 +186,6 @@ def test_what_events_take_is_as_well_known_as_the_plan_says(shortest_s: float, a
 def test_pauses_between_sweeps_are_counted() -> None:
     known = InstrumentDescription(1, "short sweeps", max_points=10_000)
     planned = plan_capture(Expectation(shortest_s=1e-3, cycle_s=1.0), known)
-    assert any("between two it looks away, 2 times here" in one for one in planned.unseen)
+    assert any("between two sweeps it looks away, 2 times here" in one for one in planned.unseen)
     endless = plan_capture(Expectation(shortest_s=1e-3, cycle_s=1.0), msgspec.structs.replace(known, max_points=None))
     assert not any("looks away" in one for one in endless.unseen)

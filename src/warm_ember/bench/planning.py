@@ -239,8 +239,8 @@ def _between(wanted: Expectation, planned: PlannedCapture, known: InstrumentDesc
         sweeps = math.ceil(planned.samples / known.max_points) if known.max_points else 1
         if sweeps < 2:
             return ()
-        pauses = counted(sweeps - 1, "time")
-        return (f"It takes {known.max_points} samples at most in one go: between two it looks away, {pauses} here.",)
+        most, pauses = counted(known.max_points or 0, "sample"), counted(sweeps - 1, "time")
+        return (f"It takes at most {most} at once: between two sweeps it looks away, {pauses} here.",)
     every, aperture_s = duration_text(planned.interval_s), known.aperture_s or 0.0
     caught = min((aperture_s + wanted.shortest_s) / planned.interval_s, 1.0)
     how = f", each over {duration_text(aperture_s)}" if aperture_s else ", of which it is not known how long each looks"

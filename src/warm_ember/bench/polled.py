@@ -93,9 +93,7 @@ class PolledMeter(Instrument):
         least_s = 1 / known.max_rate_hz if known.max_rate_hz else (known.interval_s or (0.0,))[0]
         super().check(msgspec.structs.replace(settings, interval_s=max(settings.interval_s, least_s)))
         if settings.trigger.source is not TriggerSource.IMMEDIATE:
-            raise BadArgumentError(
-                f"{self.description.name} is asked for one reading at a time: it can wait for no trigger"
-            )
+            raise BadArgumentError(f"{self.description.name} answers one reading at a time: it can wait for no trigger")
 
     def reset(self) -> None:
         """Bring it into the state that it has after being switched on, as far as it knows how to."""

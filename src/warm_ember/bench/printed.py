@@ -128,7 +128,7 @@ class PrintedInstrument:
         raise InstrumentError(
             self._stream.address,
             f"no line came within {self._timeout_s:g} s",
-            remedy="does it print by itself, and at this rate (baud)?",
+            remedy="does it print on its own schedule, and at this rate (baud)?",
             link_lost=True,
         )
 
@@ -183,7 +183,7 @@ class PrintedInstrument:
             If one is impossible.
         """
         if settings.trigger.source is not TriggerSource.IMMEDIATE:
-            raise BadArgumentError(f"{self.description.name} prints by itself: it can wait for no trigger")
+            raise BadArgumentError(f"{self.description.name} prints on its own schedule: it can wait for no trigger")
 
     def reset(self) -> None:
         """Do nothing: it has no settings."""

@@ -28,7 +28,7 @@ class Readings:
 
     @property
     def channels(self) -> dict[str, Floats | Samples]:
-        """The arrays by what a capture calls them."""
+        """The arrays by what a capture calls them, each of shape ``(n,)``."""
         found: dict[str, Floats | Samples] = {"time_s": self.time_s, "current_a": self.current_a}
         return found if self.voltage_v is None else found | {"voltage_v": self.voltage_v}
 

@@ -33,7 +33,7 @@ class SampledBlock:
 
     @property
     def field(self) -> Samples:
-        """Output of a radio detector beside the target, V."""
+        """Output of a radio detector beside the target, V, shape ``(n,)``."""
         return np.where(self.flowing > _SENDING_A, _FIELD_V, _NO_FIELD_V).astype(np.float32)
 
 
