@@ -260,6 +260,29 @@ def test_a_wrong_address_is_named(resource: str) -> None:
     assert resource in caught.value.one_line
 
 
+@pytest.mark.parametrize(
+    ("resource", "error", "words"),
+    [
+        ("USB0::0x0A1B::0x5678::N::INSTR", OSError("[Errno 13] Access denied (insufficient permissions)"), '=="0a1b"'),
+        ("USB0::2587::1::N::INSTR", PermissionError(13, "Permission denied"), '=="0a1b"'),
+        ("USB0::0x0A1B::0x5678::N::INSTR", ValueError("No backend available"), "apt-get install libusb-1.0-0"),
+        ("USB0::0x0A1B::0x5678::N::INSTR", ValueError("No device found."), "check the address"),
+        ("ASRL/dev/ttyUSB0::INSTR", OSError("could not open port: [Errno 13] Permission denied"), "dialout"),
+        ("TCPIP::h::5025::SOCKET", OSError("[Errno 13] Permission denied"), "check the address"),
+    ],
+)
+def test_what_keeps_a_resource_from_opening_is_explained(
+    monkeypatch: pytest.MonkeyPatch, resource: str, error: Exception, words: str
+) -> None:
+    def refuse(*_: object, **__: object) -> None:
+        raise error
+
+    monkeypatch.setattr("pyvisa.ResourceManager.open_resource", refuse)
+    with pytest.raises(InstrumentError, match="no instrument answers there") as caught:
+        Link(resource, timeout_s=0.1)
+    assert words in caught.value.one_line
+
+
 def test_somebody_who_says_nothing_and_somebody_who_is_no_instrument() -> None:
     with socket.create_server(("127.0.0.1", 0)) as deaf, pytest.raises(InstrumentError, match="no answer"):
         open_instrument(f"TCPIP::127.0.0.1::{deaf.getsockname()[1]}::SOCKET", timeout_s=0.4)

@@ -27,6 +27,8 @@ _AT_ONCE = 1 << 16
 _WAIT_MS = 20
 _MOST_BYTES = 64 << 20
 _OPEN_S = 5.0
+_NOT_OPEN = "check the address, the cable, and that no other program holds it"
+_NOT_ALLOWED = 'the system does not let you open it: on Debian adduser "$USER" dialout, and log in again'
 
 
 class Came(NamedTuple):
@@ -112,7 +114,9 @@ class ByteStream:
             raise InstrumentError(
                 self.address,
                 f"it cannot be opened ({' '.join(str(error).split())[:120]})",
-                remedy="check the address, the cable, and that no other program holds it",
+                remedy=_NOT_ALLOWED
+                if isinstance(error, PermissionError) or "Permission denied" in str(error)
+                else _NOT_OPEN,
                 link_lost=True,
             ) from error
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import logging
+import re
 import socket
 import threading
 import time
@@ -26,6 +27,7 @@ _SLOWEST_PER_S = 500.0
 _TRY_S = 0.1
 _STOP_WITHIN_S = 0.5
 _RECEIVED_AT_ONCE = 1 << 19
+_USB_MAKER = re.compile(r"USB\d*::(0x[0-9A-Fa-f]{1,4}|\d{1,5})::")
 
 
 def _samples(data: bytes, kind: str) -> Samples:
@@ -106,7 +108,7 @@ class Link:
             raise InstrumentError(
                 resource,
                 f"no instrument answers there ({_words(error)})",
-                remedy=NOBODY_THERE,
+                remedy=_remedy(resource, error),
                 link_lost=True,
             ) from error
         self._take_hold_of(manager.visalib)
@@ -390,6 +392,24 @@ class _Answer:
     came: int = 0
     asked_s: float = field(default_factory=time.monotonic)
     stop_s: float = field(default_factory=time.monotonic)
+
+
+def _remedy(resource: str, error: Exception) -> str:
+    """Return what can be done about a resource that does not open."""
+    words = str(error).lower()
+    is_refused = isinstance(error, PermissionError) or "access denied" in words or "permission denied" in words
+    if resource.startswith("USB") and is_refused:
+        maker = _USB_MAKER.match(resource)
+        of_maker = f', ATTR{{idVendor}}=="{int(maker[1], 0):04x}"' if maker is not None else ""
+        return (
+            f'the system lets only its administrator speak to it: write SUBSYSTEM=="usb"{of_maker}, MODE="0666" '
+            f"into /etc/udev/rules.d/60-instruments.rules and plug it in again"
+        )
+    if resource.startswith("USB") and ("backend" in words or "pyusb" in words):
+        return "the system's library for USB is missing: on Debian apt-get install libusb-1.0-0"
+    if resource.startswith("ASRL") and is_refused:
+        return 'the system does not let you open it: on Debian adduser "$USER" dialout, and log in again'
+    return NOBODY_THERE
 
 
 def _words(error: Exception) -> str:
