@@ -19,6 +19,7 @@ from warm_ember.signal.series import ShouldStop, never
 
 log = logging.getLogger(__name__)
 
+SERIAL_REFUSED = 'the system does not let you open it: on Debian adduser "$USER" dialout, and log in again'
 NOBODY_THERE = "check the address, the cable, and that it is switched on"
 
 _LONGEST_ANSWER = 4096
@@ -408,7 +409,7 @@ def _remedy(resource: str, error: Exception) -> str:
     if resource.startswith("USB") and ("backend" in words or "pyusb" in words):
         return "the system's library for USB is missing: on Debian apt-get install libusb-1.0-0"
     if resource.startswith("ASRL") and is_refused:
-        return 'the system does not let you open it: on Debian adduser "$USER" dialout, and log in again'
+        return SERIAL_REFUSED
     return NOBODY_THERE
 
 
