@@ -17,6 +17,7 @@ from collections import deque
 from pathlib import Path
 from typing import NamedTuple
 
+from warm_ember.bench.link import SERIAL_REFUSED
 from warm_ember.errors import InstrumentError
 
 log = logging.getLogger(__name__)
@@ -28,7 +29,6 @@ _WAIT_MS = 20
 _MOST_BYTES = 64 << 20
 _OPEN_S = 5.0
 _NOT_OPEN = "check the address, the cable, and that no other program holds it"
-_NOT_ALLOWED = 'the system does not let you open it: on Debian adduser "$USER" dialout, and log in again'
 
 
 class Came(NamedTuple):
@@ -114,9 +114,7 @@ class ByteStream:
             raise InstrumentError(
                 self.address,
                 f"it cannot be opened ({' '.join(str(error).split())[:120]})",
-                remedy=_NOT_ALLOWED
-                if isinstance(error, PermissionError) or "Permission denied" in str(error)
-                else _NOT_OPEN,
+                remedy=SERIAL_REFUSED if "Permission denied" in str(error) else _NOT_OPEN,
                 link_lost=True,
             ) from error
 
