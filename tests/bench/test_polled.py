@@ -272,3 +272,25 @@ def test_an_interrupted_recording_keeps_its_readings(tmp_path: Path) -> None:
         assert kept is not None
         np.testing.assert_allclose(kept.time_s, [0.0, 0.11, 0.19, 0.3])
         np.testing.assert_allclose(kept.current_a, [1e-3, 2e-3, np.nan, 1e-3])
+
+
+@given(st.lists(st.tuples(st.floats(0.02, 0.6), st.booleans()), min_size=2, max_size=40))
+def test_a_silence_may_close_the_last_reading_and_others_come_all_the_same(steps: list[tuple[float, bool]]) -> None:
+    """Each sample comes once and in its place, whether or not a reading was closed before the next one came."""
+    plain, closing = ReadingGrid(0.05, 0.1), ReadingGrid(0.05, 0.1)
+    at_s, open_grid, closed = 0.0, [], []
+    for number, (step_s, closes) in enumerate(steps):
+        at_s += step_s
+        time_s, value = np.array([at_s]), np.array([1e-3 * (1 + number % 5)])
+        open_grid.append(plain.add(time_s, value).current)
+        closed.append(closing.add(time_s, value).current)
+        if closes:
+            closed.append(closing.finish().current)
+    ends = [np.concatenate([*parts, grid.finish().current]) for parts, grid in ((open_grid, plain), (closed, closing))]
+    early = sum(closes and after_s < 0.1 for (_, closes), (after_s, _) in zip(steps, steps[1:], strict=False))
+    assert abs(len(ends[0]) - len(ends[1])) <= 1 + 2 * early  # one that came before the last was taken to end
+    shared = min(map(len, ends))
+    both = ~np.isnan(ends[0][:shared]) & ~np.isnan(ends[1][:shared])
+    apart = np.abs(ends[0][:shared] - ends[1][:shared])[both]
+    # Only those samples can differ in which a reading was taken to hold for longer than it did.
+    assert (apart > 1e-9).sum() <= 3 * sum(closes for _, closes in steps)

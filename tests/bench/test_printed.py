@@ -151,6 +151,27 @@ def test_standard_input_is_read_by_a_program_of_its_own(described, tmp_path) -> 
     np.testing.assert_allclose(kept(tmp_path / "p"), (100.5 + np.arange(150)) * 1e-6, rtol=1e-5)
 
 
+def test_without_a_length_a_pipe_is_recorded_to_its_end(described, tmp_path) -> None:
+    text = "".join(f"{line}\n" for line in board_lines(300))
+    record = (sys.executable, "-m", "warm_ember", "record", tmp_path / "p", "--from", "-", "--name", "m", "--json")
+    done = subprocess.run(record, input=text, capture_output=True, text=True, timeout=120, check=False)
+    assert (done.returncode, done.stderr) == (0, "")
+    found = json.loads(done.stdout)
+    assert (found["samples"], found["ending"]) == (300, "done")  # the last reading holds as long as the others
+
+
+@pytest.mark.parametrize("stays", [True, False])
+def test_as_many_lines_as_are_wanted_are_all_of_it(described, tmp_path, command, stays: bool) -> None:
+    """Where the other side hangs up right afterwards, and where it says nothing more."""
+    with printing("".join(f"{line}\n" for line in board_lines(200)), stays=stays) as address:
+        code, out, error = command(
+            "record", tmp_path / "p", "--from", address, "--duration", 2, "--name", "m", "--json"
+        )
+    assert (code, error) == (0, "")
+    assert (json.loads(out)["samples"], json.loads(out)["missing"]) == (200, 0)
+    np.testing.assert_allclose(kept(tmp_path / "p"), (100.5 + np.arange(200)) * 1e-6, rtol=1e-5)
+
+
 def test_a_serial_line_begins_with_a_whole_line(described, tmp_path, command) -> None:
     ours, theirs = os.openpty()
     tty.setraw(theirs)

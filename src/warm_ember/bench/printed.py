@@ -25,6 +25,8 @@ _ENOUGH, _LOOK_S, _POLL_S = 200, 1.0, 0.01
 _LEAST = 2
 _ROUND = 0.05
 _SHORTEST_S = 1e-6
+_SILENT, _SILENT_S = 2.5, 0.3
+"""After so many usual steps, and so long, without a line the last reading is taken to have held for one."""
 _MOST_LOOKED_AT = 1 << 20
 
 
@@ -82,6 +84,8 @@ class PrintedInstrument:
         self._grid: ReadingGrid | None = None
         self._interval_s = 0.0
         self._lost_told = 0
+        self._is_finished = False
+        self._came_s = time.monotonic()
         if descriptions[0].start:
             stream.send(descriptions[0].start)
         best = self._look(descriptions)
@@ -224,9 +228,17 @@ class PrintedInstrument:
         assert self._grid is not None
         found, self._first = self._first, LineReadings(np.empty(0), np.empty(0), None)
         if not len(found.time_s):
+            has_ended = self._stream.has_ended
             came = self._stream.take()
             found = self._reader.read(came)
-            if not came and self._stream.has_ended and not self._stream.is_wanted_whole:
+            self._came_s = time.monotonic() if came else self._came_s
+            is_silent = time.monotonic() - self._came_s > max(_SILENT * self._usual_s, _SILENT_S)
+            if not came and (has_ended or is_silent):
+                last = self._grid.finish(with_voltage=self._reader.has_voltage)
+                if len(last.current):
+                    return last
+            self._is_finished = has_ended and not came
+            if not came and has_ended and not self._stream.is_wanted_whole:
                 raise InstrumentError(
                     self._stream.address, "it hung up", remedy="check the cable and that it runs", link_lost=True
                 )
@@ -242,7 +254,7 @@ class PrintedInstrument:
     @property
     def has_ended(self) -> bool:
         """Whether a pipe, or standard input, holds nothing more."""
-        return self._stream.is_wanted_whole and self._stream.has_ended and not len(self._first.time_s)
+        return self._stream.is_wanted_whole and self._is_finished
 
     @property
     def news(self) -> tuple[str, ...]:

@@ -35,6 +35,7 @@ class ReadingGrid:
         self._grid = HeldTimes(TimeKind(usual_s, irregular=True, jitter_s=0.0), interval_s=interval_s)
         self._first_s = math.nan
         self._last_s = math.nan
+        self._closed_s, self._is_closed = 0.0, True
 
     def add(self, time_s: Floats, current_a: Floats, voltage_v: Floats | None = None) -> ReadingBlock:
         """Take readings in, and return the samples that they complete.
@@ -52,14 +53,27 @@ class ReadingGrid:
             return ReadingBlock(nothing, None if voltage_v is None else nothing, None)
         if math.isnan(self._first_s):
             self._first_s = self._last_s = float(time_s[0])
-        at_s = time_s - self._first_s
+        self._is_closed = False
+        # A reading that was on its way for longer than the last one was taken to hold comes after that.
+        at_s = np.maximum(time_s - self._first_s, self._closed_s)
         steps_s = np.diff(time_s, prepend=self._last_s)
         self._last_s = float(time_s[-1])
         gaps = np.flatnonzero(steps_s > max(_GAP * self._usual_s, self._late_s))
         placed_s = np.insert(at_s, gaps, at_s[gaps] - steps_s[gaps] + self._usual_s)
         placed = [np.insert(column.astype(np.float64), gaps, np.nan) for column in columns]
-        pieces = list(self._grid.place(placed_s, placed))
-        made = [np.concatenate([piece[n] for piece in pieces] or [np.empty(0)]) for n in range(len(columns))]
-        current, voltage = made[0].astype(np.float32), made[1].astype(np.float32) if len(made) > 1 else None
         own_v = None if voltage_v is None else voltage_v.astype(np.float32)
-        return ReadingBlock(current, voltage, None, Readings(at_s, current_a.astype(np.float32), own_v))
+        readings = Readings(at_s, current_a.astype(np.float32), own_v)
+        return _block(list(self._grid.place(placed_s, placed)), len(columns), readings)
+
+    def finish(self, *, with_voltage: bool = False) -> ReadingBlock:
+        """Return the samples of the last reading, which holds for as long as is usual; others may come later."""
+        if self._is_closed:
+            return _block([], 1 + with_voltage, None)
+        self._is_closed = True
+        self._closed_s = max(self._closed_s, self._last_s - self._first_s + self._grid.usual_s)
+        return _block(list(self._grid.finish()), 1 + with_voltage, None)
+
+
+def _block(pieces: list[list[Floats]], columns: int, readings: Readings | None) -> ReadingBlock:
+    made = [np.concatenate([piece[n] for piece in pieces] or [np.empty(0)]).astype(np.float32) for n in range(columns)]
+    return ReadingBlock(made[0], made[1] if columns > 1 else None, None, readings)

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
+from warm_ember.bench.byte_stream import is_stream
 from warm_ember.errors import BadArgumentError, BadFileError, InstrumentError
 from warm_ember.formats.source import check_regular
 from warm_ember.library.taken import Recordings, recordings_of
@@ -36,7 +37,8 @@ class Wanted(msgspec.Struct, frozen=True, kw_only=True):
     source
         The instrument, a VISA resource.
     duration_s, interval_s, voltage_v, limit_a, range_a
-        Length, time between samples, voltage and current limit of the source, and the range to stay in.
+        Length, time between samples, voltage and current limit of the source, and the range to stay in. What prints
+        lines is recorded to its end without a length.
     name
         Of the capture; the time of day by default.
     recipe
@@ -78,7 +80,7 @@ def check_wanted(wanted: Wanted) -> None:
     """
     if not 0 < wanted.timeout_s < float("inf") or not 0 <= wanted.reconnect_s < float("inf"):
         raise BadArgumentError("--timeout must be above 0 s and --reconnect 0 s or above")
-    if not wanted.recipe and wanted.duration_s is None:
+    if not wanted.recipe and wanted.duration_s is None and not is_stream(wanted.source):
         raise BadArgumentError("--duration is missing: how long, in seconds")
 
 
@@ -94,6 +96,8 @@ def request_of(project: ProjectValue, wanted: Wanted) -> RecordRequest:
     chosen = _recipe(project, wanted)
     given = {name: getattr(wanted, name) for name in ("duration_s", "interval_s", "voltage_v", "limit_a", "range_a")}
     settings = _replace(chosen.settings, **{name: value for name, value in given.items() if value is not None})
+    if not wanted.recipe and wanted.duration_s is None and is_stream(wanted.source):
+        settings = _replace(settings, duration_s=None)  # to its end
     identity = _replace(bench.identity, firmware=wanted.firmware or bench.identity.firmware)
     return RecordRequest(
         _replace(

@@ -250,6 +250,11 @@ class HeldTimes:
         self._times: Floats = np.empty(0)
         self._columns: list[Floats] = []
 
+    @property
+    def usual_s(self) -> float:
+        """For how long a value holds of which nothing says when it ends."""
+        return self._typical_s
+
     def place(self, times: Floats, columns: list[Floats]) -> Iterator[list[Floats]]:
         """Yield the grid samples that these rows complete, in pieces of bounded length.
 
