@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import time
+from itertools import pairwise
 from pathlib import Path
 
 import h5py
@@ -287,7 +288,7 @@ def test_a_silence_may_close_the_last_reading_and_others_come_all_the_same(steps
         if closes:
             closed.append(closing.finish().current)
     ends = [np.concatenate([*parts, grid.finish().current]) for parts, grid in ((open_grid, plain), (closed, closing))]
-    early = sum(closes and after_s < 0.1 for (_, closes), (after_s, _) in zip(steps, steps[1:], strict=False))
+    early = sum(closes and after_s < 0.1 for (_, closes), (after_s, _) in pairwise(steps))
     assert abs(len(ends[0]) - len(ends[1])) <= 1 + 2 * early  # one that came before the last was taken to end
     shared = min(map(len, ends))
     both = ~np.isnan(ends[0][:shared]) & ~np.isnan(ends[1][:shared])
