@@ -292,7 +292,8 @@ class HeldTimes:
 
     def _emit(self, *, final: bool = False) -> Iterator[list[Floats]]:
         reach = self._times[-1] / self.interval_s
-        last_edge = max(round(reach), self._next_edge + 1) if final else math.floor(reach)
+        # What was given out is not given out again, however the division is rounded.
+        last_edge = max(round(reach), self._next_edge + 1) if final else max(math.floor(reach), self._next_edge)
         if last_edge - self._next_edge > _LARGEST_GAP:
             raise BadArgumentError(f"times spread over {self._times[-1]:.4g} s need too many samples")
         for first in range(self._next_edge, last_edge, _PIECE):
