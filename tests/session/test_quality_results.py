@@ -8,6 +8,7 @@ import msgspec
 import numpy as np
 import pytest
 
+from warm_ember.library.project import Project
 from warm_ember.model.bench import Attached
 from warm_ember.model.capture import CaptureInfo
 from warm_ember.model.figure import Bound
@@ -17,6 +18,7 @@ from warm_ember.session.quality_pictures import PlacePicture
 from warm_ember.session.quality_results import AddedPart, Mend, QualityShown
 from warm_ember.session.session import Session
 from warm_ember.store.capture_file import CaptureWriter
+from warm_ember.tuning.findings.registry import STANDS_ALONE
 from warm_ember.units import percent_text, quantity_text
 
 INTERVAL_S = 1e-3
@@ -169,4 +171,26 @@ def test_only_what_hangs_on_the_rail_in_the_capture_itself_is_told(tmp_path: Pat
     bench = msgspec.structs.replace(session.project.bench, attached=(Attached("serial bridge", 5e-6),))
     project = msgspec.structs.replace(session.project, bench=bench)
     assert session.quality.shown(project, "run").rows == found.rows == ()
+    session.close()
+
+
+@pytest.mark.parametrize("fault", ["none", "clipped", "glitches"])
+def test_faults_that_stand_alone_are_found_alone_as_among_all(tmp_path: Path, random, fault: str) -> None:
+    """A gate that asks of nothing else need not look for waste."""
+    current = made(random)
+    if fault == "clipped":
+        current = np.minimum(current, 60e-3)
+    elif fault == "glitches":
+        rises = np.flatnonzero(np.diff(current) > 1e-3) + 1
+        current[rises] = 0.3
+    session, _ = shown(tmp_path / "p", current)
+    everything = session.results.findings(session.project, "run")
+    alone = session.results.faults_alone(session.project, "run", tuple(sorted(STANDS_ALONE)))
+    assert alone == tuple(one for one in everything if one.kind in STANDS_ALONE)
+    assert bool(alone) == (fault != "none")
+    (tmp_path / "few.toml").write_text('[findings]\nforbid = ["clipped", "range-glitch"]\n')
+    (tmp_path / "more.toml").write_text('[findings]\nforbid = ["clipped", "range-glitch", "tick-running"]\n')
+    project = Project(session)
+    few, more = (project.gate(tmp_path / name, "run").checks for name in ("few.toml", "more.toml"))
+    assert few == more[:2]
     session.close()

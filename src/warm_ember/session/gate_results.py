@@ -14,7 +14,7 @@ from warm_ember.errors import BadArgumentError
 from warm_ember.model.arrays import Flags
 from warm_ember.model.estimate import Estimate
 from warm_ember.model.figure import Bound, Figure
-from warm_ember.model.finding import Finding, confidence_word
+from warm_ember.model.finding import Finding, FindingKind, confidence_word
 from warm_ember.model.gate_limits import FindingLimits, GateLimits
 from warm_ember.model.placement import Placement
 from warm_ember.model.project import Project
@@ -24,6 +24,7 @@ from warm_ember.session.tuning_results import Comparison, TuningResults
 from warm_ember.signal.estimates import mean
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.tuning.difference import Difference
+from warm_ember.tuning.findings.registry import STANDS_ALONE
 from warm_ember.tuning.gate import Check, GateResult, Measured, Outcome, at_least, at_most, lasting, lasts, relative
 from warm_ember.units import HOUR_S, MONTH_S, counted, format_trimmed, interval_text, percent_text, quantity_text
 
@@ -82,6 +83,15 @@ class GateResults:
         checks += self._of_baseline(project, limits, name, baseline, should_stop)
         return GateResult(name, baseline, tuple(checks), limits.strict)
 
+    def _findings(
+        self, project: Project, limits: FindingLimits, name: str, should_stop: ShouldStop
+    ) -> tuple[Finding, ...]:
+        """Return the findings that limits ask about: all, unless they ask about nothing but what stands alone."""
+        if limits.max_cost_a is None and STANDS_ALONE.issuperset(limits.forbid):
+            kinds = tuple(sorted(map(FindingKind, limits.forbid)))
+            return self._results.faults_alone(project, name, kinds, should_stop)
+        return self._results.findings(project, name, should_stop)
+
     def _of_run(self, project: Project, limits: GateLimits, name: str, should_stop: ShouldStop) -> Iterator[Check]:
         run = self._results.run(project, name, should_stop)
         if limits.average.max_a is not None:
@@ -103,7 +113,7 @@ class GateResults:
                     raise MissingNameError(("sources", source), tuple(one.source for one in wakes.sources))
                 yield from _of_source(source, found, _given(sought), wakes)
         if limits.findings != FindingLimits():
-            yield from _of_findings(self._results.findings(project, name, should_stop), limits.findings)
+            yield from _of_findings(self._findings(project, limits.findings, name, should_stop), limits.findings)
         shares = limits.measurement
         if shares.max_missing is not None:
             missing = Measured.exact(1 - run.whole.coverage)

@@ -48,7 +48,7 @@ from warm_ember.signal.resolution import tells_within
 from warm_ember.signal.series import ShouldStop, never
 from warm_ember.signal.stretch import StretchReading, read_stretch, snap
 from warm_ember.store.capture import Capture
-from warm_ember.tuning.findings.registry import QualityReport, check
+from warm_ember.tuning.findings.registry import QualityReport, check, find_alone
 from warm_ember.tuning.findings.waste import WasteContext
 from warm_ember.tuning.findings.wasters import find_waste
 
@@ -254,6 +254,14 @@ class Results:
         if project.clock_of(name) is not None:  # typed, so that nothing is open any more
             faults = tuple(one for one in faults if one.kind is not FindingKind.AMBIGUOUS_CLOCK)
         return find_waste(self.waste(project, name, should_stop), faults)
+
+    @remembered
+    def faults_alone(
+        self, project: Project, name: str, kinds: tuple[FindingKind, ...], should_stop: ShouldStop = never
+    ) -> tuple[Finding, ...]:
+        """Find only faults of some kinds of `STANDS_ALONE`: what `findings` lists of them, in a part of the time."""
+        levels = partial(self.levels, project, name, should_stop)
+        return find_alone(self.graph.capture(project, name), kinds, levels, should_stop=should_stop)
 
     def waste(self, project: Project, name: str, should_stop: ShouldStop = never) -> WasteContext:
         """Return what waste is looked for in."""

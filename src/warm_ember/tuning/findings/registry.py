@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
 from warm_ember.attribution.recording import Recording
@@ -22,7 +22,17 @@ from warm_ember.tuning.findings.truncated import truncated
 from warm_ember.tuning.findings.undersampled import undersampled
 from warm_ember.units import duration_text, quantity_text
 
-FINDERS: tuple[Finder, ...] = (clipped, below_resolution, hum, undersampled, range_glitch, truncated, ambiguous_clock)
+FINDERS: dict[FindingKind, Finder] = {
+    FindingKind.CLIPPED: clipped,
+    FindingKind.BELOW_RESOLUTION: below_resolution,
+    FindingKind.HUM: hum,
+    FindingKind.UNDERSAMPLED: undersampled,
+    FindingKind.RANGE_GLITCH: range_glitch,
+    FindingKind.TRUNCATED: truncated,
+    FindingKind.AMBIGUOUS_CLOCK: ambiguous_clock,
+}
+STANDS_ALONE = frozenset({FindingKind.CLIPPED, FindingKind.RANGE_GLITCH})
+"""Kinds of which what is found stays whatever else is: no waste explains them away."""
 LEAST_CONFIDENCE = 0.5
 _SLOWEST_FOR_HUM_S = 1 / 125
 
@@ -70,13 +80,46 @@ def check(
     """
     if recording.current.samples < 2:
         return QualityReport((), ())
-    found_levels = levels() if levels is not None else find_levels(recording.current, should_stop=should_stop)
-    lowest = level_noise(recording.current, found_levels, 0) if len(found_levels.centres_a) else None
-    evidence = Evidence(recording, found_levels, lowest, should_stop, hum)
-    found = [finding for finder in FINDERS for finding in finder(evidence)]
-    listed = [finding for finding in found if finding.confidence >= LEAST_CONFIDENCE]
-    ordered = tuple(sorted(listed, key=lambda finding: (finding.from_s, finding.to_s)))
-    return QualityReport(ordered, _facts(evidence, {finding.kind for finding in ordered}))
+    evidence = _evidence(recording, levels, hum, should_stop)
+    found = _listed(evidence, FINDERS)
+    return QualityReport(found, _facts(evidence, {finding.kind for finding in found}))
+
+
+def find_alone(
+    recording: Recording,
+    kinds: Iterable[FindingKind],
+    levels: Callable[[], Levels] | None = None,
+    *,
+    should_stop: ShouldStop = never,
+) -> tuple[Finding, ...]:
+    """Find only faults of some kinds, among those of `STANDS_ALONE`; see `check`.
+
+    Raises
+    ------
+    Cancelled
+        If `should_stop` answered yes.
+    """
+    if recording.current.samples < 2:
+        return ()
+    return _listed(_evidence(recording, levels, None, should_stop), STANDS_ALONE & frozenset(kinds))
+
+
+def _evidence(
+    recording: Recording,
+    levels: Callable[[], Levels] | None,
+    hum: Callable[[], Hum | None] | None,
+    should_stop: ShouldStop,
+) -> Evidence:
+    found = levels() if levels is not None else find_levels(recording.current, should_stop=should_stop)
+    lowest = level_noise(recording.current, found, 0) if len(found.centres_a) else None
+    return Evidence(recording, found, lowest, should_stop, hum)
+
+
+def _listed(evidence: Evidence, kinds: Iterable[FindingKind]) -> tuple[Finding, ...]:
+    """Return what is more likely so than not, in the order of time."""
+    found = [finding for kind in kinds for finding in FINDERS[kind](evidence)]
+    likely = [finding for finding in found if finding.confidence >= LEAST_CONFIDENCE]
+    return tuple(sorted(likely, key=lambda finding: (finding.from_s, finding.to_s)))
 
 
 def find_all(recording: Recording, *, should_stop: ShouldStop = never) -> tuple[Finding, ...]:
