@@ -8,6 +8,7 @@ import socket
 import subprocess
 import sys
 import threading
+import time
 import tty
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -20,6 +21,8 @@ from hypothesis import strategies as st
 
 from warm_ember.bench.byte_stream import Came
 from warm_ember.bench.line_reading import LineReader
+from warm_ember.bench.opening import open_source
+from warm_ember.model.bench import BenchSettings
 from warm_ember.session.session import Session
 
 BOARD = {
@@ -252,6 +255,18 @@ def test_an_address_at_which_nothing_is_says_so(tmp_path, command, address: str)
     code, out, error = command("record", tmp_path / "p", "--from", address, "--duration", 1)
     assert (code, out) == (2, "")
     assert f"{address}: it cannot be opened" in error
+
+
+def test_a_recording_begins_when_its_first_line_came_not_when_it_was_looked_at() -> None:
+    with printing("".join(f"{10 * n} ms 5 mA\n" for n in range(50))) as address:
+        source = open_source(address)
+        before_s = time.monotonic()
+        source.set_sweep(source.fitted(BenchSettings()), None)
+        source.start()
+        assert len(source.fetch().current) == 49
+        assert source.began_s is not None
+        assert source.began_s <= before_s
+        source.close()
 
 
 def test_a_file_is_for_import(tmp_path, command) -> None:

@@ -82,7 +82,7 @@ def _asked(address: str, timeout_s: float) -> DiscoveredInstrument | None:
 
 
 def _heard(address: str, timeout_s: float) -> DiscoveredInstrument | None:
-    """Return what prints a line at an address by itself."""
+    """Return what prints lines at an address without being asked."""
     try:
         stream = ByteStream(address)
     except InstrumentError as error:

@@ -48,6 +48,8 @@ class LineReader:
     ----------
     fitting, others
         How many lines fitted the pattern, and how many did not.
+    first_came_s
+        When the first line came that fitted, by this computer's monotonic clock; None before it, or to be set to None.
     unknown
         The first of those that did not.
     wraps, restarts
@@ -75,6 +77,7 @@ class LineReader:
         self._last_came_s = math.nan
         self._usual_s = 0.0
         self.fitting = self.others = self.wraps = self.restarts = 0
+        self.first_came_s: float | None = None
         self.unknown: list[str] = []
         self.restarted_at: list[int] = []
 
@@ -114,6 +117,7 @@ class LineReader:
         if self.has_time:
             time_s = self._unwrapped(time_s, unit_s, moment_s, len(times))
         self.fitting += 1
+        self.first_came_s = moment_s if self.first_came_s is None else self.first_came_s
         times.append(time_s)
         currents.append(current_a)
         voltages.append(voltage_v)

@@ -210,6 +210,7 @@ class PrintedInstrument:
         self._grid, self.began_s = ReadingGrid(self._interval_s, self._usual_s), None
         if self.is_waited_with and not self._stream.is_wanted_whole:
             self._reader.read(self._stream.take())
+            self._reader.first_came_s = None
             self._first = LineReadings(np.empty(0), np.empty(0), None)
 
     def stop(self) -> None:
@@ -243,7 +244,7 @@ class PrintedInstrument:
                     self._stream.address, "it hung up", remedy="check the cable and that it runs", link_lost=True
                 )
         if len(found.time_s) and self.began_s is None:
-            self.began_s = time.monotonic() if self._reader.has_time else float(found.time_s[0])
+            self.began_s = self._reader.first_came_s if self._reader.has_time else float(found.time_s[0])
         return self._grid.add(found.time_s, found.current_a, self._voltage(found))
 
     def _voltage(self, found: LineReadings) -> Floats | None:
