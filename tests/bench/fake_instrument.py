@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import socket
-import threading
-
 import numpy as np
 
+from bench.peer import Peer
 
-class FakeInstrument:
+
+class FakeInstrument(Peer):
     """Answer one client after the other until closed.
 
     Parameters
@@ -24,7 +23,6 @@ class FakeInstrument:
     def __init__(self, current: np.ndarray, voltage: np.ndarray | None = None, pieces: tuple[int, ...] = (7, 0, 100)):
         self.samples = {"CURR": current, "VOLT": voltage}
         self.pieces = pieces
-        self.heard: list[str] = []
         self.errors: list[str] = []
         self.refuse = ""
         self.is_on = False
@@ -32,53 +30,9 @@ class FakeInstrument:
         self.number_format = ">f4"
         """Of its samples; empty for text."""
         self.identity = "Any Maker,Model 1,0,1"
-        self._listener = socket.create_server(("127.0.0.1", 0))
-        self._listener.settimeout(0.05)
-        self.address = f"TCPIP::127.0.0.1::{self._listener.getsockname()[1]}::SOCKET"
-        self.has_left = threading.Event()
-        """Set when a client has closed its link and all that it sent was heard."""
-        self._ended = threading.Event()
-        self._thread = threading.Thread(target=self._serve)
-        self._thread.start()
+        super().__init__()
 
-    def __enter__(self):
-        return self
-
-    def __exit__(self, *_):
-        self._ended.set()
-        self._thread.join()
-        self._listener.close()
-
-    def _serve(self):
-        while not self._ended.is_set():
-            try:
-                line, _ = self._listener.accept()
-            except TimeoutError:
-                continue
-            line.settimeout(0.05)
-            self._talk(line)
-            line.close()
-            self.has_left.set()
-
-    def _talk(self, line):
-        waiting = b""
-        while not self._ended.is_set():
-            try:
-                data = line.recv(4096)
-            except TimeoutError:
-                continue
-            except OSError:
-                return
-            if not data:
-                return
-            *messages, waiting = (waiting + data).split(b"\n")
-            for message in messages:
-                answer = self._answer(message.decode().strip())
-                if answer is not None:
-                    line.sendall(answer)
-
-    def _answer(self, message: str) -> bytes | None:
-        self.heard.append(message)
+    def reply(self, message: str) -> bytes | None:
         word = message.upper()
         if self.refuse and word.startswith(self.refuse):
             self.errors.append('-222,"Data out of range"')

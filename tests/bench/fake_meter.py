@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import socket
-import threading
 import time
 from collections.abc import Callable
 
+from bench.peer import Peer
 
-class FakeMeter:
+
+class FakeMeter(Peer):
     """Answer one client after the other until closed.
 
     Parameters
@@ -29,54 +29,16 @@ class FakeMeter:
         knows_errors: bool = True,
     ) -> None:
         self._answer_to, self._identity, self._knows_errors = answer, identity, knows_errors
-        self.heard: list[str] = []
         self._error = 0
         self.moments_s: list[tuple[float, float]] = []
         """When each reading was asked for, and answered."""
-        self._listener = socket.create_server(("127.0.0.1", 0))
-        self._listener.settimeout(0.05)
-        self.address = f"TCPIP::127.0.0.1::{self._listener.getsockname()[1]}::SOCKET"
-        self._ended = threading.Event()
-        self._thread = threading.Thread(target=self._serve)
-        self._thread.start()
+        super().__init__()
 
-    def __enter__(self):
-        return self
-
-    def __exit__(self, *_):
-        self._ended.set()
-        self._thread.join()
-        self._listener.close()
-
-    def _serve(self):
-        while not self._ended.is_set():
-            try:
-                line, _ = self._listener.accept()
-            except TimeoutError:
-                continue
-            line.settimeout(0.05)
-            self._talk(line)
-            line.close()
-
-    def _talk(self, line):
-        waiting = b""
-        while not self._ended.is_set():
-            try:
-                data = line.recv(4096)
-            except TimeoutError:
-                continue
-            except OSError:
-                return
-            if not data:
-                return
-            *messages, waiting = (waiting + data).split(b"\n")
-            for message in messages:
-                answer = self._reply(message.decode().strip())
-                if answer is not None:
-                    line.sendall(answer.encode() + b"\n")
+    def reply(self, message: str) -> bytes | None:
+        answer = self._reply(message)
+        return None if answer is None else answer.encode() + b"\n"
 
     def _reply(self, message: str) -> str | None:
-        self.heard.append(message)
         word = message.upper()
         if word == "*IDN?":
             return self._identity

@@ -16,7 +16,8 @@ from warm_ember.errors import BadFileError
 from warm_ember.model.capture import CaptureInfo
 from warm_ember.session.session import Session
 from warm_ember.store.capture import Capture
-from warm_ember.store.recording_file import RecordingFile, interrupted, recover
+from warm_ember.store.interrupted_recording import interrupted, recover
+from warm_ember.store.recording_file import RecordingFile
 
 FIELD = {"aux": "field", "fetch": "FETCh:ARRay:FIELd?", "unit": "V"}
 

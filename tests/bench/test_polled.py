@@ -27,7 +27,8 @@ from warm_ember.model.readings import Readings
 from warm_ember.session.session import Session
 from warm_ember.signal.series import ArraySeries
 from warm_ember.store.capture import Capture
-from warm_ember.store.recording_file import RecordingFile, interrupted, recover
+from warm_ember.store.interrupted_recording import interrupted, recover
+from warm_ember.store.recording_file import RecordingFile
 from warm_ember.tuning.findings.registry import find_all
 
 METER = {"format": 1, "name": "a meter", "identity": "Meter 3", "mode": "polled", "max_rate_hz": 50, "aperture_s": 0.01}

@@ -47,7 +47,8 @@ from warm_ember.session.recording import RecordRequest, adopt_recorded, record
 from warm_ember.session.session import Session
 from warm_ember.signal.series import ArraySeries, never
 from warm_ember.store.capture import Capture
-from warm_ember.store.recording_file import RecordingFile, interrupted
+from warm_ember.store.interrupted_recording import interrupted
+from warm_ember.store.recording_file import RecordingFile
 
 SETTINGS = BenchSettings(voltage_v=3.0, limit_a=1.0, interval_s=1e-4, duration_s=2.0)
 PLAIN = (SwitchOutput(), Take())

@@ -27,14 +27,8 @@ from warm_ember.signal.pyramid import PyramidBuilder, build_pyramid
 from warm_ember.signal.stretch import read_stretch
 from warm_ember.store.capture import Capture
 from warm_ember.store.capture_file import CaptureWriter
-from warm_ember.store.recording_file import (
-    NothingRecordedError,
-    RecordingFile,
-    discard,
-    interrupted,
-    name_of,
-    recover,
-)
+from warm_ember.store.interrupted_recording import NothingRecordedError, interrupted, recover
+from warm_ember.store.recording_file import RecordingFile, discard, name_of
 
 INFO = CaptureInfo(1e-4, supply_v=3.0, firmware="r5")
 

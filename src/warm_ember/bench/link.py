@@ -8,6 +8,7 @@ import re
 import socket
 import threading
 import time
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -282,11 +283,25 @@ class Link:
 
     def _read(self, count: int, answer: _Answer) -> bytes:
         """Read exactly so many bytes."""
+        return self._gathered(answer, lambda data: count - len(data))
+
+    def _read_long_line(self, answer: _Answer) -> bytes:
+        """Read up to a line end, in large pieces: nothing else was asked for that could follow it."""
+
+        def wanted(data: bytearray) -> int:
+            if len(data) > _LONGEST_BLOCK:
+                raise InstrumentError(self.resource, f"expected a line after “{answer.message}”, found no end of it")
+            return 0 if data.endswith(b"\n") else _RECEIVED_AT_ONCE
+
+        return self._gathered(answer, wanted)
+
+    def _gathered(self, answer: _Answer, wanted: Callable[[bytearray], int]) -> bytes:
+        """Read until no more is wanted of an answer, and no longer than it may be silent."""
         data = bytearray()
         silent_from = time.monotonic()
         self._line.read_termination = None
-        while len(data) < count:
-            piece = self._some(count - len(data))
+        while (count := wanted(data)) > 0:
+            piece = self._some(count)
             now_s = time.monotonic()
             if piece:
                 silent_from = now_s
@@ -296,7 +311,7 @@ class Link:
                 raise self._lost(f"the other side hung up instead of answering “{answer.message}”")
             elif now_s - silent_from > answer.within_s:
                 raise self._lost(f"no answer to “{answer.message}” within {answer.within_s:g} s")
-            if len(data) < count:
+            if wanted(data) > 0:
                 self._check_patience(answer, now_s)
         return bytes(data)
 
@@ -316,29 +331,6 @@ class Link:
             data += self._read(1, answer)
             if len(data) > _LONGEST_ANSWER:
                 raise InstrumentError(self.resource, f"expected a line after “{answer.message}”, found no end of it")
-        return bytes(data)
-
-    def _read_long_line(self, answer: _Answer) -> bytes:
-        """Read up to a line end, in large pieces: nothing else was asked for that could follow it."""
-        data = bytearray()
-        silent_from = time.monotonic()
-        self._line.read_termination = None
-        while not data.endswith(b"\n"):
-            piece = self._some(_RECEIVED_AT_ONCE)
-            now_s = time.monotonic()
-            if piece:
-                silent_from = now_s
-                data += piece
-                answer.came += len(piece)
-                if len(data) > _LONGEST_BLOCK:
-                    raise InstrumentError(
-                        self.resource, f"expected a line after “{answer.message}”, found no end of it"
-                    )
-            elif self._is_hung_up():
-                raise self._lost(f"the other side hung up instead of answering “{answer.message}”")
-            elif now_s - silent_from > answer.within_s:
-                raise self._lost(f"no answer to “{answer.message}” within {answer.within_s:g} s")
-            self._check_patience(answer, now_s)
         return bytes(data)
 
     def _some(self, count: int) -> bytes:

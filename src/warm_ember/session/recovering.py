@@ -10,7 +10,7 @@ from warm_ember.errors import BadArgumentError, WarmEmberError
 from warm_ember.model.project import Run
 from warm_ember.session.new_capture import free_name
 from warm_ember.session.session import Session
-from warm_ember.store import recording_file
+from warm_ember.store import interrupted_recording, recording_file
 from warm_ember.store.room import not_written
 from warm_ember.units import counted
 
@@ -53,7 +53,7 @@ class Recovered:
 
 def interrupted_recordings(session: Session) -> tuple[Path, ...]:
     """Return the recordings of the project that a killed program left."""
-    return recording_file.interrupted(session.folder.captures)
+    return interrupted_recording.interrupted(session.folder.captures)
 
 
 def recover_all(session: Session) -> tuple[Recovered, ...]:
@@ -72,14 +72,14 @@ def recover_file(session: Session, partial: Path) -> Recovered:
     The project itself is left to `adopt_recovered`.
     """
     recording = recording_file.name_of(partial)
-    done = recording_file.already_recovered(partial)
+    done = interrupted_recording.already_recovered(partial)
     if done is not None:
         recording_file.discard(partial)
         return Recovered(recording, recording, done)
     try:
         name = free_name(session, recording)
-        samples = recording_file.recover(partial, session.folder.capture_path(name))
-    except recording_file.NothingRecordedError:
+        samples = interrupted_recording.recover(partial, session.folder.capture_path(name))
+    except interrupted_recording.NothingRecordedError:
         recording_file.discard(partial)
         return Recovered(recording)
     except WarmEmberError as error:

@@ -20,20 +20,16 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 import numpy as np
 
-from warm_ember.errors import BadArgumentError, BadFileError
+from warm_ember.errors import BadArgumentError
 from warm_ember.model.arrays import Bits, Blocks, Samples
 from warm_ember.model.capture import CaptureInfo, Event
 from warm_ember.model.heard import Heard
 from warm_ember.model.readings import Readings
 from warm_ember.signal.bits import BitPyramidBuilder
-from warm_ember.signal.one_clock import events_of
 from warm_ember.signal.pyramid import GrowingBlocks, PyramidBuilder
-from warm_ember.signal.series import CHUNK_SAMPLES
 from warm_ember.store.capture_file import (
-    CaptureWriter,
     line_type,
     power_of,
-    read_info,
     reading_types,
     storable,
     write_events,
@@ -41,11 +37,9 @@ from warm_ember.store.capture_file import (
 )
 from warm_ember.store.capture_name import CaptureName, is_being_written
 from warm_ember.store.hdf5_storage import import_h5py
-from warm_ember.store.journaled_storage import JournaledStorage, complete, forget
-from warm_ember.store.layout import open_file
+from warm_ember.store.journaled_storage import JournaledStorage, forget
 from warm_ember.store.new_file import sync_folder
 from warm_ember.store.summary import remove_beside, stamp_now, write_summary
-from warm_ember.units import counted
 
 if TYPE_CHECKING:
     import h5py
@@ -55,11 +49,11 @@ log = logging.getLogger(__name__)
 _STORED_CHUNK = 1 << 18
 _CACHE_BYTES = 4 << 20
 _FEW_CHUNK = 1 << 12
-_ENDING = ".recording"
-_LOG_ENDING = ".log"
+ENDING = ".recording"
+LOG_ENDING = ".log"
 
 
-class _Note(msgspec.Struct, frozen=True):
+class Note(msgspec.Struct, frozen=True):
     """A line of the file beside the samples: the identity as it is known by then, or what the console said."""
 
     info: CaptureInfo | None = None
@@ -143,12 +137,12 @@ class RecordingFile:
         name: CaptureName | None = None,
     ) -> None:
         self.path, self.info, self.samples = path, info, 0
-        self.partial = _partial_of(path)
+        self.partial = partial_of(path)
         self._lock = threading.Lock()
         self._name = name if name is not None else take_name(path)
         self._file: h5py.File | None = None
         try:
-            self._log = _log_of(self.partial).open("wb")
+            self._log = log_of(self.partial).open("wb")
             self._begin(info, with_voltage, line_names, with_readings, aux_units or {})
         except BaseException:
             self._name.release()
@@ -192,7 +186,7 @@ class RecordingFile:
         write_info(self._file, info)
         self.flush()
         # From here on there is something to recover.
-        self._note(_Note(info=info))
+        self._note(Note(info=info))
         self.current = LiveChannel(self, self._data["current"], self._growing["current"])
         self.voltage = LiveChannel(self, self._data["voltage"], self._growing["voltage"]) if with_voltage else None
         self.lines = LiveChannel(self, self._data["lines"], self._bits, line_names) if self._bits is not None else None
@@ -256,9 +250,9 @@ class RecordingFile:
 
     def note(self, heard: Heard) -> None:
         """Write down what the console said, at once."""
-        self._note(_Note(heard=heard))
+        self._note(Note(heard=heard))
 
-    def _note(self, note: _Note) -> None:
+    def _note(self, note: Note) -> None:
         self._log.write(msgspec.json.encode(note) + b"\n")
         self._log.flush()
 
@@ -321,7 +315,7 @@ class RecordingFile:
         self.partial.replace(self.path)
         sync_folder(self.path.parent)
         self._log.close()
-        _log_of(self.partial).unlink(missing_ok=True)
+        log_of(self.partial).unlink(missing_ok=True)
         remove_beside(self.path)
         self._name.release()
 
@@ -339,21 +333,21 @@ class RecordingFile:
         discard(self.partial)
 
 
-def _partial_of(path: Path) -> Path:
-    return path.with_name(f".{path.name}{_ENDING}")
+def partial_of(path: Path) -> Path:
+    return path.with_name(f".{path.name}{ENDING}")
 
 
-def _log_of(partial: Path) -> Path:
-    return partial.with_name(partial.name + _LOG_ENDING)
+def log_of(partial: Path) -> Path:
+    return partial.with_name(partial.name + LOG_ENDING)
 
 
-def _path_of(partial: Path) -> Path:
+def path_of(partial: Path) -> Path:
     return partial.with_name(f"{name_of(partial)}.h5")
 
 
 def name_of(partial: Path) -> str:
     """Return the name that an interrupted recording was to have."""
-    return partial.name[1:].removesuffix(_ENDING).removesuffix(".h5")
+    return partial.name[1:].removesuffix(ENDING).removesuffix(".h5")
 
 
 def take_name(path: Path, *, replace: bool = False) -> CaptureName:
@@ -374,7 +368,7 @@ def take_name(path: Path, *, replace: bool = False) -> CaptureName:
         If the folder cannot be written.
     """
     name = CaptureName.take(path, replace=replace)
-    partial = _partial_of(path)
+    partial = partial_of(path)
     if partial.exists():
         if not replace:
             name.release()
@@ -391,148 +385,8 @@ def is_taken(path: Path) -> bool:
     return path.exists() or is_being_written(path)
 
 
-def interrupted(captures: Path) -> tuple[Path, ...]:
-    """Return the recordings in a folder of captures that nobody finished and nobody writes any more."""
-    found = sorted(captures.glob(f".*.h5{_ENDING}"))
-    for log_file in captures.glob(f".*.h5{_ENDING}{_LOG_ENDING}"):
-        partial = log_file.with_name(log_file.name.removesuffix(_LOG_ENDING))
-        if partial not in found and not is_being_written(_path_of(partial)):
-            # Its recording has become a capture, or never began.
-            with contextlib.suppress(OSError):
-                log_file.unlink(missing_ok=True)
-    return tuple(partial for partial in found if not is_being_written(_path_of(partial)))
-
-
 def discard(partial: Path) -> None:
     """Throw an interrupted recording away."""
     partial.unlink(missing_ok=True)
-    _log_of(partial).unlink(missing_ok=True)
+    log_of(partial).unlink(missing_ok=True)
     forget(partial)
-
-
-class NothingRecordedError(BadFileError):
-    """A recording that was interrupted before its first sample was safe: there is nothing to keep."""
-
-
-def recover(partial: Path, path: Path) -> int:
-    """Make a capture of what an interrupted recording holds, and remove the recording.
-
-    Its note says that it was interrupted, and what could not be read.
-
-    Parameters
-    ----------
-    partial
-        From `interrupted`.
-    path
-        Where the capture shall be.
-
-    Returns
-    -------
-    int
-        Number of samples.
-
-    Raises
-    ------
-    BadArgumentError
-        If a capture or another program has the name.
-    NothingRecordedError
-        If it holds no sample.
-    BadFileError
-        If nothing can be read from it; it stays as it is.
-    OSError
-        If the disk is full or gone; the recording stays then.
-    """
-    own = CaptureName.take(_path_of(partial), replace=True)
-    try:
-        # Under its own name it needs no second claim, which would stand in the way of the first.
-        name = own if path == _path_of(partial) and not path.exists() else CaptureName.take(path)
-        try:
-            samples = _recover(partial, path, name)
-        finally:
-            name.release()
-        discard(partial)
-    finally:
-        own.release()
-    return samples
-
-
-def already_recovered(partial: Path) -> int | None:
-    """Return how many samples a capture holds that was made of a recording which a killed program did not remove.
-
-    None where there is no such capture.
-    """
-    path = _path_of(partial)
-    try:
-        with import_h5py().File(partial, "r", locking=False) as recording, open_file(path) as capture:
-            samples, recorded = len(capture["current"]), len(recording["current"])
-            same = read_info(capture, path).start_utc == read_info(recording, partial).start_utc
-            said = "interrupted" in read_info(capture, path).note
-            if not (same and said and samples == recorded):
-                return None
-            ends = (slice(0, 1000), slice(max(0, samples - 1000), samples))
-            same = all(
-                np.array_equal(capture["current"][end], recording["current"][end], equal_nan=True) for end in ends
-            )
-            return samples if same else None
-    except (OSError, KeyError, ValueError):
-        return None
-
-
-def _recover(partial: Path, path: Path, name: CaptureName) -> int:
-    complete(partial)
-    info, events = _notes_of(partial)
-    if info is None and _log_of(partial).exists():
-        raise NothingRecordedError(partial, "this recording was interrupted before it began")
-    try:
-        file = import_h5py().File(partial, "r", locking=False)
-    except OSError as error:
-        words = " ".join(str(error).split())[:120]
-        raise BadFileError(partial, f"this recording cannot be read ({words})", remedy="it stays as it is") from error
-    with file:
-        data: dict[str, Any] = {one: file[one] for one in ("current", "voltage", "lines") if one in file}
-        samples = min((len(one) for one in data.values()), default=0)
-        if not samples:
-            raise NothingRecordedError(partial, "this recording was interrupted before its first sample")
-        info = info or read_info(file, partial)
-        line_names = tuple(map(str, data["lines"].attrs["names"])) if "lines" in data else ()
-        aux: dict[str, Any] = dict(file.get("aux", {}))
-        samples = min((samples, *map(len, aux.values())))
-        units = {one: str(values.attrs.get("unit", "")) for one, values in aux.items()}
-        with CaptureWriter(
-            path, name=name, with_voltage="voltage" in data, line_names=line_names, aux_units=units
-        ) as writer:
-            for first in range(0, samples, CHUNK_SAMPLES):
-                try:
-                    last = min(first + CHUNK_SAMPLES, samples)
-                    pieces = {one: values[first:last] for one, values in data.items()}
-                    more = {one: values[first:last] for one, values in aux.items()}
-                except OSError:
-                    log.warning("%s cannot be read from sample %d on", partial, first, exc_info=True)
-                    break
-                writer.append(pieces["current"], voltage=pieces.get("voltage"), lines=pieces.get("lines"), aux=more)
-            writer.copy_readings(file)
-            if not writer.samples:
-                raise BadFileError(partial, "no sample of this recording can be read", remedy="it stays as it is")
-            said = "interrupted"
-            if writer.samples < samples:
-                said += f", damaged after {counted(writer.samples, 'sample')}"
-            note = f"{info.note}; {said}" if info.note else said
-            writer.finish(msgspec.structs.replace(info, note=note), events)
-            return writer.samples
-
-
-def _notes_of(partial: Path) -> tuple[CaptureInfo | None, tuple[Event, ...]]:
-    """Return what was noted beside the samples; a last line that was cut off is left out."""
-    info: CaptureInfo | None = None
-    heard: list[Heard] = []
-    with contextlib.suppress(FileNotFoundError):
-        for line in _log_of(partial).read_bytes().splitlines():
-            try:
-                note = msgspec.json.decode(line, type=_Note)
-            except msgspec.MsgspecError:
-                log.info("a line of %s.log is cut off", partial.name)
-                continue
-            info = note.info or info
-            if note.heard is not None:
-                heard.append(note.heard)
-    return info, events_of(heard)

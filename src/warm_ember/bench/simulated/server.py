@@ -12,6 +12,7 @@ import threading
 import time
 import tty
 from collections import deque
+from collections.abc import Callable
 from typing import Self
 
 from warm_ember.bench.simulated.faults import Fault, FaultMode
@@ -120,28 +121,13 @@ class BenchServer:
     def open_hislip(self, port: int = 0) -> int:
         """Speak SCPI over HiSLIP too, and return the port."""
         numbers = itertools.count(1)
-        listener = socket.create_server((self._host, port))
-        listener.settimeout(_TICK_S)
-        self._listeners.append(listener)
 
         def serve(connection: socket.socket) -> None:
+            self._hislip.append(connection)
             with connection, contextlib.suppress(OSError):
                 HislipLine(connection, self._carry_out, numbers).serve()
 
-        def accept() -> None:
-            while not self._ended.is_set():
-                try:
-                    connection, _ = listener.accept()
-                except TimeoutError:
-                    continue
-                except OSError:
-                    return
-                connection.settimeout(None)
-                self._hislip.append(connection)
-                self._start(lambda connection=connection: serve(connection))
-
-        self._start(accept)
-        return int(listener.getsockname()[1])
+        return self._accept(port, serve)
 
     def _carry_out(self, message: str) -> bytes | None:
         with self._lock:
@@ -203,7 +189,11 @@ class BenchServer:
         self._threads.append(thread)
         thread.start()
 
-    def _listen(self, port: int, serve: object) -> int:
+    def _listen(self, port: int, serve: Callable[[Line], None]) -> int:
+        return self._accept(port, lambda connection: serve(Line(connection.fileno(), connection.close)))
+
+    def _accept(self, port: int, serve: Callable[[socket.socket], None]) -> int:
+        """Serve each who connects in a thread of its own, and return the port."""
         listener = socket.create_server((self._host, port))
         listener.settimeout(_TICK_S)
         self._listeners.append(listener)
@@ -218,8 +208,7 @@ class BenchServer:
                     return
                 connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
                 connection.settimeout(None)
-                line = Line(connection.fileno(), connection.close)
-                self._start(lambda line=line: serve(line))  # type: ignore[operator]
+                self._start(lambda connection=connection: serve(connection))
 
         self._start(accept)
         return int(listener.getsockname()[1])
