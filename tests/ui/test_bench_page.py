@@ -101,6 +101,9 @@ def test_what_prints_lines_is_recorded_from_its_address(page, window, qtbot: QtB
         server.instrument.run(message)
     type_into(qtbot, page.recipe.resource, f"socket://127.0.0.1:{server.print_lines(100)}")
     assert page.recipe.beside["interval_s"].text() == "as its lines come"
+    assert page.recipe.beside["duration_s"].text() == ""  # how many there will be nobody knows
+    assert page.strip.figures.size_words == "–"
+    assert page.link().detail.startswith("as its lines come")
     type_into(qtbot, page.recipe.settings["duration_s"], "1 s")
     runs = len(page.controller.project.runs)
     qtbot.mouseClick(page.strip.key, LEFT)

@@ -11,12 +11,11 @@ from pathlib import Path
 
 import msgspec
 
-from warm_ember.bench.byte_stream import is_stream
 from warm_ember.bench.console import Console
 from warm_ember.bench.description import InstrumentDescription, description_for, known_descriptions
 from warm_ember.bench.discovery import find_instruments
 from warm_ember.bench.patterns import Patterns, compile_pattern
-from warm_ember.bench.planning import Expectation, bytes_per_sample, plan_capture
+from warm_ember.bench.planning import Expectation, plan_capture
 from warm_ember.bench.recipe_text import steps_from_text, text_of_steps
 from warm_ember.bench.station import InstrumentConnection
 from warm_ember.bench.wiring import added_by, at_target
@@ -26,7 +25,6 @@ from warm_ember.signal.series import Progress, Series, ShouldStop
 from warm_ember.signal.stretch import StretchReading, read_stretch
 from warm_ember.store.recording_file import name_of
 from warm_ember.store.room import room_left
-from warm_ember.units import quantity_text
 
 __all__ = [
     "STAGES",
@@ -36,7 +34,6 @@ __all__ = [
     "Patterns",
     "added_by",
     "at_target",
-    "bytes_per_sample",
     "compile_pattern",
     "find_instruments",
     "name_of",
@@ -57,32 +54,6 @@ def describe(identity: str) -> InstrumentDescription:
         If a description that the user wrote cannot be read.
     """
     return description_for(identity, known_descriptions())
-
-
-def prints_by_itself(bench: Bench) -> bool:
-    """Return whether what is at the bench's address prints its readings as lines."""
-    return is_stream(bench.resource)
-
-
-def pace_text(bench: Bench, known: InstrumentDescription | None, *, rich: bool = False) -> str:
-    """Return how often samples come: what prints lines has its own pace, a meter that is asked for each a slowest one.
-
-    Parameters
-    ----------
-    bench
-        The bench of the project.
-    known
-        What is known of its instrument.
-    rich
-        Whether the figure is marked.
-    """
-    if prints_by_itself(bench):
-        return "as its lines come"
-    rate_hz = 1 / bench.settings.interval_s
-    if known is not None and known.mode == "polled":
-        rate_hz = min(rate_hz, known.max_rate_hz or rate_hz)
-    rate = quantity_text(rate_hz, "S/s")
-    return rate.rich if rich else str(rate)
 
 
 def open_console(bench: Bench, address: str, heard: Callable[[object], None]) -> Console:

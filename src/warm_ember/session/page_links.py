@@ -13,6 +13,7 @@ from warm_ember.bench.wiring import added_by
 from warm_ember.model.bench import Bench
 from warm_ember.model.figure import Grade, signed
 from warm_ember.model.project import Project, RunKind
+from warm_ember.session.pace import pace_text
 from warm_ember.units import (
     MONTH_S,
     duration_text,
@@ -24,6 +25,7 @@ from warm_ember.units import (
 )
 
 if TYPE_CHECKING:
+    from warm_ember.bench.description import InstrumentDescription
     from warm_ember.model.finding import Finding
     from warm_ember.session.run_results import RunResults
     from warm_ember.session.tuning_results import PlanResults
@@ -108,12 +110,12 @@ def bench_doubt(bench: Bench, quietest: QuietestState | None) -> str:
     return ""
 
 
-def bench_link(bench: Bench, instrument: str, doubt: str) -> LinkFigure:
-    """Return the link of the Bench page; `instrument` is what is known of it, empty for nothing."""
+def bench_link(bench: Bench, known: InstrumentDescription | None, doubt: str) -> LinkFigure:
+    """Return the link of the Bench page, with what is known of its instrument."""
     settings = bench.settings
     voltage = quantity_text(settings.voltage_v, "V").rich if settings.voltage_v is not None else "–"
-    name = instrument or ("not asked yet" if bench.resource else "no instrument yet")
-    return LinkFigure(voltage, f"{quantity_text(1 / settings.interval_s, 'S/s')}, {name}", _plain(doubt))
+    name = known.name if known is not None else "not asked yet" if bench.resource else "no instrument yet"
+    return LinkFigure(voltage, f"{pace_text(bench, known)}, {name}", _plain(doubt))
 
 
 def trace_doubt(results: RunResults | None, findings: tuple[Finding, ...]) -> str:
@@ -292,7 +294,7 @@ def _plain(doubt: str) -> str:
 
 
 _LINKS: dict[str, Callable[[Known], LinkFigure]] = {
-    "Bench": lambda k: bench_link(k.project.bench, "", bench_doubt(k.project.bench, quietest_state(k.results))),
+    "Bench": lambda k: bench_link(k.project.bench, None, bench_doubt(k.project.bench, quietest_state(k.results))),
     "Trace": lambda k: trace_link(k.results, trace_doubt(k.results, k.findings)),
     "States": lambda k: states_link(k.results, states_doubt(k.results, k.project)),
     "Wakes": lambda k: wakes_link(k.results, k.wakes, wakes_doubt(k.results, k.wakes, k.project)),

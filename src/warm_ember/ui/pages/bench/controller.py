@@ -13,17 +13,11 @@ from PySide6.QtCore import QCoreApplication, QObject, Signal
 
 from warm_ember.errors import WarmEmberError
 from warm_ember.model.bench import Bench, Recipe, SwitchOutput, Take
-from warm_ember.session.bench_setup import (
-    Patterns,
-    describe,
-    find_instruments,
-    open_console,
-    prints_by_itself,
-    read_zero,
-)
+from warm_ember.session.bench_setup import Patterns, describe, find_instruments, open_console, read_zero
 from warm_ember.session.edits import SetFields
 from warm_ember.session.live import LiveRun
 from warm_ember.session.new_capture import free_name
+from warm_ember.session.pace import prints_by_itself
 from warm_ember.session.recording import RecordRequest, adopt_recorded, check_request, record
 from warm_ember.session.session import Session
 from warm_ember.session.simulated_bench import GUARD_V, SUPPLY_V, SimulatedBench

@@ -21,8 +21,9 @@ from PySide6.QtWidgets import (
 )
 
 from warm_ember.errors import BadArgumentError, WarmEmberError
-from warm_ember.session.bench_setup import added_by, name_of, pace_text, prints_by_itself, read_live, room_beside
+from warm_ember.session.bench_setup import added_by, name_of, read_live, room_beside
 from warm_ember.session.live import LiveRun
+from warm_ember.session.pace import pace_text, prints_by_itself, size_text
 from warm_ember.session.page_links import LinkFigure, QuietestState, bench_doubt, bench_link, quietest_state
 from warm_ember.session.recording_progress import progress_of
 from warm_ember.session.recovering import (
@@ -41,7 +42,7 @@ from warm_ember.ui.pages.base import Missing, Page
 from warm_ember.ui.pages.bench.console_panel import ConsolePanel
 from warm_ember.ui.pages.bench.controller import BenchController
 from warm_ember.ui.pages.bench.measurement_plan_view import PlanView
-from warm_ember.ui.pages.bench.recipe_panel import RecipePanel, size_text
+from warm_ember.ui.pages.bench.recipe_panel import RecipePanel
 from warm_ember.ui.pages.bench.record_strip import RecordStrip
 from warm_ember.ui.pages.bench.wiring_panel import WiringPanel
 from warm_ember.ui.pages.bench.zero_view import ZeroView
@@ -375,7 +376,7 @@ class BenchPage(Page):
         bench, known = self.controller.project.bench, self.bench_controller.description
         rate = pace_text(bench, known, rich=True)
         rate = rate if prints_by_itself(bench) else f"at {rate}"
-        self.strip.figures.size_words = size_text(settings, self.bench_controller.description, rich=True)
+        self.strip.figures.size_words = size_text(bench, known, rich=True)
         self.strip.figures.idle = f"Records {length} {rate}" if session is not None else "no project"
         recorder = self.bench_controller.recorder
         progress = progress_of(recorder, folder) if recorder is not None and folder is not None else None
@@ -490,7 +491,7 @@ class BenchPage(Page):
             name = recorder.job.path.stem if recorder is not None else ""
             return LinkFigure(duration_text(done_s).rich, f"recording {name}", self.warning().replace("**", ""))
         known = self.bench_controller.description
-        return bench_link(bench, known.name if known is not None else "", self.warning())
+        return bench_link(bench, known, self.warning())
 
 
 def _scrolled(view: QWidget) -> QScrollArea:

@@ -21,12 +21,12 @@ from PySide6.QtWidgets import (
 )
 
 from warm_ember.errors import BadArgumentError
-from warm_ember.model.bench import Bench, BenchSettings, Recipe, Step, SwitchOutput, Take, TriggerSource
-from warm_ember.session.bench_setup import bytes_per_sample, pace_text, steps_from_text, text_of_steps
+from warm_ember.model.bench import Bench, Recipe, Step, SwitchOutput, Take, TriggerSource
+from warm_ember.session.bench_setup import steps_from_text, text_of_steps
+from warm_ember.session.pace import pace_text, size_text
 from warm_ember.ui.look.label import Label, tip
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
-from warm_ember.units import quantity_text
 
 if TYPE_CHECKING:
     from warm_ember.session.records import InstrumentDescription
@@ -317,7 +317,7 @@ class RecipePanel(QWidget):
         self.guard.set_value(bench.guard_v)
         self.guard.setPlaceholderText("none")
         self.beside["interval_s"].setText(pace_text(bench, known))
-        self.beside["duration_s"].setText(size_text(settings, known))
+        self.beside["duration_s"].setText(size_text(bench, known))
         self._show_trigger(trigger, known)
         self._show_recipes(bench)
         for field, words in self.identity.items():
@@ -364,14 +364,3 @@ class RecipePanel(QWidget):
         self.note.setText("locked while recording" if locked else "")
         self.mark.setVisible(locked)
         self.save.setVisible(not locked)
-
-
-def size_text(settings: BenchSettings, known: InstrumentDescription | None, *, rich: bool = False) -> str:
-    """Return how many samples a recording takes and how large it gets; as rich text its size alone."""
-    each = bytes_per_sample(known)
-    if settings.duration_s is None:
-        hourly = quantity_text(each / settings.interval_s * 3600, "B")
-        return f"{hourly.rich if rich else hourly} an hour"
-    samples = settings.duration_s / settings.interval_s
-    size = quantity_text(samples * each, "B")
-    return size.rich if rich else f"{quantity_text(samples, 'S')}, {size}"
