@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import threading
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -26,11 +27,13 @@ def lanes_wait_for_what_they_read(monkeypatch: pytest.MonkeyPatch) -> None:
 
 
 @pytest.fixture
-def empty_window(qtbot: QtBot, tmp_path: Path) -> Iterator[MainWindow]:
+def empty_window(qtbot: QtBot, tmp_path: Path, request: pytest.FixtureRequest) -> Iterator[MainWindow]:
+    """The window without a project, which will open on the page that a module of tests says is its own."""
     application = QApplication.instance()
     assert isinstance(application, QApplication)
     settings = QSettings(str(tmp_path / "window.ini"), QSettings.Format.IniFormat)
     settings.setValue("theme", NIGHT.name)
+    settings.setValue("page", getattr(request.module, "PAGE", "Trace"))
     before = threading.active_count()
     window = make_window(application, settings)
     window.resize(1280, 800)
@@ -59,13 +62,23 @@ def settle(qtbot: QtBot, empty_window: MainWindow) -> Settle:
 
 
 @pytest.fixture
-def window(
-    empty_window: MainWindow,
-    demo_copy: Path,
-    settle: Settle,
-) -> MainWindow:
+def opened(demo_copy: Path, request: pytest.FixtureRequest) -> Path:
+    """The demo with run r4 alone, so that an edit computes one run; with all five for a test marked `all_runs`."""
+    if request.node.get_closest_marker("all_runs") is None:
+        path = demo_copy / "project.json"
+        project = json.loads(path.read_bytes())
+        project["runs"] = [run for run in project["runs"] if run["name"] == "r4"]
+        path.write_text(json.dumps(project))
+        for capture in (demo_copy / "captures").iterdir():
+            if capture.stem != "r4":
+                capture.unlink()
+    return demo_copy
+
+
+@pytest.fixture
+def window(empty_window: MainWindow, opened: Path, settle: Settle) -> MainWindow:
     """The window on the demo, run r4."""
-    assert empty_window.controller.open(demo_copy)
+    assert empty_window.controller.open(opened)
     empty_window.controller.select_run("r4")
     settle()
     return empty_window

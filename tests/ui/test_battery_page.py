@@ -23,6 +23,8 @@ from warm_ember.ui.pages.battery.page import BatteryPage
 from warm_ember.ui.shell.window import MainWindow
 from warm_ember.units import DAY_S
 
+PAGE = "Battery"
+
 
 @pytest.fixture
 def battery(window: MainWindow, settle) -> BatteryPage:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from html.parser import HTMLParser
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from PySide6.QtCore import Qt
@@ -52,6 +53,7 @@ def test_tables_are_copied_as_text_and_as_cells(qapp: QApplication) -> None:
     assert not QApplication.clipboard().mimeData().hasHtml()
 
 
+@pytest.mark.all_runs
 def test_the_view_that_has_the_keyboard_is_copied_as_a_picture(window: MainWindow, qtbot: QtBot, settle) -> None:
     window.show_page("Runs")
     settle()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import msgspec
+import pytest
 from pytestqt.qtbot import QtBot
 
 from ui.conftest import Settle
@@ -13,6 +14,7 @@ from warm_ember.session.run_results import RunResults
 from warm_ember.ui.shell.window import MainWindow
 
 
+@pytest.mark.all_runs
 def test_all_runs_are_read_only_while_somebody_looks_at_them(window: MainWindow, settle: Settle) -> None:
     controller = window.controller
     window.show_page("Trace")

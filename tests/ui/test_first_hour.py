@@ -182,6 +182,7 @@ def test_the_demo_opens_with_its_tour(here: MainWindow, demo_copy: Path, qtbot: 
     assert not tour.isVisible()
 
 
+@pytest.mark.all_runs
 def test_what_the_tour_says_is_true(window: MainWindow, settle) -> None:
     window.show_page("Runs")
     settle()

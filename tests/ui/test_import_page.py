@@ -92,7 +92,7 @@ def test_a_file_that_cannot_be_read_is_told_in_the_window(
     qtbot.keyClick(window.pages.imports, Qt.Key.Key_Escape)
     assert window.page is window.pages.trace
     assert window.controller.project.run("bad") is None
-    assert [run.name for run in window.controller.project.runs] == ["r1", "r2", "r3", "r4", "r5"]
+    assert [run.name for run in window.controller.project.runs] == ["r4"]
 
 
 def test_columns_are_taken_by_a_click_and_read_so_the_next_time(

@@ -27,6 +27,8 @@ from warm_ember.ui.pages.wakes.kind_table import WAKE
 from warm_ember.ui.pages.wakes.page import WakesPage
 from warm_ember.ui.shell.window import MainWindow
 
+PAGE = "Wakes"
+
 RATE_HZ = 2e3
 SENSOR = MadeKind(((3e-3, 0.03), (7e-3, 0.01)), "timer", 2.0, 1e-4, 0.01, 0.02, 2e-3)
 RADIO = MadeKind(((4e-3, 0.2), (60e-3, 0.5), (9e-3, 0.3)), "timer", 16.0, 0.0, 0.005, 0.0, 5e-3)

@@ -15,6 +15,8 @@ from warm_ember.ui.pages.runs.limits_view import LimitsView
 from warm_ember.ui.pages.runs.page import LIMITS
 from warm_ember.ui.shell.window import MainWindow
 
+PAGE = "Runs"
+
 TEXT = """\
 # Limits of the build
 format = 1
@@ -44,6 +46,7 @@ def quiet(view: LimitsView, qtbot: QtBot, settle) -> None:
     settle()
 
 
+@pytest.mark.all_runs
 def test_limits_are_written_from_the_run_and_kept(
     window: MainWindow, view: LimitsView, qtbot: QtBot, settle, command
 ) -> None:
@@ -133,6 +136,7 @@ def test_what_is_wrong_is_told_with_its_line(
     assert view.text == text
 
 
+@pytest.mark.all_runs
 def test_undecided_ones_fail_where_that_is_chosen_and_the_baseline_can_be_left_out(
     window: MainWindow, view: LimitsView, qtbot: QtBot, settle
 ) -> None:

@@ -64,6 +64,7 @@ def test_a_note_is_pinned_changed_and_removed(
     assert page.stack.notes.isHidden()
 
 
+@pytest.mark.all_runs
 def test_a_note_over_a_bracket_is_seen_wherever_the_trace_is(
     window: MainWindow, page: TracePage, says: list[str], qtbot: QtBot, settle
 ) -> None:

@@ -12,6 +12,8 @@ from warm_ember.report.contents import Choice, Part
 from warm_ember.ui.shell.report_sheet import ABOUT_RUN, ABOUT_TWO, ReportSheet
 from warm_ember.ui.shell.window import MainWindow
 
+PAGE = "Runs"
+
 
 @pytest.fixture
 def sheet(window: MainWindow, qtbot: QtBot, settle) -> ReportSheet:
@@ -21,6 +23,7 @@ def sheet(window: MainWindow, qtbot: QtBot, settle) -> ReportSheet:
     return opened
 
 
+@pytest.mark.all_runs
 def test_pages_follow_the_choice_and_are_saved(
     window: MainWindow, sheet: ReportSheet, qtbot: QtBot, settle, tmp_path: Path
 ) -> None:
@@ -45,6 +48,7 @@ def test_pages_follow_the_choice_and_are_saved(
     assert "Who wakes it" not in page
 
 
+@pytest.mark.all_runs
 def test_only_what_fits_can_be_chosen(sheet: ReportSheet) -> None:
     assert sheet.parts[Part.COMPARISON].isHidden()
     sheet.about.setCurrentText(ABOUT_RUN)
@@ -56,6 +60,7 @@ def test_only_what_fits_can_be_chosen(sheet: ReportSheet) -> None:
     assert not sheet.parts[Part.COMPARISON].isHidden()
 
 
+@pytest.mark.all_runs
 def test_a_claim_that_is_none_is_told_and_the_sheet_stays(sheet: ReportSheet, qtbot: QtBot) -> None:
     sheet.about.setCurrentText(ABOUT_TWO)
     qtbot.keyClicks(sheet.claim, "better")

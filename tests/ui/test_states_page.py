@@ -15,6 +15,8 @@ from warm_ember.model.rules import HandRule, LevelsRule
 from warm_ember.ui.pages.states.page import StatesPage
 from warm_ember.ui.shell.window import MainWindow
 
+PAGE = "States"
+
 VIEWS = ("ledger", "levels", "transitions", "sleep check", "functions", "clock")
 
 
@@ -76,6 +78,7 @@ def test_a_function_is_chosen_in_the_bars_by_mouse_and_key(window, page: StatesP
     assert icicle.chosen == ""
 
 
+@pytest.mark.all_runs
 def test_the_divider_left_on_is_a_sleep_that_draws_as_awake(window: MainWindow, page: StatesPage, settle) -> None:
     window.controller.select_run("r3")
     settle()

@@ -19,6 +19,8 @@ from warm_ember.ui.pages.tune.page import TunePage
 from warm_ember.ui.shell.window import MainWindow
 from warm_ember.units import quantity_text
 
+PAGE = "Tune"
+
 Key = Qt.Key
 
 
@@ -40,6 +42,7 @@ def trigger(menu, words: str) -> None:
     menu.close()
 
 
+@pytest.mark.all_runs
 def test_link_sentence_and_staircase_tell_the_same(window: MainWindow, page: TunePage, settle) -> None:
     found = page.found
     assert "**4** changes" in page.sentence()
@@ -130,6 +133,7 @@ def changes_of(window: MainWindow):
     return window.controller.project.plan.changes
 
 
+@pytest.mark.all_runs
 def test_changes_are_moved_ordered_searched_and_typed(qtbot: QtBot, window: MainWindow, page: TunePage, settle) -> None:
     names = [change.name for change in page.ahead]
     page.list.setFocus()
@@ -160,6 +164,7 @@ def test_changes_are_moved_ordered_searched_and_typed(qtbot: QtBot, window: Main
     assert window.controller.project.plan.limits.latency_s == 1.0
 
 
+@pytest.mark.all_runs
 def test_a_change_is_linked_to_the_run_that_proves_it(window: MainWindow, page: TunePage, settle) -> None:
     window.controller.apply(lambda project: msgspec.structs.replace(project, plan=Plan()), "no plan")
     settle()
@@ -218,6 +223,7 @@ def test_an_empty_project_says_what_is_missing(empty_window: MainWindow) -> None
     assert empty_window.pages.tune.new_menu().actions() == []
 
 
+@pytest.mark.all_runs
 def test_two_runs_are_laid_over_each_other_in_every_way(qtbot: QtBot, window: MainWindow, settle, monkeypatch) -> None:
     window.show_page("Runs")
     settle()
@@ -241,6 +247,7 @@ def test_two_runs_are_laid_over_each_other_in_every_way(qtbot: QtBot, window: Ma
     assert window.controller.project.run("r4").note == "on the north wall"
 
 
+@pytest.mark.all_runs
 def test_the_plan_is_the_next_rung(window: MainWindow, settle) -> None:
     window.show_page("Runs")
     settle()
@@ -284,6 +291,7 @@ def test_timers_are_shown_written_and_asked_about(qtbot: QtBot, window: MainWind
     assert looks_as_it_did(view, "timers-r1")
 
 
+@pytest.mark.all_runs
 def test_proofs_stand_in_the_order_measured(window: MainWindow, settle, qtbot: QtBot) -> None:
     window.controller.select_run("r5")
     settle()

@@ -15,6 +15,8 @@ from warm_ember.ui.pages.wakes.page import WakesPage
 from warm_ember.ui.shell.window import MainWindow
 from warm_ember.units import format_trimmed
 
+PAGE = "Wakes"
+
 
 @pytest.fixture
 def page(window: MainWindow, settle) -> WakesPage:
@@ -27,6 +29,7 @@ def point(x: float, y: float) -> QPoint:
     return QPoint(round(x), round(y))
 
 
+@pytest.mark.all_runs
 def test_link_sentence_and_table_tell_the_same(window: MainWindow, page: WakesPage, settle) -> None:
     ledger = page.ledger
     assert ledger is not None

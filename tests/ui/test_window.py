@@ -31,6 +31,7 @@ from warm_ember.ui.shell.window import MainWindow
 from warm_ember.ui.widgets.room import Room
 
 
+@pytest.mark.all_runs
 def test_the_way_from_trace_to_the_reason(window: MainWindow, qtbot: QtBot, settle) -> None:
     """Trace, a bracket, States, Battery: why r4 misses the target and r5 meets it."""
     lane = window.pages.trace.stack.current
@@ -187,6 +188,7 @@ def test_activities_are_added_and_removed(window: MainWindow, settle) -> None:
     assert "Modem idle" not in window.pages.battery.activities.day.edits
 
 
+@pytest.mark.all_runs
 def test_two_runs_are_picked_on_the_ladder(window: MainWindow, qtbot: QtBot, settle) -> None:
     window.show_page("Runs")
     settle()
@@ -277,6 +279,7 @@ def test_a_later_request_wins(window: MainWindow, settle) -> None:
     assert answers == [4]
 
 
+@pytest.mark.all_runs
 @pytest.mark.parametrize("theme", [NIGHT, DAY])
 def test_every_page_paints_in_both_themes_with_long_names_and_many_runs(window: MainWindow, settle, theme) -> None:
     window.look.set_theme(theme)
@@ -293,6 +296,7 @@ def test_every_page_paints_in_both_themes_with_long_names_and_many_runs(window: 
         assert (window.width(), window.height()) == (1280, 800)  # however long the names are
 
 
+@pytest.mark.all_runs
 @pytest.mark.parametrize("theme", [NIGHT, DAY], ids=lambda theme: theme.name)
 def test_pages_look_as_they_did(window: MainWindow, settle, theme) -> None:
     window.look.set_theme(theme)

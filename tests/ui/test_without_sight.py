@@ -27,6 +27,13 @@ VIEWS = {
 }
 
 
+OF_ALL_RUNS = ("Tune", "Runs")
+PAGES = pytest.mark.parametrize(
+    "title",
+    [pytest.param(title, marks=[pytest.mark.all_runs] if title in OF_ALL_RUNS else []) for title in TITLES],
+)
+
+
 def opened(window: MainWindow, title: str, view: str, settle) -> QWidget:
     window.show_page(title)
     if view:
@@ -50,7 +57,7 @@ def read(interface: QAccessibleInterface) -> list[str]:
     return words
 
 
-@pytest.mark.parametrize("title", TITLES)
+@PAGES
 def test_every_figure_that_is_painted_is_read(window: MainWindow, settle, title: str) -> None:
     for view in VIEWS[title]:
         opened(window, title, view, settle)
@@ -68,7 +75,7 @@ def is_read(window: MainWindow) -> None:
     assert [words for words in sorted(figures) if words not in told] == []
 
 
-@pytest.mark.parametrize("title", TITLES)
+@PAGES
 def test_every_painted_view_is_reached_by_tab_named_and_copied_and_focus_is_seen(
     window: MainWindow, settle, qtbot: QtBot, title: str
 ) -> None:
@@ -125,6 +132,7 @@ def test_a_row_that_is_chosen_is_told(window: MainWindow, settle) -> None:
     assert found.rect().contains(at)
 
 
+@pytest.mark.all_runs
 def test_what_is_read_follows_what_is_shown(window: MainWindow, settle) -> None:
     opened(window, "Runs", "", settle)
     chart = window.pages.runs.history
