@@ -13,7 +13,7 @@ import typer
 
 from warm_ember.bench.simulated.attachments import ATTACHMENTS
 from warm_ember.bench.simulated.faults import Fault, FaultMode
-from warm_ember.bench.simulated.firmware import FIRMWARE
+from warm_ember.bench.simulated.firmware import FIRMWARE, Firmware
 from warm_ember.cli.output import print_lines
 from warm_ember.errors import BadArgumentError
 from warm_ember.units import quantity_text
@@ -53,6 +53,10 @@ def bench(
     ] = None,
     drawn: Annotated[float, typer.Option(metavar="C", help="Charge already drawn from that battery.")] = 0.0,
     drain: Annotated[float, typer.Option(metavar="FACTOR", help="How many times faster than real it drains.")] = 1.0,
+    scope: Annotated[
+        Path | None,
+        typer.Option(metavar="FILE.csv", help="Write what a scope across a shunt saves of a report, and end."),
+    ] = None,
     fault: Annotated[str, typer.Option(metavar="MODE", help="Fail on purpose: " + ", ".join(FaultMode))] = "none",
     fault_after: Annotated[int, typer.Option(metavar="N", help="Number of sample blocks before the fault.")] = 5,
 ) -> None:
@@ -74,6 +78,9 @@ def bench(
         raise BadArgumentError("a port is a number from 0 to 65535")
     if not (0 <= drawn < math.inf and 0 < drain < math.inf):
         raise BadArgumentError(f"--drawn must be 0 or more and --drain above 0, found {drawn:g} and {drain:g}")
+    if scope is not None:
+        _write_scope(known[firmware], scope, seed)
+        return
     played = None if battery is None else _played(battery, drawn, drain)
     target = Target(known[firmware], BenchClock(speed), seed=seed, report_at_s=report_after)
     for name in attach or ():
@@ -105,6 +112,25 @@ def bench(
         print_lines(about)
         sys.stdout.flush()
         threading.Event().wait()  # until a signal
+
+
+def _write_scope(firmware: Firmware, path: Path, seed: int) -> None:
+    """Write what a scope saves, and tell how it is imported."""
+    from warm_ember.bench.simulated.scope import GAIN, SHUNT_OHM, scope_record
+    from warm_ember.store.new_file import write_new
+    from warm_ember.store.room import not_written
+
+    text = "".join(f"{line}\n" for line in scope_record(firmware, seed=seed).lines())
+    try:
+        write_new(path, text.encode())
+    except OSError as error:
+        raise not_written(path, error, "nothing was kept") from error
+    print_lines(
+        [
+            f"{path}: CH1 is the amplifier across a shunt in the supply, CH2 the rail",
+            f"import it with --current-column CH1 --shunt {SHUNT_OHM:g} --gain {GAIN:g} --voltage-column CH2",
+        ]
+    )
 
 
 def _played(battery: Path, drawn_c: float, drain: float) -> PlayedBattery:

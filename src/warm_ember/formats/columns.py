@@ -303,11 +303,12 @@ def _find_current(finder: _Finder, taken: list[HeaderColumn | None]) -> HeaderCo
         if finder.named:
             finder.notes.append(f"column {free[0].name!r} assumed to be the current")
         return free[0]
+    across = finder.options.shunt_ohm is None and bool(finder.candidates(Quantity.VOLTAGE, taken))
     raise ColumnError(
         finder.path,
         f"cannot tell which column is the current among: {', '.join(finder.titles)}",
         titles=finder.titles,
-        remedy="name it with --current-column",
+        remedy="name it with --current-column" + (", and with --shunt what it was measured across" if across else ""),
     )
 
 
