@@ -9,6 +9,7 @@ from typing import Any
 import msgspec
 import numpy as np
 
+from warm_ember.signal.band_limit import BandLimited
 from warm_ember.store.capture import Capture
 
 
@@ -21,6 +22,8 @@ def difference(one: Any, other: Any, where: str = "") -> str:
         return "" if alike else f"{where}: {one!r} and {other!r}"
     if isinstance(one, Capture):
         return "" if one.identity == other.identity else f"{where}: another capture"
+    if isinstance(one, BandLimited):
+        return difference(one.read(0, one.samples), other.read(0, other.samples), where)
     if isinstance(one, msgspec.Struct):
         return _first((name, getattr(one, name), getattr(other, name)) for name in one.__struct_fields__)(where)
     if is_dataclass(one):

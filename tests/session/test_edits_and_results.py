@@ -20,6 +20,7 @@ from warm_ember.attribution.day import day_rows
 from warm_ember.attribution.relabelling import SplitBy
 from warm_ember.attribution.sleep_agreement import Marker
 from warm_ember.errors import WarmEmberError
+from warm_ember.model.band_limit import BandLimit
 from warm_ember.model.battery import Activity, FromStates, FromStretch, FromWakes, Typed
 from warm_ember.model.fold import AlignBy, FoldPlan
 from warm_ember.model.parts import PartLibrary, PartOn
@@ -140,6 +141,13 @@ EDITS: dict[str, st.SearchStrategy[Edit]] = {
     "add_bracket": edit_of(edits.add_bracket, captures, st.just(1.0), times_s),
     "change_bracket": st.builds(lambda c, s: edits.change_bracket(c, "A", to_s=s), captures, times_s),
     "drop_bracket": edit_of(edits.drop_bracket, captures, st.just("A")),
+    "set_band_limit": st.builds(
+        lambda c, s, places: edits.set_band_limit(BandLimit(c, "current", s, places_states=places)),
+        captures,
+        st.sampled_from([0.01, 0.05, 100.0]),
+        st.booleans(),
+    ),
+    "drop_band_limit": st.builds(lambda c: edits.drop_band_limit(c, "current"), captures),
     "set_note": st.builds(
         lambda c, s, text: edits.set_note(Note(c, s, text)), captures, times_s, st.sampled_from(["", "why"])
     ),

@@ -18,11 +18,12 @@ from warm_ember.model.kinds import UNSORTED
 from warm_ember.model.placement import TYPED_CLOCK, UNPLACED, Alignment, Placement
 from warm_ember.model.project import TypedClock
 from warm_ember.model.rules import BandRule, HandRule, KindsRule, LevelsRule, LineRule, LogRule, Rule
+from warm_ember.signal.band_limit import BandLimited
 from warm_ember.signal.bands import absorbed, band_stays, runs_of
 from warm_ember.signal.bits import LineSeries
 from warm_ember.signal.levels import MOST_LEVELS, Levels, find_levels
-from warm_ember.signal.series import CHUNK_SAMPLES, ShouldStop, never
-from warm_ember.units import quantity_text
+from warm_ember.signal.series import CHUNK_SAMPLES, Series, ShouldStop, never
+from warm_ember.units import duration_text, quantity_text
 
 _SLEEP = "sleep"
 _VECTOR_BIT = re.compile(r"(.+)\[(\d{1,2})\]\Z")
@@ -71,6 +72,7 @@ def place(
     levels: Callable[[], Levels] | None = None,
     kinds: Callable[[], Kinds] | None = None,
     alignment: Callable[[], Alignment] | None = None,
+    limited: BandLimited | None = None,
     should_stop: ShouldStop = never,
 ) -> Placement:
     """Place states on a capture.
@@ -89,6 +91,8 @@ def place(
         Gives the kinds of its wakes where they are needed; found here when None.
     alignment
         Gives how the log lies on the capture where that is needed and `clock` is None; found here when None.
+    limited
+        The current with its band limited, which bands and levels are looked for in; None for the current itself.
     should_stop
         Polled on long passes.
 
@@ -102,13 +106,13 @@ def place(
     Cancelled
         If `should_stop` answered yes.
     """
-    find = levels or cache(lambda: find_levels(recording.current, should_stop=should_stop))
+    find = levels or cache(lambda: find_levels(limited or recording.current, should_stop=should_stop))
     rules = default_rules(recording, find) if rules is None else rules
     by_hand = tuple(r for r in rules if isinstance(r, HandRule))
     others = tuple(r for r in rules if not isinstance(r, HandRule))
     sort = kinds or cache(lambda: find_kinds(recording.current, should_stop=should_stop))
     lay = alignment or cache(lambda: align(recording, find))
-    placer = _Placer(recording, find, sort, lay, should_stop)
+    placer = _Placer(recording, limited, find, sort, lay, should_stop)
     if clock is not None:
         placer.alignment = Alignment(clock.offset_s, clock.drift, method=TYPED_CLOCK)
     # Of two strokes by hand the later one counts, as with paint.
@@ -125,12 +129,15 @@ class _Placer:
     def __init__(
         self,
         recording: Recording,
+        limited: BandLimited | None,
         levels: Callable[[], Levels],
         kinds: Callable[[], Kinds],
         lay: Callable[[], Alignment],
         should_stop: ShouldStop,
     ) -> None:
         self._recording, self._levels, self._kinds, self._lay = recording, levels, kinds, lay
+        self._looked_at: Series = limited or recording.current
+        self._limit = f", nothing shorter than {duration_text(limited.shortest_s)}" if limited is not None else ""
         self._should_stop = should_stop
         self.alignment: Alignment | None = None
 
@@ -187,7 +194,7 @@ class _Placer:
 
     def _by_band(self, rule: BandRule) -> _Layer:
         stays = band_stays(
-            self._recording.current,
+            self._looked_at,
             rule.low_a,
             rule.high_a,
             hysteresis=rule.hysteresis,
@@ -195,20 +202,20 @@ class _Placer:
             absorb_s=rule.absorb_s,
             should_stop=self._should_stop,
         )
-        how = f"band {quantity_text(rule.low_a, 'A')} to {quantity_text(rule.high_a, 'A')}"
+        how = f"band {quantity_text(rule.low_a, 'A')} to {quantity_text(rule.high_a, 'A')}{self._limit}"
         return self._layer_of_stays(stays, rule.state, how)
 
     def _by_levels(self, rule: LevelsRule) -> _Layer:
         levels = self._levels()
         if rule.centres_a or rule.most != MOST_LEVELS:
             levels = find_levels(
-                self._recording.current, most=rule.most, centres_a=rule.centres_a, should_stop=self._should_stop
+                self._looked_at, most=rule.most, centres_a=rule.centres_a, should_stop=self._should_stop
             )
         own = [levels.name_of(level) for level in range(len(levels.centres_a))]
         names = [rule.names.get(name, name) for name in own]
         known = tuple(dict.fromkeys(names))
         numbers = np.array([*(known.index(name) for name in names), UNPLACED])
-        how = "level learned" if rule.centres_a else "level found in the current"
+        how = ("level learned" if rule.centres_a else "level found in the current") + self._limit
         shortest = rule.absorb_s / self._recording.current.interval_s
         edges, state = absorbed(levels.edges, numbers[levels.level], shortest)
         return _Layer(edges, known, state, how)

@@ -7,6 +7,7 @@ from enum import StrEnum
 
 import msgspec
 
+from warm_ember.model.band_limit import BandLimit
 from warm_ember.model.battery import Activity, Battery, Climate, SupplyStage
 from warm_ember.model.bench import Bench
 from warm_ember.model.figure import Grade
@@ -155,6 +156,7 @@ class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     notes: tuple[Note, ...] = ()
     folds: tuple[FoldPlan, ...] = ()
     clocks: tuple[TypedClock, ...] = ()
+    band_limits: tuple[BandLimit, ...] = ()
     battery: Battery = Battery(capacity_c=21600.0, self_discharge_per_year=0.015, reserve=0.1, grade=Grade.ASSUMED)
     supply: SupplyStage = SupplyStage()
     supply_v: float | None = None
@@ -194,6 +196,10 @@ class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     def clock_of(self, capture: str) -> TypedClock | None:
         """Return the clock map that was typed for one capture, or None when it is found."""
         return next((clock for clock in self.clocks if clock.capture == capture), None)
+
+    def band_limits_of(self, capture: str) -> tuple[BandLimit, ...]:
+        """Return what is shown of one capture with its band limited."""
+        return tuple(limit for limit in self.band_limits if limit.capture == capture)
 
     def wake_kind(self, letter: str) -> WakeKind | None:
         """Return the kind of wakes of a letter, or None."""

@@ -9,6 +9,7 @@ from typing import Any
 import msgspec
 
 from warm_ember.battery.cells import library
+from warm_ember.model.band_limit import BandLimit
 from warm_ember.model.battery import Activity, FromStates
 from warm_ember.model.figure import Grade
 from warm_ember.model.fold import AlignBy, FoldPlan
@@ -87,6 +88,28 @@ def set_fold(plan: FoldPlan) -> Edit:
         return replace(project, folds=(*others, plan))
 
     return edit
+
+
+def set_band_limit(limit: BandLimit) -> Edit:
+    """Show a channel of a capture with its band limited."""
+
+    def edit(project: Project) -> Project:
+        return replace(project, band_limits=(*_other_limits(project, limit.capture, limit.channel), limit))
+
+    return edit
+
+
+def drop_band_limit(capture: str, channel: str) -> Edit:
+    """Show a channel of a capture as it was measured again."""
+
+    def edit(project: Project) -> Project:
+        return replace(project, band_limits=_other_limits(project, capture, channel))
+
+    return edit
+
+
+def _other_limits(project: Project, capture: str, channel: str) -> tuple[BandLimit, ...]:
+    return tuple(limit for limit in project.band_limits if (limit.capture, limit.channel) != (capture, channel))
 
 
 def add_parts(library: PartLibrary) -> Edit:

@@ -13,6 +13,7 @@ from warm_ember.bench.patterns import Patterns
 from warm_ember.bench.recorder import Recorder
 from warm_ember.model.capture import CaptureInfo, Event
 from warm_ember.model.placement import UNPLACED, Placement
+from warm_ember.signal.band_limit import BandLimited
 from warm_ember.signal.bits import LineSeries
 from warm_ember.signal.series import Series
 from warm_ember.signal.stretch import StretchReading, read_samples, total
@@ -145,6 +146,11 @@ class LiveRun:
     def state_means(self) -> tuple[tuple[str, float | None], ...]:
         """Each state with its mean current so far, A."""
         return tuple((name, charge / count) for name, (charge, count) in self._charges.items())
+
+    @property
+    def limited(self) -> Mapping[str, BandLimited]:
+        """No channel is shown with its band limited: that takes what is still to come."""
+        return {}
 
     def reading(self) -> StretchReading | None:
         """Return the reading of all that was recorded; None before the first sample."""

@@ -8,6 +8,7 @@ from typing import Any, TypeVar
 
 import msgspec
 
+from warm_ember.model.band_limit import BandLimit
 from warm_ember.model.fold import FoldPlan
 from warm_ember.model.project import Bracket, ExpectedValue, Note, Project, TypedClock
 from warm_ember.session.edits import next_letter
@@ -18,6 +19,7 @@ _KEYS: dict[type, Callable[[Any], Hashable]] = {
     ExpectedValue: lambda value: value.state,
     FoldPlan: lambda plan: plan.capture,
     TypedClock: lambda clock: clock.capture,
+    BandLimit: lambda limit: (limit.capture, limit.channel),
     Bracket: lambda bracket: (bracket.capture, bracket.letter),
     Note: lambda note: (note.capture, note.at_s, note.to_s),
 }

@@ -28,6 +28,7 @@ from warm_ember.attribution.wakes import Wakes, arranged, find_wakes
 from warm_ember.attribution.window import Window, find_window, within
 from warm_ember.battery.life import LifeEstimate, estimate_life, follow_life
 from warm_ember.errors import BadArgumentError
+from warm_ember.model.band_limit import CURRENT, BandLimit
 from warm_ember.model.battery import Activity, FromStates, FromStretch, FromWakes, Points
 from warm_ember.model.bench import Attached
 from warm_ember.model.figure import Figure
@@ -38,14 +39,16 @@ from warm_ember.model.load import LifeModel, Load
 from warm_ember.model.placement import Alignment, Placement
 from warm_ember.model.project import Project, Run
 from warm_ember.model.rules import HandRule, Rule
+from warm_ember.session.band_limits import channels_of
 from warm_ember.session.graph import ResultGraph, look_up, remembered
 from warm_ember.session.run_results import RunResults
+from warm_ember.signal.band_limit import BandLimited
 from warm_ember.signal.envelope import current_span
 from warm_ember.signal.fold import Fold
 from warm_ember.signal.hum import Hum, find_hum
 from warm_ember.signal.levels import Levels, find_levels
 from warm_ember.signal.resolution import tells_within
-from warm_ember.signal.series import ShouldStop, never
+from warm_ember.signal.series import Series, ShouldStop, never
 from warm_ember.signal.stretch import StretchReading, read_stretch, snap
 from warm_ember.store.capture import Capture
 from warm_ember.tuning.findings.registry import QualityReport, check, find_alone
@@ -111,6 +114,7 @@ class Results:
             by_activity=budget_by_activity(load),
             reproduced=reproduce(load, modelled),
             fold_plan=self.fold_plan(project, name, should_stop),
+            limited=self.limited_channels(project, name, should_stop),
         )
 
     @remembered
@@ -130,11 +134,47 @@ class Results:
             self.graph.capture(project, name),
             look_up(project, rules_for, name),
             clock=project.clock_of(name),
-            levels=partial(self.levels, project, name, should_stop),
+            levels=partial(self.placing_levels, project, name, should_stop),
             kinds=partial(self.kinds, project, name, should_stop),
             alignment=partial(self.alignment, project, name, should_stop),
+            limited=self._limited_for_states(project, name, should_stop),
             should_stop=should_stop,
         )
+
+    @remembered
+    def band_limited(
+        self, project: Project, name: str, channel: str, shortest_s: float, should_stop: ShouldStop = never
+    ) -> BandLimited | None:
+        """Limit the band of a channel of one capture; None where it has no such channel, or is too short for it."""
+        series = channels_of(self.graph.capture(project, name)).get(channel)
+        if series is None:
+            return None
+        try:
+            return BandLimited(series, shortest_s, should_stop=should_stop)
+        except BadArgumentError:
+            return None
+
+    def _limited_for_states(self, project: Project, name: str, should_stop: ShouldStop) -> BandLimited | None:
+        limit = look_up(project, _limit_for_states, name)
+        return self.band_limited(project, name, limit.channel, limit.shortest_s, should_stop) if limit else None
+
+    def placing_current(self, project: Project, name: str, should_stop: ShouldStop = never) -> Series:
+        """Return what rules by current look at in one capture."""
+        return self._limited_for_states(project, name, should_stop) or self.graph.capture(project, name).current
+
+    @remembered
+    def placing_levels(self, project: Project, name: str, should_stop: ShouldStop = never) -> Levels:
+        """Find the levels of what rules by current look at in one capture."""
+        limited = self._limited_for_states(project, name, should_stop)
+        return self.levels(project, name, should_stop) if limited is None else find_levels(limited)
+
+    def limited_channels(self, project: Project, name: str, should_stop: ShouldStop = never) -> dict[str, BandLimited]:
+        """Return the channels of one capture that are shown with their band limited, by name."""
+        found = {
+            limit.channel: self.band_limited(project, name, limit.channel, limit.shortest_s, should_stop)
+            for limit in look_up(project, _limits_of, name)
+        }
+        return {channel: series for channel, series in found.items() if series is not None}
 
     @remembered
     def alignment(self, project: Project, name: str, should_stop: ShouldStop = never) -> Alignment:
@@ -470,6 +510,15 @@ def rules_for(project: Project, name: str) -> tuple[Rule, ...] | None:
     if not project.rules:
         return None
     return tuple(rule for rule in project.rules if not isinstance(rule, HandRule) or rule.capture == name)
+
+
+def _limits_of(project: Project, name: str) -> tuple[BandLimit, ...]:
+    return project.band_limits_of(name)
+
+
+def _limit_for_states(project: Project, name: str) -> BandLimit | None:
+    found = (one for one in project.band_limits_of(name) if one.places_states and one.channel == CURRENT)
+    return next(found, None)
 
 
 def attached(project: Project) -> tuple[Attached, ...]:

@@ -6,6 +6,8 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+
     from warm_ember.attribution.budget import BudgetSegment
     from warm_ember.attribution.ledger import Ledger
     from warm_ember.attribution.limits import MeasurementLimits
@@ -16,6 +18,7 @@ if TYPE_CHECKING:
     from warm_ember.model.load import Load
     from warm_ember.model.placement import Placement
     from warm_ember.model.project import Run
+    from warm_ember.signal.band_limit import BandLimited
     from warm_ember.signal.stretch import StretchReading
     from warm_ember.store.capture import Capture
 
@@ -49,6 +52,8 @@ class RunResults:
         How well the load stands for the capture; None when nothing was measured.
     fold_plan
         How its cycles are folded: as the project says, else as is likely to be wanted.
+    limited
+        Channels that are shown with their band limited, by name.
     """
 
     run: Run
@@ -66,6 +71,7 @@ class RunResults:
     by_activity: tuple[BudgetSegment, ...]
     reproduced: Reproduced | None
     fold_plan: FoldPlan
+    limited: Mapping[str, BandLimited]
 
     @property
     def state_means(self) -> tuple[tuple[str, float | None], ...]:

@@ -97,11 +97,11 @@ class StateResults:
         self, project: Project, name: str, most: int, centres_a: tuple[float, ...] = (), should_stop: ShouldStop = never
     ) -> LevelStays:
         """Measure the levels of one capture, at most so many, or those about centres that are known."""
-        current = self.graph.capture(project, name).current
+        current = self._results.placing_current(project, name, should_stop)
         if centres_a or most != MOST_LEVELS:
             levels = find_levels(current, most=most, centres_a=centres_a, should_stop=should_stop)
         else:
-            levels = self._results.levels(project, name, should_stop)
+            levels = self._results.placing_levels(project, name, should_stop)
         return level_stays(current, levels, should_stop=should_stop)
 
     @remembered

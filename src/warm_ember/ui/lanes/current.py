@@ -9,6 +9,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen
 
 from warm_ember.model.arrays import Floats
+from warm_ember.model.band_limit import CURRENT
 from warm_ember.model.project import Bracket
 from warm_ember.signal.bands import runs_of
 from warm_ember.signal.envelope import PixelColumns
@@ -16,6 +17,7 @@ from warm_ember.ui.lanes.current_axis import draw_pixels, paint_current_axis
 from warm_ember.ui.lanes.heat import CurrentScale, draw_line, heat_picture, log_scale
 from warm_ember.ui.lanes.lane import Lane
 from warm_ember.ui.lanes.lane_data import LaneData
+from warm_ember.ui.lanes.limited import course_of, limited_of, paint_hidden
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.painted_view import NamedBox
 from warm_ember.ui.look.rich_text import draw_rich_text
@@ -135,7 +137,13 @@ class CurrentLane(Lane):
             return
         self._columns = self.window_on_time.envelope(self.results.capture.current, self.columns_of(rect))[1]
         scale = self.scale()
-        draw_pixels(painter, rect, self._picture(self._columns, scale, rect))
+        picture, limited = self._picture(self._columns, scale, rect), limited_of(self.results, CURRENT)
+        if limited is not None:
+            course = scale.height(course_of(limited, self.window_on_time, self.columns_of(rect)))
+            draw_line(picture, course, theme.ink.rgb(), theme.sunken.rgb())
+        draw_pixels(painter, rect, picture)
+        if limited is not None:
+            paint_hidden(painter, rect, limited, "A", self.look)
         self._paint_strip(painter, rect, scale)
         self._paint_brackets(painter, rect)
 
@@ -164,7 +172,7 @@ class CurrentLane(Lane):
         low, high, mean = (scale.height(values) for values in (columns.low, columns.high, columns.mean))
         with np.errstate(invalid="ignore"):
             tall = _long_runs((high - low) * rect.height() > _MEAN_FROM)
-        if tall.any():
+        if tall.any() and limited_of(self.results, CURRENT) is None:
             theme = self.look.theme
             draw_line(picture, np.where(tall, mean, np.nan), theme.ink.rgb(), theme.sunken.rgb())
         return picture

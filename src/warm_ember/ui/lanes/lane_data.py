@@ -7,6 +7,7 @@ from typing import Protocol
 
 from warm_ember.model.capture import CaptureInfo
 from warm_ember.model.placement import Placement
+from warm_ember.signal.band_limit import BandLimited
 from warm_ember.signal.bits import LineSeries
 from warm_ember.signal.series import Series
 
@@ -61,6 +62,11 @@ class LaneData(Protocol):
     @property
     def current_span_a(self) -> tuple[float, float]:
         """The lowest current above zero that lasts and the highest, A."""
+        ...
+
+    @property
+    def limited(self) -> Mapping[str, BandLimited]:
+        """Channels that are shown with their band limited, by name."""
         ...
 
     @property

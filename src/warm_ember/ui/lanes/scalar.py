@@ -5,10 +5,13 @@ from __future__ import annotations
 import numpy as np
 from PySide6.QtGui import QPainter
 
+from warm_ember.model.band_limit import VOLTAGE
 from warm_ember.signal.envelope import PixelColumns
 from warm_ember.signal.series import Series
 from warm_ember.ui.lanes.current_axis import draw_pixels
+from warm_ember.ui.lanes.heat import draw_line
 from warm_ember.ui.lanes.lane import Lane
+from warm_ember.ui.lanes.limited import course_of, limited_of, paint_hidden
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.label import tip
 from warm_ember.ui.look.theme import Appearance
@@ -36,6 +39,10 @@ class ScalarLane(Lane):
         return {"Voltage": capture.voltage, "Power": capture.power}.get(self.name) or (
             capture.aux[self.name][0] if self.name in capture.aux else None
         )
+
+    @property
+    def _channel(self) -> str:
+        return VOLTAGE if self.name == "Voltage" else self.name
 
     def has_data(self) -> bool:
         return self.series() is not None
@@ -66,8 +73,15 @@ class ScalarLane(Lane):
         row = np.arange(height)[:, None]
         ground, area = np.uint32(theme.sunken.rgb()), np.uint32(theme.faint.rgb())
         picture = np.where((row >= np.floor(top)) & (row <= np.ceil(bottom)), area, ground)
-        picture = np.where(np.abs(row - middle) <= 0.7, np.uint32(theme.ink.rgb()), picture)
+        limited = limited_of(self.results, self._channel)
+        if limited is None:
+            picture = np.where(np.abs(row - middle) <= 0.7, np.uint32(theme.ink.rgb()), picture)
+        else:
+            course = 0.1 + 0.8 * (course_of(limited, window, width) - low) / span
+            draw_line(picture, course, theme.ink.rgb(), theme.sunken.rgb())
         draw_pixels(painter, rect, picture)
+        if limited is not None:
+            paint_hidden(painter, rect, limited, self.unit, self.look)
         self._ends = (low, high)
 
     def paint_over(self, painter: QPainter) -> None:

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import msgspec
-from PySide6.QtCore import Signal
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QInputDialog, QVBoxLayout, QWidget
 
@@ -23,6 +23,7 @@ from warm_ember.ui.look.copying import copy_text
 from warm_ember.ui.look.rich_text import rich_figure
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.base import Page
+from warm_ember.ui.pages.trace.band_limit_sheet import BandLimitSheet
 from warm_ember.ui.pages.trace.bracket_controller import BracketController
 from warm_ember.ui.pages.trace.fold_view import FoldView
 from warm_ember.ui.pages.trace.lanes_view import LanesView
@@ -106,6 +107,7 @@ class TracePage(Page):
             *self._bracket_actions(),
             ("Note at the cursor …", "M", self.note_moment),
             ("Note over the bracket …", "Shift+M", self.note_bracket),
+            ("Limit the band of a channel …", "Shift+L", self.limit_band),
             ("Next bracket", "B", self.book.choose_next),
             ("Right edge later", "Ctrl+Right", lambda: self._move_edge(right=True, later=True)),
             ("Right edge earlier", "Ctrl+Left", lambda: self._move_edge(right=True, later=False)),
@@ -164,6 +166,13 @@ class TracePage(Page):
         window = self._window
         at_s = window.cursor_s if window.cursor_s is not None else (window.from_s + window.to_s) / 2
         self.edit_note(Note(self.results.run.name, at_s, ""))
+
+    def limit_band(self) -> None:
+        """Ask what of a channel is to be shown without what is short."""
+        if self.results is not None:
+            sheet = BandLimitSheet(self, self.look, self.controller, self.results)
+            sheet.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+            sheet.open()
 
     def note_bracket(self) -> None:
         """Ask for a note over the chosen bracket."""
