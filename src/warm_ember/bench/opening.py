@@ -17,9 +17,27 @@ _UNDEFINED_HEADER = -113
 
 
 def open_source(
-    resource: str, *, timeout_s: float = 5.0, guard_v: float | None = None, should_stop: ShouldStop = never
+    resource: str,
+    *,
+    timeout_s: float = 5.0,
+    guard_v: float | None = None,
+    should_stop: ShouldStop = never,
+    reads_volts: bool = False,
 ) -> Source:
     """Open whatever gives readings at an address: an instrument, or something that prints lines.
+
+    Parameters
+    ----------
+    resource
+        The address.
+    timeout_s
+        How long it may say nothing.
+    guard_v
+        No voltage above this is sent.
+    should_stop
+        Polled while it is waited for.
+    reads_volts
+        Whether a meter that answers one reading at a time is set to measure a voltage.
 
     Raises
     ------
@@ -29,7 +47,10 @@ def open_source(
         If a description file of the user cannot be read.
     """
     if not is_stream(resource):
-        return open_instrument(resource, timeout_s=timeout_s, guard_v=guard_v, should_stop=should_stop)
+        found = open_instrument(resource, timeout_s=timeout_s, guard_v=guard_v, should_stop=should_stop)
+        if reads_volts and isinstance(found, PolledMeter):
+            found.reads_volts = True
+        return found
     printing = tuple(one for one in known_descriptions() if one.mode == "lines")
     stream = ByteStream(resource, baud=printing[0].baud)
     try:

@@ -43,7 +43,11 @@ class PolledMeter(Instrument):
     ----------
     began_s
         The moment of the first reading, by this computer's monotonic clock; None before it.
+    reads_volts
+        Whether its readings are a voltage and no current.
     """
+
+    reads_volts = False
 
     _grid: ReadingGrid | None = None
     _interval_s = 0.0
@@ -53,6 +57,8 @@ class PolledMeter(Instrument):
     @property
     def senses(self) -> tuple[str, ...]:
         """What it measures."""
+        if self.reads_volts:
+            return ("voltage",)
         return ("current", "voltage") if self.commands.read_voltage else ("current",)
 
     @property
@@ -165,16 +171,18 @@ class PolledMeter(Instrument):
         found = np.array(taken, dtype=np.float64).reshape(-1, 3)
         if len(found) and self.began_s is None:
             self.began_s = float(found[0, 0])
-        return self._grid.add(found[:, 0], found[:, 1], found[:, 2] if self.commands.read_voltage else None)
+        volts = found[:, 1] if self.reads_volts else found[:, 2] if self.commands.read_voltage else None
+        return self._grid.add(found[:, 0], found[:, 1], volts)
 
     def _ask(self) -> tuple[float, float, float]:
         """Return the moment of a reading, the current and the voltage; NaN where there is none."""
         asked_s = time.monotonic()
         answer = self.link.query(self.commands.read)
         answered_s = time.monotonic()
-        current_a = self._number(self.commands.read, answer, _AMPERES, "amperes")
+        units, what = (_VOLTS, "volts") if self.reads_volts else (_AMPERES, "amperes")
+        current_a = self._number(self.commands.read, answer, units, what)
         voltage_v = math.nan
-        if self.commands.read_voltage:
+        if self.commands.read_voltage and not self.reads_volts:
             told = self.link.query(self.commands.read_voltage)
             voltage_v = self._number(self.commands.read_voltage, told, _VOLTS, "volts")
         return (asked_s + answered_s) / 2, current_a, voltage_v
@@ -189,7 +197,7 @@ class PolledMeter(Instrument):
             raise InstrumentError(
                 self.link.resource,
                 f"expected {what} after “{question}”, found “{answer[:60]}”",
-                remedy="is it set to measure a direct current?" if what == "amperes" else "",
+                remedy=f"is it set to measure a direct {'current' if what == 'amperes' else 'voltage'}?",
             )
         value = float(found[1])
         return value * units[found[2]] if abs(value) < _MISSING else math.nan

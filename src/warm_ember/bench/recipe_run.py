@@ -13,7 +13,7 @@ from warm_ember.bench.patterns import compile_expression
 from warm_ember.bench.recorder import Ending, Job, Recorded, Recorder
 from warm_ember.bench.station import InstrumentConnection
 from warm_ember.errors import BadArgumentError, InstrumentError, WarmEmberError
-from warm_ember.model.bench import Bench, BenchSettings, Recipe, Send, Step, SwitchOutput, Take, WaitFor
+from warm_ember.model.bench import Bench, BenchSettings, Recipe, SecondGives, Send, Step, SwitchOutput, Take, WaitFor
 from warm_ember.signal.series import ShouldStop
 from warm_ember.store.capture_name import CaptureName
 
@@ -39,6 +39,8 @@ class RecipeRun:
         Called with each recorder before it runs.
     said
         Called with what is being done, in words.
+    opened
+        Called when the instrument was opened and takes the settings, before the first step.
     """
 
     bench: Bench
@@ -47,6 +49,7 @@ class RecipeRun:
     job_of: Callable[[CaptureName, BenchSettings], Job]
     started: Callable[[Recorder], None]
     said: Callable[[str], None]
+    opened: Callable[[], None] = lambda: None
 
     def run(
         self,
@@ -68,7 +71,10 @@ class RecipeRun:
         """
         check_steps(self.recipe.steps, has_console=self.console is not None)
         self.said("opening the instrument")
-        station = InstrumentConnection(self.bench.resource, timeout_s=timeout_s, guard_v=self.bench.guard_v)
+        second = self.bench.second if self.bench.second.gives is not SecondGives.BOARD else None
+        station = InstrumentConnection(
+            self.bench.resource, timeout_s=timeout_s, guard_v=self.bench.guard_v, second=second
+        )
         taken: list[Recorded] = []
         try:
             station.instrument.check(self.recipe.settings)
@@ -77,6 +83,7 @@ class RecipeRun:
             else:
                 station.instrument.forget_errors()
             self.recipe = msgspec.structs.replace(self.recipe, settings=station.instrument.fitted(self.recipe.settings))
+            self.opened()
             for step in self.recipe.steps:
                 if should_stop():
                     break

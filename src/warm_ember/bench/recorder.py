@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import time
 from collections import deque
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from enum import StrEnum
@@ -80,6 +81,8 @@ class Job:
         The recording stops while so much of the disk is left.
     name
         The capture's name where it is taken already; else it is taken with the first sample.
+    remarks
+        Gives what else is to be known of it when it has ended.
     """
 
     path: Path
@@ -90,6 +93,7 @@ class Job:
     reconnect_s: float = 0.0
     spare_bytes: int = _SPARE_BYTES
     name: CaptureName | None = None
+    remarks: Callable[[], tuple[str, ...]] = tuple
 
 
 @dataclass(frozen=True)
@@ -254,6 +258,7 @@ class Recorder:
         return Ending.DONE
 
     def _fetch(self) -> int:
+        asked_s = time.monotonic()  # what takes its time to answer has not been silent
         piece = self.station.instrument.fetch()
         self._marks.extend(ConsoleLine(time.monotonic(), words, sent=True) for words in self.station.instrument.news)
         count = len(piece.current)
@@ -265,7 +270,7 @@ class Recorder:
                 self._append(piece)
             return 0
         if not count:
-            if time.monotonic() - self._last_sample_s > self._patience_s:
+            if asked_s - self._last_sample_s > self._patience_s:
                 raise InstrumentError(
                     self.station.resource,
                     f"no samples came for {self._patience_s:.0f} s",
@@ -478,7 +483,7 @@ class Recorder:
             fault=fault,
             gaps=self.gaps,
             lost_lines=self.lost_lines,
-            remarks=self.station.instrument.remarks,
+            remarks=self._remarks,
         )
 
     def _end_feed(self) -> None:
@@ -486,8 +491,12 @@ class Recorder:
         if self._console is not None and self._feed is not None:
             self._console.end_feed(self._feed)
 
+    @property
+    def _remarks(self) -> tuple[str, ...]:
+        return (*self.station.instrument.remarks, *self.job.remarks())
+
     def _info_with_losses(self) -> CaptureInfo:
-        said = list(self.station.instrument.remarks)
+        said = list(self._remarks)
         if self.lost_lines:
             said.append(f"{counted(self.lost_lines, 'line')} of the console missing from the log")
         return msgspec.structs.replace(self._info, note="; ".join(filter(None, (self._info.note, *said))))

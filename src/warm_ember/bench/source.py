@@ -15,12 +15,23 @@ class Source(Protocol):
 
     should_stop: ShouldStop
     """Polled while it is waited for."""
-    identity: str
-    description: InstrumentDescription
     is_waited_with: bool
     """Whether something else was done since it was opened: what came meanwhile is not wanted then."""
-    began_s: float | None
-    """The moment of the first sample by this computer's monotonic clock; None where a sweep begins when it is told."""
+
+    @property
+    def identity(self) -> str:
+        """Who it is."""
+        ...
+
+    @property
+    def description(self) -> InstrumentDescription:
+        """How it is spoken to."""
+        ...
+
+    @property
+    def began_s(self) -> float | None:
+        """The moment of the first sample by the monotonic clock; None where a sweep begins when it is told."""
+        ...
 
     @property
     def reading_interval_s(self) -> float | None:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from warm_ember.bench.instrument import Instrument
 from warm_ember.bench.keeper import Keeper
 from warm_ember.bench.link import Link
 from warm_ember.bench.opening import open_source
+from warm_ember.bench.paired import PairedSource
 from warm_ember.bench.source import Source
 from warm_ember.errors import InstrumentError
+from warm_ember.model.bench import SecondGives, SecondInstrument
 from warm_ember.signal.series import ShouldStop, never
 
 _SAFE_S = 0.8
@@ -24,6 +25,8 @@ class InstrumentConnection:
         How long it may say nothing.
     guard_v
         No voltage above this is sent.
+    second
+        An instrument beside it, joined to it as one source.
 
     Raises
     ------
@@ -31,10 +34,31 @@ class InstrumentConnection:
         If nobody answers there.
     """
 
-    def __init__(self, resource: str, *, timeout_s: float = 5.0, guard_v: float | None = None) -> None:
-        self.resource, self.timeout_s, self.guard_v = resource, timeout_s, guard_v
-        self.instrument: Source = open_source(resource, timeout_s=timeout_s, guard_v=guard_v)
+    def __init__(
+        self,
+        resource: str,
+        *,
+        timeout_s: float = 5.0,
+        guard_v: float | None = None,
+        second: SecondInstrument | None = None,
+    ) -> None:
+        self.resource, self.timeout_s, self.guard_v, self._second = resource, timeout_s, guard_v, second
+        self.instrument: Source = self._open(never)
         self._keeper: Keeper | None = None
+
+    def _open(self, should_stop: ShouldStop) -> Source:
+        first = open_source(self.resource, timeout_s=self.timeout_s, guard_v=self.guard_v, should_stop=should_stop)
+        if self._second is None or not self._second.resource:
+            return first
+        try:
+            return PairedSource(first, self._open_second(self._second, should_stop), self._second.gives)
+        except BaseException:
+            first.close()
+            raise
+
+    def _open_second(self, second: SecondInstrument, should_stop: ShouldStop) -> Source:
+        reads_volts = second.gives is SecondGives.VOLTAGE
+        return open_source(second.resource, timeout_s=self.timeout_s, should_stop=should_stop, reads_volts=reads_volts)
 
     def reopen(self, should_stop: ShouldStop = never) -> None:
         """Open the link anew and make sure that the same instrument is there.
@@ -46,7 +70,7 @@ class InstrumentConnection:
         """
         identity = self.instrument.identity
         self.instrument.close()
-        found = open_source(self.resource, timeout_s=self.timeout_s, guard_v=self.guard_v, should_stop=should_stop)
+        found = self._open(should_stop)
         if found.identity != identity:
             found.close()
             raise InstrumentError(self.resource, f"another instrument answers now: {found.identity}")
@@ -73,7 +97,8 @@ class InstrumentConnection:
         return is_off
 
     def _is_off_over_new_link(self) -> bool:
-        if not isinstance(self.instrument, Instrument):
+        commands = self.instrument.description.commands
+        if not self.instrument.off_messages:
             return False
         try:
             link = Link(self.resource, timeout_s=_SAFE_S)
@@ -82,7 +107,7 @@ class InstrumentConnection:
         try:
             for message in self.instrument.off_messages:
                 link.write(message)
-            link.query(self.instrument.commands.error, within_s=_SAFE_S)
+            link.query(commands.error, within_s=_SAFE_S)
         except InstrumentError:
             return False
         finally:

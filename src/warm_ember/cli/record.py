@@ -12,17 +12,30 @@ from warm_ember.cli.arguments import JsonOption, ProjectArgument
 from warm_ember.cli.output import print_json, print_line
 from warm_ember.cli.project import open_project, say
 from warm_ember.cli.signals import Asked, Stopped
-from warm_ember.errors import InstrumentError
+from warm_ember.errors import BadArgumentError, InstrumentError
 from warm_ember.library.recording import Wanted, check_taken, check_wanted, record_in, request_of
 from warm_ember.library.taken import recordings_of
+from warm_ember.model.bench import SecondGives
 from warm_ember.session.recording import RecordRequest
 from warm_ember.session.session import Session
 from warm_ember.units import counted, duration_text
+
+SECOND = {
+    "voltage": SecondGives.VOLTAGE,
+    "range": SecondGives.RANGE,
+    "current": SecondGives.CURRENT,
+    "board": SecondGives.BOARD,
+}
+"""What a second instrument is there for, by what is written on the command line."""
 
 
 def record_(
     project: ProjectArgument,
     source: Annotated[str, typer.Option("--from", metavar="VISA", help="TCPIP::host::port::SOCKET or ASRL…")] = "",
+    second: Annotated[str, typer.Option("--with", metavar="VISA", help="A second instrument, at the same time.")] = "",
+    gives: Annotated[
+        str, typer.Option("--with-as", metavar="WHAT", help="What it gives: " + ", ".join(SECOND))
+    ] = "voltage",
     duration: Annotated[float | None, typer.Option(metavar="S", help="Length of the recording.")] = None,
     interval: Annotated[float | None, typer.Option(metavar="S", help="Between samples.")] = None,
     voltage: Annotated[float | None, typer.Option(metavar="V", help="Of the source.")] = None,
@@ -40,8 +53,12 @@ def record_(
     json: JsonOption = False,
 ) -> int:
     """Record from an instrument into PROJECT; an instrument's fault ends it and keeps what came."""
+    if gives not in SECOND:
+        raise BadArgumentError(f"--with-as must be one of {', '.join(SECOND)}, found {gives!r}")
     wanted = Wanted(
         source=source,
+        second=second,
+        second_gives=SECOND[gives],
         duration_s=duration,
         interval_s=interval,
         voltage_v=voltage,

@@ -12,7 +12,7 @@ from warm_ember.bench.byte_stream import is_stream
 from warm_ember.errors import BadArgumentError, BadFileError, InstrumentError
 from warm_ember.formats.source import check_regular
 from warm_ember.library.taken import Recordings, recordings_of
-from warm_ember.model.bench import Bench, Recipe, SwitchOutput, Take
+from warm_ember.model.bench import Bench, Recipe, SecondGives, SecondInstrument, SwitchOutput, Take
 from warm_ember.model.project import Project as ProjectValue
 from warm_ember.session.recording import RecordRequest, adopt_recorded
 from warm_ember.session.recording import record as record_into
@@ -36,6 +36,8 @@ class Wanted(msgspec.Struct, frozen=True, kw_only=True):
     ----------
     source
         The instrument, a VISA resource.
+    second, second_gives
+        An instrument beside it, and what it is there for.
     duration_s, interval_s, voltage_v, limit_a, range_a
         Length, time between samples, voltage and current limit of the source, and the range to stay in. What prints
         lines is recorded to its end without a length.
@@ -54,6 +56,8 @@ class Wanted(msgspec.Struct, frozen=True, kw_only=True):
     """
 
     source: str = ""
+    second: str = ""
+    second_gives: SecondGives = SecondGives.VOLTAGE
     duration_s: float | None = None
     interval_s: float | None = None
     voltage_v: float | None = None
@@ -103,6 +107,7 @@ def request_of(project: ProjectValue, wanted: Wanted) -> RecordRequest:
         _replace(
             bench,
             resource=wanted.source or bench.resource,
+            second=SecondInstrument(wanted.second, wanted.second_gives) if wanted.second else bench.second,
             console=wanted.console or bench.console,
             identity=identity,
         ),

@@ -214,6 +214,31 @@ DEFAULT_CHECKS = tuple(
 )
 
 
+class SecondGives(StrEnum):
+    """What a second instrument is there for."""
+
+    VOLTAGE = "voltage"
+    RANGE = "coarser range"
+    CURRENT = "another current"
+    BOARD = "another board"
+
+
+class SecondInstrument(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """An instrument beside the first.
+
+    Parameters
+    ----------
+    resource
+        Its address; empty for none.
+    gives
+        What it is there for: the target's voltage, the same current where the first one is at the end of its range,
+        another current that is kept beside the first, or another board, which becomes a capture of its own.
+    """
+
+    resource: str = ""
+    gives: SecondGives = SecondGives.VOLTAGE
+
+
 class Bench(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """The bench of a project.
 
@@ -221,6 +246,8 @@ class Bench(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     ----------
     resource
         VISA resource of the instrument.
+    second
+        An instrument beside it.
     console
         The target's console: a serial device or a ``socket://host:port``; empty for none.
     baud
@@ -248,6 +275,7 @@ class Bench(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """
 
     resource: str = ""
+    second: SecondInstrument = SecondInstrument()
     console: str = ""
     baud: int = 115200
     guard_v: float | None = None

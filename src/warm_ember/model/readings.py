@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -31,6 +32,16 @@ class Readings:
         """The arrays by what a capture calls them, each of shape ``(n,)``."""
         found: dict[str, Floats | Samples] = {"time_s": self.time_s, "current_a": self.current_a}
         return found if self.voltage_v is None else found | {"voltage_v": self.voltage_v}
+
+    @classmethod
+    def joined(cls, parts: Sequence[Readings]) -> Readings:
+        """Return parts that follow each other, one at least, as one."""
+        voltages = [part.voltage_v for part in parts if part.voltage_v is not None]
+        return cls(
+            np.concatenate([part.time_s for part in parts]),
+            np.concatenate([part.current_a for part in parts]),
+            np.concatenate(voltages) if voltages else None,
+        )
 
     def later(self, by_s: float, end_s: float) -> Readings:
         """Return them some time later, without those from an end on."""

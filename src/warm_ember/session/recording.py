@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from functools import partial
 
 import msgspec
 
@@ -13,18 +14,22 @@ from warm_ember.bench.patterns import Patterns
 from warm_ember.bench.recipe_run import RecipeRun
 from warm_ember.bench.recorder import Job, Recorded, Recorder
 from warm_ember.errors import BadArgumentError
-from warm_ember.model.bench import Bench, BenchSettings, Recipe
+from warm_ember.model.bench import Bench, BenchSettings, Recipe, SecondGives, SecondInstrument
 from warm_ember.model.capture import CaptureInfo
 from warm_ember.model.correction import Correction, InputResistance, KnownLoad, Scaling
 from warm_ember.model.project import Run
 from warm_ember.session.new_capture import free_name, make_folders, new_capture_path, remove_folders
 from warm_ember.session.session import Session
+from warm_ember.session.two_boards import Board, TwoBoards
 from warm_ember.signal.series import ShouldStop
 from warm_ember.store.capture_name import CaptureName
 from warm_ember.store.recording_file import take_name
 from warm_ember.store.room import not_written
 
 log = logging.getLogger(__name__)
+
+OTHER_BOARD = "other board"
+"""Stands behind the name of a capture that is made at the same time."""
 
 
 def corrections_of(bench: Bench) -> tuple[Correction, ...]:
@@ -172,26 +177,102 @@ def record(
         if own:
             console = Console(request.bench.console, baud=request.bench.baud)
 
-        def job_of(name: CaptureName, settings: BenchSettings) -> Job:
-            return Job(
-                path=name.path,
-                name=name,
-                settings=settings,
-                info=info_of(request.bench, request.recipe),
-                corrections=corrections_of(request.bench),
-                patterns=Patterns(request.bench.patterns),
-                reconnect_s=request.reconnect_s,
-            )
-
-        run = RecipeRun(request.bench, request.recipe, console, job_of=job_of, started=started, said=said)
-        return run.run(
-            names, should_stop, reset=request.reset, keep_power=request.keep_power, timeout_s=request.timeout_s
-        )
+        if _other_board(request.bench) is not None:
+            return _record_two(session, request, names, console, should_stop, started=started, said=said)
+        return _run(request, names, console, should_stop, started=started, said=said)
     finally:
         if own and console is not None:
             console.close()
         names.release()
         remove_folders(made)
+
+
+def _run(
+    request: RecordRequest,
+    names: Callable[[str], CaptureName],
+    console: Console | None,
+    should_stop: ShouldStop,
+    *,
+    started: Callable[[Recorder], None],
+    said: Callable[[str], None],
+    opened: Callable[[], None] = lambda: None,
+    remarks: Callable[[], tuple[str, ...]] = tuple,
+) -> tuple[Recorded, ...]:
+    """Run the recipe of a request on its bench."""
+
+    def job_of(name: CaptureName, settings: BenchSettings) -> Job:
+        return Job(
+            path=name.path,
+            name=name,
+            settings=settings,
+            info=info_of(request.bench, request.recipe),
+            corrections=corrections_of(request.bench),
+            patterns=Patterns(request.bench.patterns),
+            reconnect_s=request.reconnect_s,
+            remarks=remarks,
+        )
+
+    run = RecipeRun(request.bench, request.recipe, console, job_of, started, said, opened)
+    return run.run(names, should_stop, reset=request.reset, keep_power=request.keep_power, timeout_s=request.timeout_s)
+
+
+def _other_board(bench: Bench) -> Bench | None:
+    """Return the bench of another board that is recorded at the same time; None where there is none."""
+    second = bench.second
+    if not second.resource or second.gives is not SecondGives.BOARD:
+        return None
+    # What is subtracted was measured on the first one's leads, and its console is another.
+    return msgspec.structs.replace(
+        bench,
+        resource=second.resource,
+        second=SecondInstrument(),
+        console="",
+        attached=(),
+        zero=None,
+        identity=msgspec.structs.replace(bench.identity, board=""),
+    )
+
+
+def _record_two(
+    session: Session,
+    request: RecordRequest,
+    names: Callable[[str], CaptureName],
+    console: Console | None,
+    should_stop: ShouldStop,
+    *,
+    started: Callable[[Recorder], None],
+    said: Callable[[str], None],
+) -> tuple[Recorded, ...]:
+    """Record two boards at the same time by one recipe; what is told as it goes is told of the first."""
+    bench = _other_board(request.bench)
+    assert bench is not None
+    beside = replace(request, bench=bench, name=free_name(session, f"{request.name} {OTHER_BOARD}"), replace=False)
+    others = _Names(session, beside)
+    others.take_first()
+
+    def first(stop: ShouldStop, opened: Callable[[], None], begun: Callable[[Recorder], None]) -> tuple[Recorded, ...]:
+        def both_begun(recorder: Recorder) -> None:
+            started(recorder)
+            begun(recorder)
+
+        tell = partial(two.remarks_of, two.first)
+        return _run(request, names, console, stop, started=both_begun, said=said, opened=opened, remarks=tell)
+
+    def second(stop: ShouldStop, opened: Callable[[], None], begun: Callable[[Recorder], None]) -> tuple[Recorded, ...]:
+        tell = partial(two.remarks_of, two.second)
+        return _run(beside, others, None, stop, started=begun, said=_say_nothing, opened=opened, remarks=tell)
+
+    two = TwoBoards(
+        Board(request.name, request.bench.resource, first), Board(beside.name, beside.bench.resource, second)
+    )
+    try:
+        return two.record(should_stop)
+    finally:
+        others.release()
+
+
+def _say_nothing(_words: str) -> None:
+    """Leave what the second board's recipe does untold: it is the same as the first one's."""
 
 
 class _Names:
