@@ -11,6 +11,7 @@ from collections.abc import Iterator
 from contextlib import ExitStack
 from pathlib import Path
 
+import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtWidgets import QComboBox
@@ -20,7 +21,15 @@ from bench.benches import address, console_address, serve  # noqa: F401 - a fixt
 from ui.driving import LEFT, drag, type_into
 from warm_ember.bench.console_line import ConsoleLine
 from warm_ember.bench.zero import STAGES, Level
-from warm_ember.model.bench import Attached, LinePattern, Send, Take, TriggerSource
+from warm_ember.model.bench import (
+    Attached,
+    LinePattern,
+    SecondGives,
+    SecondInstrument,
+    Send,
+    Take,
+    TriggerSource,
+)
 from warm_ember.model.figure import Grade
 from warm_ember.store.project_folder import ProjectFolder
 from warm_ember.ui.look.rich_text import plain
@@ -78,6 +87,54 @@ def test_recording_is_seen_as_it_comes_and_becomes_the_run(page, window, qtbot: 
     assert results.capture.info.target == "trail counter post"
     assert not server.instrument.is_on
     assert "state Deep sleep" in page.console.lines.toPlainText()
+
+
+def second(page: BenchPage, server, gives: SecondGives, qtbot: QtBot) -> None:
+    field = page.recipe.second
+    assert field.gives.isHidden()
+    type_into(qtbot, field.resource, address(server))
+    field.gives.setCurrentIndex(field.gives.findData(gives))
+    field.gives.activated.emit(field.gives.currentIndex())
+    assert page.controller.project.bench.second == SecondInstrument(address(server), gives)
+    assert not field.gives.isHidden()
+
+
+def test_a_second_instrument_s_current_is_seen_beside_the_first(page, window, qtbot: QtBot, settle, serve) -> None:  # noqa: F811
+    other = serve("r3")
+    for message in ("VOLT 3", "CURR:LIM 1", "OUTP ON"):
+        other.instrument.run(message)  # that board has its own supply
+    connect(page, serve("r5"), qtbot)
+    second(page, other, SecondGives.CURRENT, qtbot)
+    type_into(qtbot, page.recipe.settings["duration_s"], "2 s")
+    qtbot.mouseClick(page.strip.key, LEFT)
+    qtbot.waitUntil(lambda: page._live is not None and page._live.capture.duration_s > 0.5, timeout=30_000)
+    page.show_frame()
+    assert [lane.name for lane in page.stack.aux] == ["another current"]
+    qtbot.waitUntil(lambda: ended(page), timeout=60_000)
+    settle()
+    capture = window.controller.results.capture
+    beside, unit = capture.aux["another current"]
+    assert unit == "A"
+    assert float(np.nanmin(beside.read(1000, beside.samples))) > 5e-4  # the leak of that firmware
+    # Both wake each second, and have nothing to do with each other.
+    assert "another current of Warm Ember,Simulated bench,0,1 laid on by when they began" in capture.info.note
+
+
+def test_two_boards_become_two_runs(page, window, qtbot: QtBot, settle, serve) -> None:  # noqa: F811
+    one, other = serve("r5"), serve("r3")
+    connect(page, one, qtbot)
+    second(page, other, SecondGives.BOARD, qtbot)
+    type_into(qtbot, page.recipe.settings["duration_s"], "1 s")
+    runs = len(page.controller.project.runs)
+    qtbot.mouseClick(page.strip.key, LEFT)
+    qtbot.waitUntil(lambda: ended(page), timeout=60_000)
+    settle()
+    new = page.controller.project.runs[runs:]
+    assert len(new) == 2
+    assert new[0].name == f"{new[1].name} other board"
+    assert window.controller.results.run.name == new[1].name
+    assert not one.instrument.is_on
+    assert not other.instrument.is_on
 
 
 def test_one_key_records_and_stops_and_the_moment_is_marked(page, window, qtbot: QtBot, settle, serve) -> None:  # noqa: F811

@@ -34,6 +34,8 @@ class PairClock:
         How well that is known.
     slowest_s
         How long it takes from one reading to the next where that is slower: what changes in between is not seen.
+    share_changes
+        Whether both see one circuit; what two circuits do each second is no common change.
 
     Attributes
     ----------
@@ -41,11 +43,14 @@ class PairClock:
         A moment of the second one is so much later by the clock of the first.
     """
 
-    def __init__(self, interval_s: float, apart_s: float, known_s: float, *, slowest_s: float = 0.0) -> None:
+    def __init__(
+        self, interval_s: float, apart_s: float, known_s: float, *, slowest_s: float = 0.0, share_changes: bool = True
+    ) -> None:
         self.apart_s = apart_s
         self._interval_s, self._began_apart_s, self._known_s = interval_s, apart_s, known_s
         self._fine_s = max(interval_s, slowest_s)
-        self._by_changes = self._fine_s <= _SEEN_BY_CHANGES_S
+        self._by_changes = share_changes and self._fine_s <= _SEEN_BY_CHANGES_S
+        self._is_slow = share_changes and not self._by_changes
         self._length = max(round(_STRETCH_S / interval_s), _LEAST_SAMPLES)
         self._one: list[Samples] = []
         self._other: list[Samples] = []
@@ -93,7 +98,7 @@ class PairClock:
         """How they were laid on each other, and how well."""
         within = f"within {duration_text(self.residual_s, 2)}"
         if not self._found:
-            why = "" if self._by_changes else "; one of them tells too seldom for more"
+            why = "; one of them tells too seldom for more" if self._is_slow else ""
             return f"laid on by when they began, {within} and what each takes to begin{why}"
         first_s, apart_s = self._found[0]
         off = duration_text(abs(apart_s - self._began_apart_s), 2)

@@ -13,6 +13,7 @@ import msgspec
 import numpy as np
 
 from warm_ember.bench.description import InstrumentDescription
+from warm_ember.bench.instrument import Instrument
 from warm_ember.bench.pair_clock import PairClock
 from warm_ember.bench.reading_block import ReadingBlock
 from warm_ember.bench.source import Source
@@ -41,13 +42,15 @@ class PairedSource:
     first
         Gives the time axis, the lines and the power.
     second
-        Measures something beside; it is never told to switch anything on.
+        Measures something beside. It is left in the range that it is in, and is never told to switch anything.
     gives
         What it is there for: `SecondGives.VOLTAGE`, `SecondGives.RANGE` or `SecondGives.CURRENT`.
     """
 
     def __init__(self, first: Source, second: Source, gives: SecondGives) -> None:
         self._first, self._second, self._gives = first, second, gives
+        if isinstance(second, Instrument):
+            second.commands = msgspec.structs.replace(second.commands, range_auto="")
         self.is_waited_with = False
         self._thread: threading.Thread | None = None
         self._end = threading.Event()
@@ -174,9 +177,9 @@ class PairedSource:
             raise BadArgumentError(f"{self._second.description.name} measures no voltage")
 
     def reset(self) -> None:
-        """Bring both into the state that they have after being switched on."""
+        """Bring the first into the state that it has after being switched on; the second stays as it is set up."""
         self._first.reset()
-        self._second.reset()
+        self._second.forget_errors()
 
     def forget_errors(self) -> None:
         """Empty both error queues."""
@@ -309,7 +312,8 @@ class PairedSource:
         readings_s = (one.reading_interval_s or 0.0 for one in (self._first, self._second))
         slowest_s = max(self._second_interval_s, *readings_s)
         known_s = max(first_known_s + second_known_s, slowest_s / 2)
-        return PairClock(self._interval_s, second_s - first_s, known_s, slowest_s=slowest_s)
+        one_circuit = self._gives is not SecondGives.CURRENT
+        return PairClock(self._interval_s, second_s - first_s, known_s, slowest_s=slowest_s, share_changes=one_circuit)
 
     def _with_second(self, block: ReadingBlock) -> ReadingBlock:
         """Put what the second measured beside the next block of the first."""

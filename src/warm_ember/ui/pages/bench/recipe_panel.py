@@ -26,6 +26,7 @@ from warm_ember.session.bench_setup import steps_from_text, text_of_steps
 from warm_ember.session.pace import pace_text, size_text
 from warm_ember.ui.look.label import Label, tip
 from warm_ember.ui.look.theme import Appearance
+from warm_ember.ui.pages.bench.second_field import SecondField
 from warm_ember.ui.widgets.quantity_edit import QuantityEdit
 
 if TYPE_CHECKING:
@@ -148,6 +149,9 @@ class RecipePanel(QWidget):
         self.simulated_key.setFont(self.look.font("small"))
         self.grid.addWidget(self.simulated_key, self.grid.rowCount(), 1, 1, 2, Qt.AlignmentFlag.AlignLeft)
         self.identity_words.setWordWrap(True)
+        self.second = SecondField(self.look)
+        self.second.changed.connect(lambda second: self.changed.emit("second instrument", {"second": second}))
+        self._row("beside it", self.second, "\0")
 
     def _on_resource(self) -> None:
         if self.resource.isModified():
@@ -308,6 +312,7 @@ class RecipePanel(QWidget):
         if not self.resource.hasFocus():
             self.resource.setText(bench.resource)
             self.resource.setCursorPosition(0)
+        self.second.show_second(bench.second)
         self.identity_words.setText(identity.split(",")[1] if identity.count(",") else "")
         self.identity_words.setToolTip(tip(identity))
         for field, edit in self.settings.items():
