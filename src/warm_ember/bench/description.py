@@ -214,7 +214,9 @@ def read_description(path: Path) -> InstrumentDescription:
         raise BadFileError(path, f"cannot be read: {error.strerror}") from error
     except (msgspec.MsgspecError, UnicodeDecodeError) as error:
         raise BadFileError(path, f"this is no instrument description: {error}", remedy="see docs/formats.md") from error
-    _check(path, found)
+    problem = check_description(found)
+    if problem:
+        raise BadFileError(path, problem, remedy="see docs/formats.md")
     return found
 
 
@@ -232,35 +234,34 @@ def description_from(fields: object) -> InstrumentDescription:
     return msgspec.convert(fields, InstrumentDescription)
 
 
-def _check(path: Path, found: InstrumentDescription) -> None:
+def check_description(found: InstrumentDescription) -> str:
+    """Return what is wrong with a description, in words; empty where nothing is."""
     problem = _problem_of_mode(found)
     if problem:
-        pass
-    elif found.format != FORMAT:
-        problem = f"expected format {FORMAT}, found {found.format}"
-    elif "current" not in found.sense:
-        problem = 'expected "current" in sense'
-    elif "lines" in found.sense and not (found.line_names and found.commands.fetch_lines):
-        problem = 'sense has "lines", but line_names or commands.fetch_lines is missing'
-    elif len(found.line_names) > MOST_LINES:
-        problem = f"{counted(len(found.line_names), 'line')}: REAL,32 carries {MOST_LINES} of them exactly"
-    elif found.interval_s is not None and not 0 < found.interval_s[0] <= found.interval_s[1]:
-        problem = f"expected the shortest and the longest interval, found {found.interval_s}"
-    elif any(one.full_a >= other.full_a for one, other in zip(found.ranges, found.ranges[1:], strict=False)):
-        problem = "expected the ranges with the lowest first"
-    else:
-        try:
-            compile_expression(found.identity)
-            for template in filter(None, msgspec.structs.astuple(found.commands)):
-                if len(template) > _LONGEST_COMMAND or _WIDE.search(template):
-                    raise ValueError(f"“{template[:40]}” would send more than a command")
-                template.format(value=1.0, points=1, on=1, slope="POSitive", line=0)
-        except BadArgumentError as error:
-            problem = f"identity: {error}"
-        except (KeyError, IndexError, ValueError) as error:
-            problem = f"a command has braces that stand for nothing: {error}"
-    if problem:
-        raise BadFileError(path, problem, remedy="see docs/formats.md")
+        return problem
+    if found.format != FORMAT:
+        return f"expected format {FORMAT}, found {found.format}"
+    if "current" not in found.sense:
+        return 'expected "current" in sense'
+    if "lines" in found.sense and not (found.line_names and found.commands.fetch_lines):
+        return 'sense has "lines", but line_names or commands.fetch_lines is missing'
+    if len(found.line_names) > MOST_LINES:
+        return f"{counted(len(found.line_names), 'line')}: REAL,32 carries {MOST_LINES} of them exactly"
+    if found.interval_s is not None and not 0 < found.interval_s[0] <= found.interval_s[1]:
+        return f"expected the shortest and the longest interval, found {found.interval_s}"
+    if any(one.full_a >= other.full_a for one, other in zip(found.ranges, found.ranges[1:], strict=False)):
+        return "expected the ranges with the lowest first"
+    try:
+        compile_expression(found.identity)
+        for template in filter(None, msgspec.structs.astuple(found.commands)):
+            if len(template) > _LONGEST_COMMAND or _WIDE.search(template):
+                raise ValueError(f"“{template[:40]}” would send more than a command")
+            template.format(value=1.0, points=1, on=1, slope="POSitive", line=0)
+    except BadArgumentError as error:
+        return f"identity: {error}"
+    except (KeyError, IndexError, ValueError) as error:
+        return f"a command has braces that stand for nothing: {error}"
+    return ""
 
 
 def _problem_of_mode(found: InstrumentDescription) -> str:
