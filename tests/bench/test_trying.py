@@ -70,7 +70,7 @@ def test_each_command_of_a_sweep_is_tried_with_the_output_off() -> None:
     assert commands["voltage"] == TriedCommand("voltage", "SOURce:VOLTage 3", "taken")
     assert commands["range_auto"].answer == "taken: the value is outside what it can do (-222, Data out of range)"
     assert not commands["range_auto"].is_fine
-    assert commands["fetch_current"].answer == "7 samples, the first 0.001"
+    assert commands["fetch_current"].answer == "7 samples, the first 1.00 mA"
     assert commands["fetch_voltage"].is_fine
     assert "level" not in commands  # an empty one is not sent
     assert [one.name for one in found.commands if not one.is_fine] == ["range_auto"]

@@ -32,7 +32,8 @@ _MOST_ERRORS = 8
 _LINES_SHOWN = 6
 _BEFORE = (
     "clear", "error", "reset", "complete", "output", "voltage", "limit", "range", "range_auto", "data_format",
-    "interval", "before_points", "trigger_line", "trigger_level", "level", "slope", "trigger_immediate", "points", "start",
+    "interval", "before_points", "trigger_line", "trigger_level", "level", "slope", "trigger_immediate", "points",
+    "start",
 )  # fmt: skip
 """What is sent before anything is measured, in an order in which one may follow the other."""
 
@@ -201,7 +202,7 @@ class _Attempt:
         if name == "read":
             return self._readings(message)
         if name.startswith("fetch_") or name in [one.aux for one in self.description.further]:
-            return self._samples(message)
+            return self._samples(message, self._unit_of(name))
         if message.endswith("?"):
             return f"“{self.link.query(message)[:_SHOWN]}”"
         self.link.write(message)
@@ -233,7 +234,11 @@ class _Attempt:
             found.append(error_words(*error))
         return f": {'; '.join(dict.fromkeys(found))}" if found else ""
 
-    def _samples(self, message: str) -> str:
+    def _unit_of(self, name: str) -> str:
+        units = {"fetch_current": "A", "fetch_voltage": "V"} | {one.aux: one.unit for one in self.description.further}
+        return units.get(name, "")
+
+    def _samples(self, message: str, unit: str) -> str:
         """Fetch until something came of the sweep."""
         until_s = time.monotonic() + _ANSWER_S
         while True:
@@ -243,7 +248,7 @@ class _Attempt:
             time.sleep(_SWEEP_WAIT_S)
         if not len(values):
             raise InstrumentError(self.link.resource, "no samples came")
-        return f"{counted(len(values), 'sample')}, the first {float(values[0]):.4g}"
+        return f"{counted(len(values), 'sample')}, the first {quantity_text(float(values[0]), unit)}"
 
     def _fetched(self, message: str) -> Samples:
         kind = self.description.sample_kind

@@ -30,6 +30,7 @@ from warm_ember.bench.patterns import Patterns
 from warm_ember.bench.planning import Expectation, PlannedCapture
 from warm_ember.bench.recorder import Recorded, Recorder
 from warm_ember.bench.station import InstrumentConnection
+from warm_ember.bench.trying import TriedCommand, TriedInstrument
 from warm_ember.bench.wiring import Added
 from warm_ember.bench.zero import Level, Stage
 from warm_ember.signal.envelope import Envelope, PixelColumns
@@ -121,6 +122,8 @@ __all__ = [
     "StretchReading",
     "SuggestedChange",
     "Transition",
+    "TriedCommand",
+    "TriedInstrument",
     "Verdict",
     "WakeLedger",
     "Wakes",

@@ -41,6 +41,7 @@ from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.base import Missing, Page
 from warm_ember.ui.pages.bench.console_panel import ConsolePanel
 from warm_ember.ui.pages.bench.controller import BenchController
+from warm_ember.ui.pages.bench.instrument_sheet import InstrumentSheet
 from warm_ember.ui.pages.bench.measurement_plan_view import PlanView
 from warm_ember.ui.pages.bench.recipe_panel import RecipePanel
 from warm_ember.ui.pages.bench.record_strip import RecordStrip
@@ -148,6 +149,7 @@ class BenchPage(Page):
             panel.changed.connect(self._on_edit)
         self.recipe.find_asked.connect(bench.find)
         self.recipe.simulated_asked.connect(bench.use_simulated)
+        self.recipe.describe_asked.connect(self.describe_instrument)
         self.recipe.marked.connect(bench.mark)
         self.strip.key.clicked.connect(self.record_or_stop)
         self.console.sent.connect(bench.send)
@@ -397,6 +399,16 @@ class BenchPage(Page):
         if self._live is None and (results is None or before is None or before.capture is not results.capture):
             self._show_idle()
         self.show_bench()
+
+    def describe_instrument(self) -> None:
+        """Open the sheet on which the instrument that is there is described, and tried."""
+        bench = self.bench_controller
+        bench.look_up()
+        identity = next((one.identity for one in bench.found if one.resource == bench.bench.resource), "")
+        sheet = InstrumentSheet(self, self.look, self.controller, bench.description, identity)
+        sheet.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        sheet.saved.connect(self.show_bench)
+        sheet.open()
 
     def show_bench(self) -> None:
         """Show the bench of the project."""

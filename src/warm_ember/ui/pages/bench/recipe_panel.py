@@ -52,6 +52,8 @@ class RecipePanel(QWidget):
         ``(what, fields of the bench)`` to change.
     find_asked, simulated_asked
         Look for instruments.
+    describe_asked
+        Describe the one that is there.
     marked
         Mark this moment.
     """
@@ -59,6 +61,7 @@ class RecipePanel(QWidget):
     changed = Signal(str, object)
     find_asked = Signal()
     simulated_asked = Signal()
+    describe_asked = Signal()
     marked = Signal()
 
     def __init__(self, look: Appearance) -> None:
@@ -145,7 +148,17 @@ class RecipePanel(QWidget):
         self.simulated_key = QPushButton("Use the simulated bench")
         self.simulated_key.setToolTip("Start a simulated instrument with the trail counter post behind it")
         self.simulated_key.clicked.connect(self.simulated_asked)
-        self.identity_words = self._row("", self.find_key, " ")
+        self.describe_key = QPushButton("Describe …")
+        self.describe_key.setToolTip("Say which commands it knows, and try them on it")
+        self.describe_key.setFont(self.look.font("small"))
+        self.describe_key.clicked.connect(self.describe_asked)
+        finding = QWidget()
+        keys = QHBoxLayout(finding)
+        keys.setContentsMargins(0, 0, 0, 0)
+        keys.addWidget(self.find_key)
+        keys.addWidget(self.describe_key)
+        self.find_key.setFont(self.look.font("small"))
+        self.identity_words = self._row("", finding, " ")
         self.simulated_key.setFont(self.look.font("small"))
         self.grid.addWidget(self.simulated_key, self.grid.rowCount(), 1, 1, 2, Qt.AlignmentFlag.AlignLeft)
         self.identity_words.setWordWrap(True)
