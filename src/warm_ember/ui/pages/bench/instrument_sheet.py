@@ -44,7 +44,7 @@ if TYPE_CHECKING:
 _MODES = {
     "sweep": "takes sweeps",
     "polled": "answers one reading at a time",
-    "lines": "prints lines by itself",
+    "lines": "prints lines",
 }
 _FORMATS = {"real32": "blocks of float32", "real64": "blocks of float64", "ascii": "text"}
 _ORDERS = {"big": "highest byte first", "little": "lowest byte first"}
