@@ -229,7 +229,8 @@ def gather(project: Project, choice: Choice) -> Report:
         raise BadArgumentError("a claim is checked by two runs: give --run twice")
     for name in names:
         project.runs[name]  # one that there is not is told before anything is computed
-    subject = session.run(names[-1])
+    results = session.run_several(names)
+    subject = results[-1]
     life = subject.life
     is_compared = len(choice.runs) == 2
     details = tuple(_detail(project, name) for name in (names if is_compared else names[-1:]))
@@ -241,7 +242,7 @@ def gather(project: Project, choice: Choice) -> Report:
         target_h=None if life.target_s is None else life.target_s / HOUR_S,
         budget_a=life.budget_a,
         chance=life.chance,
-        runs=tuple(_summary(session.run(name)) for name in names),
+        runs=tuple(map(_summary, results)),
         details=details,
         steps=_steps(session, names),
         plan=_plan(session, names[-1]),

@@ -10,7 +10,7 @@ import logging
 import subprocess
 import sys
 from types import TracebackType
-from typing import Any, Self
+from typing import Self
 
 from warm_ember.errors import WarmEmberError
 
@@ -72,22 +72,21 @@ class PageSetting:
         self.close()
 
 
-def _nothing_outside(url: str, *_: object, **__: object) -> dict[str, Any]:
-    raise ValueError(f"a report has no links: {url}")
-
-
 def main() -> int:
     """Set the page that comes on standard input, and write it to standard output."""
     logging.disable(logging.ERROR)  # what is for the screen is told of as unknown
     try:
         from weasyprint import HTML
+        from weasyprint.urls import URLFetcher
     except OSError as error:
         sys.stderr.write(str(error).replace("\n", " "))
         return _NO_LIBRARY
     page = sys.stdin.buffer.read().decode()
     if not page:
         return 1  # nobody wants it any more
-    sys.stdout.buffer.write(HTML(string=page, url_fetcher=_nothing_outside).write_pdf())
+    # What stands in the page itself is taken, and nothing from anywhere else.
+    inside = URLFetcher(allowed_protocols=("data",))
+    sys.stdout.buffer.write(HTML(string=page, url_fetcher=inside).write_pdf())
     return 0
 
 

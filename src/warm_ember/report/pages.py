@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from base64 import b64encode
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cache
@@ -64,13 +65,22 @@ def write_report(project: Project, choice: Choice, path: Path) -> None:
         content = render(project, choice).encode("utf-8", "replace")
     else:
         with PageSetting() as setting:
-            content = setting.pdf(render(project, choice))
+            content = setting.pdf(render(project, choice, on_paper=True))
     with complete_or_nothing(path) as new:
         new.partial.write_bytes(content)
 
 
-def render(project: Project, choice: Choice) -> str:
-    """Return a report as HTML."""
+def render(project: Project, choice: Choice, *, on_paper: bool = False) -> str:
+    """Return a report as HTML.
+
+    Parameters
+    ----------
+    project, choice
+        What it is of, and what it holds.
+    on_paper
+        Whether pages are made of it: its figures stand in it as pictures then, so that no style is looked for by each
+        of their thousands of parts.
+    """
     report = gather(project, choice)
     session = project.session
     results = {detail.run: session.run(detail.run) for detail in report.details}
@@ -87,7 +97,7 @@ def render(project: Project, choice: Choice) -> str:
     return _template().render(
         report=report,
         parts=frozenset(part.value for part in choice.parts),
-        figures={name: Markup(svg) for name, svg in figures.items()},
+        figures={name: Markup(_picture(svg) if on_paper else svg) for name, svg in figures.items()},
         style=Markup(_read("report.css")),
         kind=_kind(report),
         answer=_answer(report),
@@ -132,6 +142,11 @@ def _read(name: str) -> str:
 def _percent(share: float | None, *, bare: bool = False) -> str:
     text = str(percent_text(share))
     return text.removesuffix("%").rstrip("\u2009 ") if bare else text
+
+
+def _picture(svg: str) -> str:
+    """Return a figure as an image element that holds it."""
+    return f'<img class="figure" alt="" src="data:image/svg+xml;base64,{b64encode(svg.encode()).decode()}">'
 
 
 def _kind(report: Report) -> str:

@@ -37,7 +37,7 @@ def preview(
     import pypdfium2
 
     with PageSetting() as setting:
-        page = render(project, choice)
+        page = render(project, choice, on_paper=True)
         if should_stop():
             raise Cancelled("stopped")
         document = pypdfium2.PdfDocument(setting.pdf(page))
