@@ -2,53 +2,30 @@
 
 from __future__ import annotations
 
-import socket
 import struct
-import threading
 from collections.abc import Callable
+
+from bench.peer import Peer
 
 CREATE_LINK, WRITE, READ, CLEAR, DESTROY_LINK = 10, 11, 12, 15, 23
 IO_TIMEOUT, END, REQUEST_COUNT = 15, 4, 1
 
 
-class Vxi11Peer:
+class Vxi11Peer(Peer):
     """Answer by a function from a message to its answer, both whole; for one client after the other.
 
     Parameters
     ----------
-    reply
+    answer_to
         Gives the answer to a message, None for none.
     at_once
         How many bytes a read brings at most.
     """
 
-    def __init__(self, reply: Callable[[str], bytes | None], *, at_once: int = 1000) -> None:
-        self._reply, self._at_once = reply, at_once
-        self._listener = socket.create_server(("127.0.0.1", 0))
-        self._listener.settimeout(0.05)
-        self.address = f"TCPIP::127.0.0.1,{self._listener.getsockname()[1]}::inst0::INSTR"
-        self._ended = threading.Event()
-        self._waiting = b""
-        self._thread = threading.Thread(target=self._serve)
-        self._thread.start()
-
-    def __enter__(self):
-        return self
-
-    def __exit__(self, *_):
-        self._ended.set()
-        self._thread.join()
-        self._listener.close()
-
-    def _serve(self):
-        while not self._ended.is_set():
-            try:
-                line, _ = self._listener.accept()
-            except TimeoutError:
-                continue
-            with line:
-                line.settimeout(0.05)
-                self._talk(line)
+    def __init__(self, answer_to: Callable[[str], bytes | None], *, at_once: int = 1000) -> None:
+        self._answer_to, self._at_once, self._waiting = answer_to, at_once, b""
+        super().__init__()
+        self.address = f"TCPIP::127.0.0.1,{self.address.split('::')[2]}::inst0::INSTR"
 
     def _talk(self, line):
         while (call := self._record(line)) is not None:
@@ -91,7 +68,7 @@ class Vxi11Peer:
         if procedure == WRITE:
             (length,) = struct.unpack(">I", arguments[16:20])
             for message in arguments[20 : 20 + length].decode().splitlines():
-                self._waiting += self._reply(message.strip()) or b""
+                self._waiting += self._answer_to(message.strip()) or b""
             return struct.pack(">iI", 0, length)
         if procedure == READ:
             _, wanted, timeout_ms = struct.unpack(">iII", arguments[:12])
