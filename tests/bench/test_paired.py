@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import re
+import socket
+import threading
+import time
 from pathlib import Path
 
 import numpy as np
@@ -104,6 +108,37 @@ def test_a_meter_gives_the_voltage_by_when_it_answered_and_what_is_lost_is_told(
     assert np.nanmin(volts) >= 2.5
     assert (np.diff(volts[~np.isnan(volts)]) >= 0).all()
     assert np.isnan(volts[-200:]).all()
+
+
+def test_a_board_that_prints_gets_its_voltage_from_a_sweep(tmp_path: Path, command) -> None:
+    with (
+        ClockedVoltmeter(lambda s: 3.0 + 0.0 * s, 2) as voltmeter,
+        socket.create_server(("127.0.0.1", 0)) as listener,
+    ):
+        ended = threading.Event()
+
+        def serve() -> None:
+            line, _ = listener.accept()
+            began_s = time.monotonic()
+            with line, contextlib.suppress(OSError):
+                while not ended.wait(0.01):
+                    line.sendall(f"{1e3 * (time.monotonic() - began_s):.1f} ms 1.25 mA\n".encode())
+
+        thread = threading.Thread(target=serve)
+        thread.start()
+        board = f"socket://127.0.0.1:{listener.getsockname()[1]}"
+        found = record(command, tmp_path / "p", board, voltmeter.address, "voltage", 2)
+        ended.set()
+        thread.join()
+    with Session.open(tmp_path / "p") as session:
+        capture = session.capture("m")
+        assert capture.voltage is not None
+        volts = capture.voltage.read(0, capture.voltage.samples)
+        current = capture.current.read(0, capture.current.samples)
+    assert found["samples"] == len(current) == len(volts)
+    assert np.nanmean(current) == pytest.approx(1.25e-3, rel=1e-6)
+    assert np.nanmean(volts) == pytest.approx(3.0, abs=1e-4)
+    assert np.isnan(volts).mean() < 0.2
 
 
 @pytest.mark.parametrize("gives", ["voltage", "current"])

@@ -51,7 +51,6 @@ class PairedSource:
         self._first, self._second, self._gives = first, second, gives
         if isinstance(second, Instrument):
             second.commands = msgspec.structs.replace(second.commands, range_auto="")
-        self.is_waited_with = False
         self._thread: threading.Thread | None = None
         self._end = threading.Event()
         self._queue: deque[Samples] = deque()
@@ -74,6 +73,15 @@ class PairedSource:
     def description(self) -> InstrumentDescription:
         """How the first is spoken to."""
         return self._first.description
+
+    @property
+    def is_waited_with(self) -> bool:
+        """Whether something else was done since both were opened."""
+        return self._first.is_waited_with
+
+    @is_waited_with.setter
+    def is_waited_with(self, waited: bool) -> None:
+        self._first.is_waited_with = self._second.is_waited_with = waited
 
     @property
     def should_stop(self) -> ShouldStop:
@@ -213,6 +221,7 @@ class PairedSource:
             self._end.clear()
             self._thread = threading.Thread(target=self._read_second, name="second instrument")
             self._thread.start()
+        self._first.is_waited_with = True  # what it printed before the second began has nothing beside it
         self._first_told = _told(self._first.start)
         self._clock = None
 

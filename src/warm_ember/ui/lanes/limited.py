@@ -14,6 +14,8 @@ from warm_ember.ui.look.rich_text import draw_rich_text, width_of
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import duration_text, format_distinct
 
+_AS_HIGH = 0.995
+
 
 def limited_of(results: LaneData | None, channel: str) -> BandLimited | None:
     """Return a channel of a run with its band limited; None where it is shown as it was measured."""
@@ -28,7 +30,7 @@ def course_of(limited: BandLimited, window: TimeWindow, columns: int) -> Floats:
 def hidden_words(limited: BandLimited, unit: str) -> str:
     """Return what a limit hides, as rich text."""
     words = f"line: nothing shorter than {duration_text(limited.shortest_s).rich}"
-    if limited.highest == limited.highest_measured:
+    if not limited.highest < _AS_HIGH * limited.highest_measured:
         return words
     measured, shown = (text.rich for text in format_distinct(limited.highest_measured, limited.highest, unit))
     return f"{words}; the highest, {measured}, shows as {shown}"
