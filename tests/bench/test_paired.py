@@ -51,7 +51,8 @@ def test_the_voltage_of_a_second_instrument_is_laid_on_by_what_both_see(tmp_path
         r"what both saw change, within ([^;]+); before ([^ ]+ s) by when they began, ([^ ]+ m?s) off", note
     )
     assert told is not None, note
-    assert parse_duration(told[1]) < 2e-3
+    within_s = parse_duration(told[1])
+    assert within_s < 0.012
     assert 0.02 < parse_duration(told[3]) < 0.2
     wrong = np.abs(volts - (3.0 - WORLD_OHM * current)) > 0.02
     laid = round(parse_duration(told[2]) * RATE_HZ) + 10
@@ -59,7 +60,7 @@ def test_the_voltage_of_a_second_instrument_is_laid_on_by_what_both_see(tmp_path
     # Before, it is late by what nobody knows of; then a change is off by a sample or two at most.
     changes = np.count_nonzero(np.abs(np.diff(current[laid:])) > 0.01)
     assert changes > 0
-    assert np.count_nonzero(wrong[laid:]) <= 2.5 * changes
+    assert np.count_nonzero(wrong[laid:]) <= (2.5 + 2 * within_s * RATE_HZ) * changes
     assert np.count_nonzero(wrong[:laid]) > 20 * np.count_nonzero(np.abs(np.diff(current[:laid])) > 0.01)
 
 

@@ -58,6 +58,7 @@ class PairClock:
         self._seen = 0
         self._suspected_s: float | None = None
         self._found: list[tuple[float, float]] = []
+        self._steps_s: list[float] = []
 
     def add(self, one: Samples, other: Samples) -> None:
         """Look at what both measured, laid on each other by `apart_s`, shape ``(n,)`` each; it may change `apart_s`."""
@@ -73,12 +74,13 @@ class PairClock:
 
     def _look(self) -> None:
         one, other = np.concatenate(self._one), np.concatenate(self._other)
-        lag_s = find_lag(one, other, self._interval_s, _MOST_LAG * len(one) * self._interval_s)
-        if lag_s is None:
+        found = find_lag(one, other, self._interval_s, _MOST_LAG * len(one) * self._interval_s)
+        if found is None:
             return
-        apart_s = self.apart_s - lag_s
-        if self._suspected_s is not None and abs(apart_s - self._suspected_s) <= _AGREE * self._fine_s:
+        apart_s, step_s = self.apart_s - found.lag_s, max(found.step_s, self._fine_s)
+        if self._suspected_s is not None and abs(apart_s - self._suspected_s) <= _AGREE * step_s:
             self._found.append((self._seen * self._interval_s, apart_s))
+            self._steps_s.append(step_s)
             self.apart_s = apart_s
         self._suspected_s = apart_s
 
@@ -91,7 +93,7 @@ class PairClock:
         left_s = apart_s - apart_s.mean()
         if len(apart_s) >= _DRIFT_FROM:  # two clocks that run apart by the same little all the time
             left_s = apart_s - np.polyval(np.polyfit(at_s, apart_s, 1), at_s)
-        return math.hypot(float(np.sqrt(np.square(left_s).mean())), self._fine_s / 2)
+        return math.hypot(float(np.sqrt(np.square(left_s).mean())), max(self._steps_s) / 2)
 
     @property
     def words(self) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import NamedTuple
 
 import numpy as np
 
@@ -18,7 +19,14 @@ _NORMAL = 1.4826
 _OUT_OF_NOISE = 6.0
 
 
-def find_lag(one: Samples, other: Samples, interval_s: float, most_s: float) -> float | None:
+class Lag(NamedTuple):
+    """By how much one channel is behind another, and in steps of what that was looked for, s."""
+
+    lag_s: float
+    step_s: float
+
+
+def find_lag(one: Samples, other: Samples, interval_s: float, most_s: float) -> Lag | None:
     """Find by how much later one channel shows what another shows, by the changes that both have.
 
     Parameters
@@ -33,9 +41,9 @@ def find_lag(one: Samples, other: Samples, interval_s: float, most_s: float) -> 
 
     Returns
     -------
-    float or None
-        Seconds, positive where `other` comes later, to a fraction of a sample, or of 65,536th of the stretch where
-        that is longer; None where nothing changes, the changes are not alike, or several lags explain them.
+    Lag or None
+        Positive where `other` comes later, to a fraction of its step: a sample, or so many that the changes stand out
+        of the noise. None where nothing changes, the changes are not alike, or several lags explain them.
 
     References
     ----------
@@ -45,7 +53,7 @@ def find_lag(one: Samples, other: Samples, interval_s: float, most_s: float) -> 
     Examples
     --------
     >>> current = np.repeat(np.float32([1, 1, 9, 2, 7, 7, 3, 1]), 20)
-    >>> round(find_lag(current, 3 - 0.1 * np.roll(current, 3), 1e-3, 0.02), 4)
+    >>> round(find_lag(current, 3 - 0.1 * np.roll(current, 3), 1e-3, 0.02).lag_s, 4)
     0.003
     """
     finest = -(-len(one) // _MOST_BINS)
@@ -56,7 +64,7 @@ def find_lag(one: Samples, other: Samples, interval_s: float, most_s: float) -> 
     return None
 
 
-def _lag_in_bins(one: Samples, other: Samples, size: int, interval_s: float, most_s: float) -> float | None:
+def _lag_in_bins(one: Samples, other: Samples, size: int, interval_s: float, most_s: float) -> Lag | None:
     from scipy.signal import correlate  # SciPy loads when first needed: it takes a while
 
     changes = [_changes(values, size) for values in (one, other)]
@@ -71,7 +79,8 @@ def _lag_in_bins(one: Samples, other: Samples, size: int, interval_s: float, mos
     others = np.concatenate((alike[: max(0, best - _BESIDE)], alike[best + _BESIDE + 1 :]))
     if alike[best] < _LEAST_ALIKE or (len(others) and others.max() > _NEXT_BEST * alike[best]):
         return None
-    return (best + _summit(alike, best) - reach) * size * interval_s
+    step_s = size * interval_s
+    return Lag((best + _summit(alike, best) - reach) * step_s, step_s)
 
 
 def _changes(values: Samples, size: int) -> Floats:
