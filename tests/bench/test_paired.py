@@ -15,6 +15,9 @@ import pytest
 
 from bench.clocked_peer import WORLD_OHM, ClockedPeer, ClockedVoltmeter, World
 from bench.fake_meter import FakeMeter
+from warm_ember.model.bench import Bench, BenchSettings, Recipe, SecondGives, SecondInstrument, SwitchOutput, Take
+from warm_ember.session.recording import RecordRequest
+from warm_ember.session.recording import record as record_into
 from warm_ember.session.session import Session
 from warm_ember.units import parse_duration
 
@@ -193,3 +196,25 @@ def test_nothing_is_switched_on_before_both_boards_are_ready(tmp_path: Path, com
         assert "127.0.0.1::9" in error
         assert "OUTPut 1" not in meter.heard
     assert not list((tmp_path / "p").rglob("*.h5"))
+
+
+def test_how_they_lie_is_written_down_before_the_end_for_whoever_recovers_it(tmp_path: Path) -> None:
+    world, recorders, notes = World(3), [], []
+    (tmp_path / "p" / "captures").mkdir(parents=True)
+
+    def stop() -> bool:
+        files = [recorder.file for recorder in recorders if recorder.file is not None]
+        notes.extend(file.info.note for file in files)
+        return bool(files)
+
+    with (
+        ClockedPeer(world.current_a, 1) as meter,
+        ClockedPeer(world.current_a, 2) as other,
+        Session.open_or_create(tmp_path / "p") as session,
+    ):
+        bench = Bench(meter.address, SecondInstrument(other.address, SecondGives.CURRENT))
+        recipe = Recipe("r", BenchSettings(interval_s=1e-3, duration_s=60.0), (SwitchOutput(), Take()))
+        request = RecordRequest(bench, recipe, "m", timeout_s=1.0)
+        taken = record_into(session, request, should_stop=stop, started=recorders.append)
+    assert "another current of Any Maker,Clocked,2,1 laid on by when they began" in notes[0]
+    assert taken[0].ending == "stopped"

@@ -319,7 +319,7 @@ class Recorder:
         )
         self.file = RecordingFile(
             self.job.path,
-            self._info,
+            self._info_with_losses(),  # as far as is known now, for whoever finishes it when this program is killed
             with_voltage="voltage" in instrument.senses,
             line_names=instrument.line_names,
             with_readings=instrument.description.mode != "sweep",
