@@ -73,7 +73,8 @@ def test_a_meter_is_recorded_at_its_own_pace(described: Path, tmp_path: Path, co
         # A reading holds until the next: charge is that of these steps, but for what came late on a busy machine.
         ends = np.append(moments[1:], np.inf).clip(max=1.0)
         held_s = ends - moments.clip(max=1.0)
-        assert (held_s > 0.2).any() or found["missing"] == 0
+        # The reading after the last one is not kept: it may have come late too.
+        assert (held_s > 0.2).any() or held_s[count - 1 :].max() > 2.5 * 0.02 or found["missing"] == 0
         if not found["missing"]:
             assert capture.whole().charge_c == pytest.approx(float(np.sum(held_s * readings.current_a)), rel=1e-5)
     with h5py.File(tmp_path / "p" / "captures" / "m.h5") as file:
