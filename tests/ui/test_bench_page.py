@@ -138,6 +138,7 @@ def test_two_boards_become_two_runs(page, window, qtbot: QtBot, settle, serve) -
 
 
 def test_one_key_records_and_stops_and_the_moment_is_marked(page, window, qtbot: QtBot, settle, serve) -> None:  # noqa: F811
+    assert page.recipe.mark.isHidden()
     connect(page, serve("r5"), qtbot)
     type_into(qtbot, page.recipe.settings["duration_s"], "0")
     assert page.controller.project.bench.settings.duration_s is None

@@ -110,6 +110,7 @@ class RecipePanel(QWidget):
         self.save.clicked.connect(lambda: self.ask_name())
         self.mark = QPushButton("Mark this moment")
         self.mark.clicked.connect(self.marked)
+        self.mark.hide()  # there is a moment to mark while something is recorded
         for button in (self.save, self.mark):
             button.setFont(self.look.font("small"))
             keys.addWidget(button)
