@@ -10,6 +10,7 @@ from pathlib import Path
 
 import msgspec
 import numpy as np
+import pypdfium2
 import pytest
 
 import warm_ember
@@ -182,6 +183,22 @@ def test_the_same_gives_the_same_bytes_in_both_forms(project, tmp_path: Path, mo
     streams = pdf_text(pdf)
     assert b"/Subtype /Image" not in pdf + streams  # figures are vectors
     assert streams.count(b"BT") > 100  # and text is text
+
+
+def test_long_words_stay_on_the_page(project, tmp_path: Path) -> None:
+    session, word = project.session, "W" * 150
+    session.apply(edits.change_run("r5", title=word, changed=word, note=word), "name")
+    session.apply(edits.rename_state("Deep sleep", word, (LogRule(),)), "name")
+    session.apply(edits.change_bracket("r5", "A", name=word), "name")
+    path = tmp_path / "long.pdf"
+    write_report(project, Choice(), path)
+    document = pypdfium2.PdfDocument(path)
+    for page in document:
+        text, width_pt = page.get_textpage(), page.get_width()
+        boxes = [text.get_charbox(at) for at in range(text.count_chars())]
+        assert boxes
+        assert max(right for _, _, right, _ in boxes) <= width_pt - 16 / 25.4 * 72 + 2.0
+    document.close()
 
 
 def test_hostile_names_are_text(project) -> None:

@@ -27,6 +27,8 @@ _MATTERS = 0.01
 _DRAWN_POINTS = 80
 _LEAST_A, _MOST_A = 1e-13, 1e3
 _REACH = 0.2
+_EXACT = 1e-9  # of the logarithm of a current
+_AT_A_TIME = 34
 _LIKELY = np.geomspace(0.6, 1.05, 9)
 _NEAR = np.geomspace(0.7, 1.4, 9)
 _ROUGH_DRAWS, _ROUGH_POINTS, _ROUGH_DRAWN_POINTS = 120, 128, 48
@@ -275,9 +277,12 @@ def budget_current(model: LifeModel, target_s: float) -> float:
         if beyond(high) >= 0:
             return math.exp(high)
 
-    from scipy.optimize import brentq
-
-    return math.exp(brentq(beyond, low, high, xtol=1e-9))
+    # Many at a time cost hardly more than one, and no more than a library's root finder takes to load.
+    while high - low > _EXACT:
+        tried = np.linspace(low, high, _AT_A_TIME)
+        last = int(np.argmin(np.append(all_beyond(tried[1:-1]) >= 0, False)))  # the last one that still lasts
+        low, high = float(tried[last]), float(tried[last + 1])
+    return math.exp((low + high) / 2)
 
 
 def _between(lives_s: Floats, target_s: float, averages_a: Floats) -> float | None:

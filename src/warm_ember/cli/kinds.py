@@ -29,7 +29,7 @@ def kinds(
         if json:
             print_json(found.as_json())
         else:
-            print_kinds(opened.session.kinds.shown(opened.session.project, name).kinds)
+            print_kinds(opened.session.results.kinds(opened.session.project, name))
 
 
 def print_kinds(found: Kinds) -> None:

@@ -10,8 +10,8 @@ from warm_ember.library.record import Record
 if TYPE_CHECKING:
     from warm_ember.attribution.kinds import Kind as FoundKind
     from warm_ember.attribution.kinds import Kinds as FoundKinds
+    from warm_ember.attribution.wake_ledger import WakeLedger
     from warm_ember.model.figure import Bound
-    from warm_ember.session.kind_results import KindsShown
 
 
 class Kind(Graded, frozen=True, kw_only=True):
@@ -67,13 +67,12 @@ class Kinds(Graded, frozen=True, kw_only=True):
     stays: tuple[Stay, ...]
 
 
-def kinds_of(shown: KindsShown) -> Kinds:
+def kinds_of(capture: str, found: FoundKinds, ledger: WakeLedger) -> Kinds:
     """Return the kinds of a run as an answer."""
-    found = shown.kinds
-    bounds = {row.source: row.bound for row in shown.ledger.sources}
+    bounds = {row.source: row.bound for row in ledger.sources}
     low, high = found.floor.interval() or (None, None)
     return Kinds(
-        capture=shown.capture,
+        capture=capture,
         floor_a=found.floor.value,
         floor_a_low=low,
         floor_a_high=high,
@@ -91,7 +90,7 @@ def kinds_of(shown: KindsShown) -> Kinds:
             )
             for stay in found.stays
         ),
-        **measured(shown.ledger.bound),
+        **measured(ledger.bound),
     )
 
 

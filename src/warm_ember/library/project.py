@@ -127,7 +127,9 @@ class Run:
         """Return the wakes sorted into kinds from the current alone."""
         from warm_ember.library.kinds import kinds_of
 
-        return kinds_of(self._session.kinds.shown(self._session.project, self.name))
+        session, project = self._session, self._session.project
+        found = session.results.kinds(project, self.name)
+        return kinds_of(self.name, found, session.kinds.ledger(project, self.name))
 
     def take_kinds(self) -> Kinds:
         """Make the kinds the battery's activities, in place of those there are, save that, and return them."""

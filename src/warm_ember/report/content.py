@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Callable
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, ClassVar
 
@@ -19,6 +21,7 @@ from warm_ember.library.record import Record
 from warm_ember.library.states import States
 from warm_ember.library.wakes import Wakes
 from warm_ember.model.figure import Grade
+from warm_ember.report.beside import Beside
 from warm_ember.report.contents import Choice, Part
 from warm_ember.session.average_figure import average_figure
 from warm_ember.session.results import life_model
@@ -140,6 +143,13 @@ class Step(Record, frozen=True, kw_only=True):
     proved: bool
 
 
+@dataclass(frozen=True)
+class _WayThere:
+    runs: tuple[RunSummary, ...]
+    steps: tuple[Step, ...]
+    plan: tuple[PlannedStep, ...]
+
+
 class PlannedStep(Record, frozen=True, kw_only=True):
     """A change ahead: what it saves after those before it, what is left then, and the life."""
 
@@ -209,8 +219,17 @@ class Report(Record, frozen=True, kw_only=True):
         return self.details[-1]
 
 
-def gather(project: Project, choice: Choice) -> Report:
-    """Compute what a report says.
+def gather(
+    project: Project, choice: Choice, *, meanwhile: Callable[[tuple[RunDetail, ...]], object] | None = None
+) -> Report:
+    """Compute what a report says: the runs it is about here, the way there beside.
+
+    Parameters
+    ----------
+    project, choice
+        What it is of, and what it holds.
+    meanwhile
+        What is done with the details while the other runs may still be computed.
 
     Raises
     ------
@@ -229,11 +248,14 @@ def gather(project: Project, choice: Choice) -> Report:
         raise BadArgumentError("a claim is checked by two runs: give --run twice")
     for name in names:
         project.runs[name]  # one that there is not is told before anything is computed
-    results = session.run_several(names)
-    subject = results[-1]
-    life = subject.life
     is_compared = len(choice.runs) == 2
-    details = tuple(_detail(project, name) for name in (names if is_compared else names[-1:]))
+    subject = session.run(names[-1])  # before the copy is made: both need it
+    with Beside(lambda: _way_there(session, names)) as beside:
+        details = tuple(_detail(project, name) for name in (names if is_compared else names[-1:]))
+        if meanwhile is not None:
+            meanwhile(details)
+        way_there = beside.result()
+    life = subject.life
     compared = project.compare(*names) if is_compared and Part.COMPARISON in choice.parts else None
     return Report(
         title=choice.title or f"{session.title}: {subject.run.label}",
@@ -242,10 +264,10 @@ def gather(project: Project, choice: Choice) -> Report:
         target_h=None if life.target_s is None else life.target_s / HOUR_S,
         budget_a=life.budget_a,
         chance=life.chance,
-        runs=tuple(map(_summary, results)),
+        runs=way_there.runs,
         details=details,
-        steps=_steps(session, names),
-        plan=_plan(session, names[-1]),
+        steps=way_there.steps,
+        plan=way_there.plan,
         inputs=_inputs(session, subject),
         sensitivity=tuple(
             Sensitivity(
@@ -269,6 +291,11 @@ def _today() -> str:
     given = os.environ.get("SOURCE_DATE_EPOCH", "")
     moment = datetime.fromtimestamp(int(given), UTC) if given.isdigit() else datetime.now().astimezone()
     return f"{moment.day} {moment:%B %Y}"
+
+
+def _way_there(session: Session, names: tuple[str, ...]) -> _WayThere:
+    runs = tuple(_summary(session.run(name)) for name in names)
+    return _WayThere(runs, _steps(session, names), _plan(session, names[-1]))
 
 
 def _summary(run: RunResults) -> RunSummary:

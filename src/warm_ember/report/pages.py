@@ -43,6 +43,7 @@ if TYPE_CHECKING:
     import jinja2
 
 ENDINGS = (".html", ".pdf")
+_IN_HEADING = 40  # characters of a name
 _TEXTURES = ("plain", "dots", "bars", "rings")
 _HOURS = 8760 / 12
 
@@ -81,18 +82,21 @@ def render(project: Project, choice: Choice, *, on_paper: bool = False) -> str:
         Whether pages are made of it: its figures stand in it as pictures then, so that no style is looked for by each
         of their thousands of parts.
     """
-    report = gather(project, choice)
-    session = project.session
-    results = {detail.run: session.run(detail.run) for detail in report.details}
-    figures = {"life": life_figure(results[report.subject.run].life)}
+    session, figures = project.session, {}
+
+    def draw(details: tuple[RunDetail, ...]) -> None:
+        figures["life"] = life_figure(session.run(details[-1].run).life)
+        for number, detail in enumerate(details if Part.TRACE in choice.parts else (), start=1):
+            figures[f"trace-{number}"] = trace_figure(
+                f"trace-{number}", session.run(detail.run), detail.brackets, tuple(note.at_s for note in detail.notes)
+            )
+
+        _template()
+
+    report = gather(project, choice, meanwhile=draw)
     if len(report.runs) > 1 and Part.RUNS in choice.parts:
         figures["runs"] = runs_figure(report)
-    if Part.TRACE in choice.parts:
-        for number, detail in enumerate(report.details, start=1):
-            figures[f"trace-{number}"] = trace_figure(
-                f"trace-{number}", results[detail.run], detail.brackets, tuple(note.at_s for note in detail.notes)
-            )
-    kinds = {detail.run: session.kinds.shown(session.project, detail.run).kinds for detail in report.details}
+    kinds = {detail.run: session.results.kinds(session.project, detail.run) for detail in report.details}
     numbers = count(1)
     return _template().render(
         report=report,
@@ -187,7 +191,10 @@ def _trace_title(detail: RunDetail) -> Markup:
         first, second = named[:2]
         times = format_significant(first.charge_c / second.charge_c)
         return Markup("{} uses {}, {} times {}").format(
-            words.safe(first.name.capitalize()), quantity_text(first.charge_c, "C"), times, words.safe(second.name)
+            words.breakable(first.name.capitalize(), _IN_HEADING),
+            quantity_text(first.charge_c, "C"),
+            times,
+            words.breakable(second.name, _IN_HEADING),
         )
     return Markup("The capture")
 

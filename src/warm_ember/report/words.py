@@ -21,6 +21,7 @@ _SIGNS = {"at_least": "≥", "at_most": "≤", "below": "<"}
 _LONGEST = 160
 _NARROW = "\u202f"
 """A space within a number at which no line ends."""
+_LONG_WORD = re.compile(r"\S{25,}")
 _NUMBER = re.compile(r"(?:[<≥≤] )?[−-]?\d[\d.\u202f]*")
 
 
@@ -28,6 +29,14 @@ def safe(text: object, longest: int = _LONGEST) -> Markup:
     """Return a text that may come from anywhere: control characters as dots, markup as text, what is endless cut."""
     plain = "".join(c if c.isprintable() or c == _NARROW else "·" for c in str(text).replace(THIN_SPACE, _NARROW))
     return escape(plain if len(plain) <= longest else f"{plain[:longest]}…")
+
+
+def breakable(text: object, longest: int = _LONGEST) -> Markup:
+    """Return a text that may come from anywhere, as `safe`, whose long words may be broken anywhere.
+
+    Those alone, as a table's columns are found twice as fast where words stay whole.
+    """
+    return Markup(_LONG_WORD.sub(r'<span class="long">\g<0></span>', str(safe(text, longest))))
 
 
 def figure(text: object, grade: str = "measured", bound: str | None = None) -> Markup:
@@ -79,6 +88,7 @@ def reach(low: float | None, high: float | None, unit: str) -> str:
 
 
 FILTERS = {
+    "breakable": breakable,
     "safe_text": safe,
     "amperes": amperes,
     "coulombs": coulombs,

@@ -107,14 +107,20 @@ class KindResults:
                 odd[at] = _course(current, wakes, at, pictures[kind.letter].span_s)
         if len(kinds.unsorted):
             pictures[""] = _picture(current, wakes, kinds.unsorted[:1])
-        # A wake in which kinds overlap is shown with what its own kind takes of it.
-        ledger = replace(self._ledger(project, name, should_stop), cost_c=kinds.own_c[~kinds.cut])
+        ledger = self.ledger(project, name, should_stop)
         alone = kinds.unsorted[:_MOST_LONE].tolist()
         lone = {at: likeness_of(wakes, np.array([at]), current.interval_s) for at in alone}
         return KindsShown(name, kinds, likes, pictures, odd, ledger, lone)
 
     @remembered
-    def _ledger(self, project: Project, name: str, should_stop: ShouldStop = never) -> WakeLedger:
+    def ledger(self, project: Project, name: str, should_stop: ShouldStop = never) -> WakeLedger:
+        """Return one run summed over its wakes, each kind a source."""
+        kinds = self._results.kinds(project, name, should_stop)
+        # A wake in which kinds overlap is there with what its own kind takes of it.
+        return replace(self._summed(project, name, should_stop), cost_c=kinds.own_c[~kinds.cut])
+
+    @remembered
+    def _summed(self, project: Project, name: str, should_stop: ShouldStop = never) -> WakeLedger:
         wakes = wakes_of_kinds(self._results.kinds(project, name, should_stop))
         if self._results.wakes(project, name, should_stop).names == wakes.names:
             return self._results.wake_ledger(project, name, should_stop=should_stop)

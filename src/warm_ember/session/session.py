@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import logging
 import threading
-from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -35,7 +34,6 @@ if TYPE_CHECKING:
 log = logging.getLogger(__name__)
 
 _HISTORY = 500
-_AT_A_TIME = 2
 
 
 @dataclass(frozen=True)
@@ -299,20 +297,6 @@ class Session:
     def run(self, name: str, should_stop: ShouldStop = never) -> RunResults:
         """Compute all results of one run; see `Results.run`."""
         return self.results.run(self.project, name, should_stop)
-
-    def run_several(self, names: Iterable[str]) -> tuple[RunResults, ...]:
-        """Compute all results of several runs, two at a time: what one reads and sums goes on beside the other.
-
-        Raises
-        ------
-        BadFileError
-            If a capture cannot be read.
-        """
-        from concurrent.futures import ThreadPoolExecutor  # few commands need it
-
-        results = self.results  # made here, not twice by two threads
-        with ThreadPoolExecutor(_AT_A_TIME) as threads:
-            return tuple(threads.map(lambda name: results.run(self.project, name), names))
 
     def forget_capture(self, name: str) -> None:
         """Close a capture that is about to be replaced, and forget what was computed of it."""

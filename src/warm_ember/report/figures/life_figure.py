@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from warm_ember.battery.life import LifeEstimate
-from warm_ember.report.figures.paper import INK, WIDTH_MM, drawing, heat
+from warm_ember.report.figures.paper import GROUND, INK, WIDTH_MM, drawing, heat
 from warm_ember.units import MONTH_S
 
 _BINS = 60
@@ -27,7 +27,10 @@ def life_figure(life: LifeEstimate) -> str:
         margin = max(0.06 * (max(ends) - min(ends)), 0.02 * max(ends))
         low, high = max(min(ends) - margin, 0.0), max(ends) + margin
         counts, edges = np.histogram(months, bins=_BINS, range=(low, high))
-        axes.bar(edges[:-1], counts, np.diff(edges) * 0.86, align="edge", color=heat(life.mean_a), linewidth=0)
+        # All bars are one outline: it is drawn, and set on a page, in a third of the time of one by one.
+        beside = np.column_stack((edges[:-1], edges[:-1] + 0.86 * np.diff(edges))).ravel()
+        high_and_gap = np.column_stack((counts, np.zeros_like(counts))).ravel()[:-1]
+        axes.stairs(high_and_gap, beside, fill=True, color=heat(life.mean_a), linewidth=0)
         axes.set_xlim(low, high)
         axes.set_ylim(0, max(counts.max(), 1) * 1.12)
         for share, words in ((life.p10_s, "1 in 10 ends before"), (life.p90_s, "1 in 10 lasts longer")):
@@ -39,6 +42,7 @@ def life_figure(life: LifeEstimate) -> str:
                 axes.annotate(
                     words, (at, axes.get_ylim()[1]), (0, -1), textcoords="offset points", fontsize=6.5, color=INK,
                     ha="right" if share == life.p10_s else "left", va="top",
+                    bbox={"facecolor": GROUND, "linewidth": 0, "pad": 0.6},
                 )  # fmt: skip
         if target is not None:
             axes.axvline(target, color=INK, linewidth=0.9, linestyle=(0, (4, 2)))
