@@ -9,12 +9,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    from warm_ember.library.data_set import DataSet
     from warm_ember.library.project import Project
     from warm_ember.library.taken import Recordings
 
 __version__ = "0.1.0"
 
-__all__ = ["open_project", "record"]
+__all__ = ["open_data_set", "open_project", "record"]
 
 
 def open_project(path: Path | str, *, create: bool = False) -> Project:
@@ -35,6 +36,19 @@ def open_project(path: Path | str, *, create: bool = False) -> Project:
     from warm_ember.library.project import Project  # nothing is imported before it is needed
 
     return Project.open(path, create=create)
+
+
+def open_data_set(address: Path | str) -> DataSet:
+    """Open a data set, as ``warm-ember collect`` writes it.
+
+    Parameters
+    ----------
+    address
+        Its folder, or an address that fsspec reads.
+    """
+    from warm_ember.library.data_set import DataSet
+
+    return DataSet(str(address))
 
 
 def record(project: Project | Path | str, source: str, duration_s: float | None = None, **settings: Any) -> Recordings:

@@ -27,6 +27,8 @@ COMMANDS = {
     "gate": "Compare the capture NAME with limits: 0 if none is missed beyond the noise, 1 if one is.",
     "report": "Write a report of PROJECT to FILE: one file, nothing in it is outside.",
     "export": "Write WHAT of the capture NAME to FILE, as its ending says.",
+    "collect": "Write all runs of projects into a data set, where many runs are asked together.",
+    "trend": "Show where a figure of a data set changed: at which build, by how much, how sure that is.",
     "timers": "Decode radio sleep timers, encode times as the nearest that there is, or ask what a period would take.",
     "life": "Estimate the battery life of the project's latest run, or of an activity file.",
     "record": "Record from an instrument into PROJECT; an instrument's fault ends it and keeps what came.",

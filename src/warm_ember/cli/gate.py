@@ -20,7 +20,12 @@ def gate(
     name: NameArgument,
     limits: Annotated[Path, typer.Option("--limits", metavar="FILE.toml", help="What the run has to keep to.")],
     baseline: Annotated[
-        str, typer.Option("--baseline", metavar="NAME", help="The capture that it may not be worse than.")
+        str,
+        typer.Option(
+            "--baseline",
+            metavar="NAME",
+            help="A capture it may not be worse than, or dataset:DATASET.",
+        ),
     ] = "",
     junit: Annotated[
         Path | None, typer.Option("--junit", metavar="FILE", help="Write the result as JUnit XML as well.")

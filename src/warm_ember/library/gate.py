@@ -9,8 +9,13 @@ from warm_ember.errors import BadFileError
 from warm_ember.library.record import Record
 
 if TYPE_CHECKING:
+    from warm_ember.fleet.expected import Expected
     from warm_ember.session.session import Session
     from warm_ember.tuning.gate import GateResult
+
+
+DATA_SET = "dataset:"
+"""What a baseline begins with that is a data set's history, not a run."""
 
 
 class Check(Record, frozen=True, kw_only=True):
@@ -59,10 +64,26 @@ def gate_in(session: Session, limits: Path, run: str, baseline: str = "") -> Gat
     from warm_ember.store.limits_file import place_of, read_limits_file
 
     wanted = read_limits_file(limits)
+    history = _history(session, run, baseline.removeprefix(DATA_SET)) if baseline.startswith(DATA_SET) else None
     try:
-        return session.gate.gate(session.project, wanted, run, baseline)
+        return session.gate.gate(session.project, wanted, run, baseline, history=history)
     except MissingNameError as error:
         raise BadFileError(limits, str(error), where=place_of(limits, *error.key)) from error
+
+
+def _history(session: Session, run: str, address: str) -> dict[str, Expected | str]:
+    """Return what a data set expects of a run, by figure; the run itself may stand in it, and is left out."""
+    from warm_ember.fleet.data_set import DataSet
+    from warm_ember.fleet.expected import expect
+    from warm_ember.fleet.history import read_histories
+    from warm_ember.fleet.trend import find_trend
+
+    capture, wanted = session.capture(run), session.gate.figures_of(session.project, run)
+    # Of another device, or at another voltage, nothing would be told of this one.
+    only = (("target", capture.info.target),) if capture.info.target else ()
+    histories = read_histories(DataSet(address), tuple(wanted), only=only)
+    mine = capture.content_hash()
+    return {figure: expect(find_trend(one), capture.info.board, mine) for figure, one in histories.items()}
 
 
 def gate_of(found: GateResult) -> Gate:

@@ -269,7 +269,7 @@ class Project:
         limits
             The limits file.
         run, baseline
-            The run, and the one that it may not be worse than.
+            The run, and the one that it may not be worse than; ``dataset:ADDRESS`` for the history of a data set.
 
         Raises
         ------

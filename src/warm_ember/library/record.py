@@ -59,6 +59,16 @@ class Record(msgspec.Struct, frozen=True, kw_only=True):
         """Return the fields' names, what all figures have in common last."""
         return tuple(sorted(cls.__struct_fields__, key=_COMMON.__contains__))
 
+    @classmethod
+    def columns(cls) -> tuple[str, ...]:
+        """Return the columns of `table`."""
+        return tuple(name for name, _ in _columns(cls._row_kind()))
+
+    @classmethod
+    def _row_kind(cls) -> type[Record]:
+        found: type[Record] = get_args(get_type_hints(cls)[cls.ROWS])[0] if cls.ROWS else cls
+        return found
+
     def __getitem__(self, name: str) -> Any:
         """Return a row by its name.
 
@@ -86,8 +96,7 @@ class Record(msgspec.Struct, frozen=True, kw_only=True):
         import pyarrow as pa
 
         rows: Iterable[Record] = getattr(self, self.ROWS) if self.ROWS else (self,)
-        kind = get_args(get_type_hints(type(self))[self.ROWS])[0] if self.ROWS else type(self)
-        schema = pa.schema([pa.field(name, of) for name, of in _columns(kind)])
+        schema = pa.schema([pa.field(name, of) for name, of in _columns(self._row_kind())])
         flat = [_flat(row) for row in rows]
         return pa.table({one.name: pa.array([row.get(one.name) for row in flat], one.type) for one in schema}, schema)
 

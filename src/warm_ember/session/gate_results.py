@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 
 import numpy as np
 
@@ -11,6 +11,7 @@ from warm_ember.attribution.ledger import Ledger, LedgerRow
 from warm_ember.attribution.wake_ledger import SourceRow, WakeLedger
 from warm_ember.battery.life import LifeEstimate
 from warm_ember.errors import BadArgumentError
+from warm_ember.fleet.expected import Expected
 from warm_ember.model.arrays import Flags
 from warm_ember.model.estimate import Estimate
 from warm_ember.model.figure import Bound, Figure
@@ -32,6 +33,7 @@ _LIKELY = 0.5
 _BASELINE = ("baseline", "max_worse")
 _ANY = "*"
 _SHARE = "share"
+_HISTORY_FIGURES = {"state": "mean_a", "source": "added_a"}
 
 
 class MissingNameError(BadArgumentError):
@@ -59,7 +61,14 @@ class GateResults:
         self._results, self._tuning = results, tuning
 
     def gate(
-        self, project: Project, limits: GateLimits, name: str, baseline: str = "", should_stop: ShouldStop = never
+        self,
+        project: Project,
+        limits: GateLimits,
+        name: str,
+        baseline: str = "",
+        should_stop: ShouldStop = never,
+        *,
+        history: Mapping[str, Expected | str] | None = None,
     ) -> GateResult:
         """Compare one run with limits.
 
@@ -70,7 +79,10 @@ class GateResults:
         limits
             What it has to keep to.
         name, baseline
-            The run, and the one that it is compared with; empty for none.
+            The run, and what it is compared with: a run, or the words for a history; empty for none.
+        history
+            What a history expects of the run by figure, as `figures_of` names them, or why it expects nothing; None
+            where the baseline is a run.
 
         Raises
         ------
@@ -80,8 +92,22 @@ class GateResults:
             If there is no such capture.
         """
         checks = [*self._of_run(project, limits, name, should_stop)]
-        checks += self._of_baseline(project, limits, name, baseline, should_stop)
+        if history is None:
+            checks += self._of_baseline(project, limits, name, baseline, should_stop)
+        elif limits.baseline.max_worse is not None:
+            figures = self.figures_of(project, name, should_stop)
+            for figure, value in figures.items():
+                checks.append(_beside(figure, value, history[figure], limits.baseline.max_worse, baseline))
         return GateResult(name, baseline, tuple(checks), limits.strict)
+
+    def figures_of(self, project: Project, name: str, should_stop: ShouldStop = never) -> dict[str, float]:
+        """Return what of a run is compared with a history: ``average``, ``state:NAME`` and ``source:NAME``, A."""
+        run = self._results.run(project, name, should_stop)
+        wakes = self._results.wake_ledger(project, name, should_stop=should_stop)
+        found: dict[str, float | None] = {"average": average_figure(run).value}
+        found |= {f"state:{row.name}": row.mean.value for row in run.ledger.rows}
+        found |= {f"source:{row.source}": row.added.value for row in wakes.sources}
+        return {figure: value for figure, value in found.items() if value is not None and math.isfinite(value)}
 
     def _findings(
         self, project: Project, limits: FindingLimits, name: str, should_stop: ShouldStop
@@ -357,6 +383,25 @@ def _of_change(
     )
     title = name.removeprefix("baseline.").removeprefix("states.").removeprefix("sources.")
     return Check(name, outcome, value, low, high, most, _SHARE, words, _BASELINE, _of_baseline_words(title))
+
+
+def _beside(figure: str, value: float, expected: Expected | str, most: float, baseline: str) -> Check:
+    """Compare a figure with what a history expects of it."""
+    kind, _, name = figure.partition(":")
+    place = "baseline.average" if kind == "average" else f"baseline.{kind}s.{name}.{_HISTORY_FIGURES[kind]}"
+    title = _of_baseline_words(place.removeprefix("baseline.").removeprefix("states.").removeprefix("sources."))
+    if isinstance(expected, str):
+        text = f"undecided: {expected}"
+        return Check(place, Outcome.UNDECIDED, None, None, None, most, _SHARE, text, _BASELINE, title)
+    share, low, high = expected.worse(value)
+    outcome = at_most(Measured(share, low, high), most)
+    since = f" since {expected.since}" if expected.since else ""
+    words = (
+        f"{outcome.value}: {'less' if share < 0 else 'more'} by {percent_text(abs(share))} ({percent_text(low)} to "
+        f"{percent_text(high)}) than {counted(expected.runs, 'run')} of {baseline}{since}, {quantity_text(value, 'A')} "
+        f"against {quantity_text(expected.level, 'A')}; at most {percent_text(most)} more"
+    )
+    return Check(place, outcome, share, low, high, most, _SHARE, words, _BASELINE, title)
 
 
 def _of_baseline_words(name: str) -> str:

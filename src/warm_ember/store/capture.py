@@ -20,6 +20,7 @@ from warm_ember.signal.pyramid import BLOCK_SAMPLES, RATIO
 from warm_ember.signal.series import Progress, Series, ShouldStop, ignore_progress, never
 from warm_ember.signal.stretch import StretchReading, read_samples, read_stretch, snap
 from warm_ember.store.capture_file import power_of, read_info
+from warm_ember.store.content_hash import content_hash
 from warm_ember.store.layout import damaged, open_file
 from warm_ember.store.summary import summary_of
 
@@ -186,6 +187,13 @@ class Capture:
             raise BadFileError(self.path, f"expected {error}", where="/program") from error
         except OSError as error:
             raise damaged(self.path, error, where="/program") from error
+
+    def content_hash(self, should_stop: ShouldStop = never) -> str:
+        """Return 16 characters that stand for all that was measured and for what is known of it.
+
+        The summary, and how the file stores things, are not in it.
+        """
+        return content_hash(self._file, should_stop)
 
     def reading(self, from_s: float, to_s: float, *, supply_v: float | None = None) -> StretchReading:
         """Read a stretch; `supply_v` is used where the capture has no voltage of its own."""
