@@ -8,9 +8,9 @@ import typer
 
 from warm_ember.cli.arguments import DataSetArgument, JsonOption, pairs
 from warm_ember.cli.output import print_json, print_line, print_table
-from warm_ember.library.data_set import DataSet, Trend
+from warm_ember.library.data_set import DataSet, Lot, Trend
 from warm_ember.model.finding import confidence_word
-from warm_ember.units import HOUR_S, MONTH_S, counted, format_significant, interval_text, quantity_text
+from warm_ember.units import HOUR_S, MONTH_S, counted, format_significant, interval_text, percent_text, quantity_text
 
 
 def trend(
@@ -62,8 +62,29 @@ def _print(found: Trend) -> None:
     odd = [one for one in found.series if one.outlier]
     if odd:
         print_line(f"{counted(len(odd), 'run')} far off and no change, such as {odd[0].run} of {odd[0].key}")
+    for board in found.boards:
+        if board.odd and board.from_others is not None:
+            side = "more" if board.from_others > 0 else "less"
+            by = format_significant(abs(board.from_others) * 100)
+            print_line(f"board {board.board} draws {by} % {side} than the others")
+    if found.lot is not None:
+        print_line(_lot_words(found.lot))
     for note in found.notes:
         print_line(note)
+
+
+def _lot_words(lot: Lot) -> str:
+    p10, p50, p90 = (
+        format_significant(hours * HOUR_S / MONTH_S) for hours in (lot.life_h_p10, lot.life_h_p50, lot.life_h_p90)
+    )
+    words = f"the lot, {counted(lot.boards, 'board')} and cells together: 1 in 10 ends before {p10} months, "
+    words += f"half before {p50}, 9 in 10 before {p90}"
+    if lot.chance is not None and lot.target_h is not None:
+        months = format_significant(lot.target_h * HOUR_S / MONTH_S)
+        words += f"; {percent_text(lot.chance)} reach {months} months"
+    if lot.life_h_p10_without_odd is not None:
+        words += f"; without what is odd {format_significant(lot.life_h_p10_without_odd * HOUR_S / MONTH_S)}"
+    return f"{words}; least certain input: {lot.weakest}" if lot.weakest else words
 
 
 def _share(before: float, after: float) -> str:

@@ -19,7 +19,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
-from warm_ember.errors import BadFileError
+from warm_ember.errors import BadFileError, WarmEmberError
 from warm_ember.store.lock import Lock
 from warm_ember.store.new_file import write_new
 
@@ -60,8 +60,13 @@ class DataSet:
     """
 
     def __init__(self, address: str) -> None:
-        import fsspec
-
+        try:
+            import duckdb  # noqa: F401 - whoever opens one will ask it
+            import fsspec
+        except ImportError as error:
+            raise WarmEmberError(
+                f"data sets need packages that are not installed ({error.name}): pip install 'warm-ember[fleet]'"
+            ) from error
         self.address = address
         try:
             self.files, self.root = fsspec.core.url_to_fs(address)

@@ -5,11 +5,11 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -37,7 +37,8 @@ _MOST_TOLD = 3
 _OFTEN = 5
 _LATEST = "~"
 _FIELDS = ("key", "run", "project", "board", "firmware", "run_hash", "recorded_utc", "value", "low", "high")
-_OF_RUNS = (*_FIELDS[1:5], "recorded_utc", "commit", "target", "supply_v", "schema_version")
+_OF_RUNS = (*_FIELDS[1:5], "recorded_utc", "commit", "target", "supply_v", "schema_version", "target_h")
+_OF_LATEST = ("weakest_what", "weakest_grade")
 
 
 @dataclass(frozen=True)
@@ -88,6 +89,8 @@ class History:
         What is to be told, a sentence each.
     columns
         What else the runs may be placed by.
+    target_h, weakest
+        Of the latest run: the life that it is to reach, and which input of its life is known least, with its grade.
     """
 
     of: str
@@ -97,6 +100,8 @@ class History:
     table: pa.Table
     notes: tuple[str, ...]
     columns: tuple[str, ...]
+    target_h: float | None = None
+    weakest: str = ""
 
     @cached_property
     def runs(self) -> tuple[Measured, ...]:
@@ -161,7 +166,7 @@ def read_histories(
         for one, (kind, name) in asked.items():
             rows = _rows(connection, kind, name, by, only)
             why = [] if rows.num_rows else [_why_none(connection, kind, name)]
-            found[one] = _placed(one, by, rows, [*notes, *why], columns)
+            found[one] = replace(_placed(one, by, rows, [*notes, *why], columns), **_of_latest(connection))
     return found
 
 
@@ -180,7 +185,9 @@ def _opened(
     import duckdb
 
     notes: list[str] = []
-    wanted = {"runs": [*_OF_RUNS, *chosen]} | {_FIGURES[kind][0]: [] for kind in kinds if kind in _TABLES_OF}
+    wanted = {"runs": [*_OF_RUNS, *_OF_LATEST, *chosen]} | {
+        _FIGURES[kind][0]: [] for kind in kinds if kind in _TABLES_OF
+    }
     for kind in kinds:
         table, *figures = _FIGURES[kind]
         wanted[table] += [*figures, *_TABLES_OF.get(kind, ())[1:]]
@@ -253,7 +260,7 @@ def _named(column: str) -> str:
 
 def _usual_key(connection: duckdb.DuckDBPyConnection) -> str:
     query = 'SELECT count(DISTINCT "commit"), count(DISTINCT firmware) FROM runs'
-    commits, builds = connection.execute(query).fetchone() or (0, 0)
+    ((commits, builds),) = connection.execute(query).fetchall()
     return "commit" if commits else "firmware" if builds > 1 else TIME
 
 
@@ -296,9 +303,15 @@ def _why_none(connection: duckdb.DuckDBPyConnection, kind: str, name: str) -> st
     return f"no run has the {kind} {name!r}; there are: {', '.join(known) or 'none'}"
 
 
+def _of_latest(connection: duckdb.DuckDBPyConnection) -> dict[str, Any]:
+    query = "SELECT target_h, weakest_what, weakest_grade FROM runs ORDER BY recorded_utc DESC NULLS LAST, hash LIMIT 1"
+    ((target_h, what, grade),) = connection.execute(query).fetchall() or [(None, None, None)]
+    return {"target_h": target_h, "weakest": f"{what}, {grade}" if what else ""}
+
+
 def _newer(connection: duckdb.DuckDBPyConnection) -> list[str]:
     query = "SELECT count(*) FROM runs WHERE schema_version > ?"
-    newer = (connection.execute(query, [SCHEMA]).fetchone() or (0,))[0]
+    ((newer,),) = connection.execute(query, [SCHEMA]).fetchall()
     return [f"{counted(newer, 'run')} of a newer version of the program: what it adds is not shown"] if newer else []
 
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, ClassVar
 from warm_ember.library.record import Record
 
 if TYPE_CHECKING:
+    from warm_ember.fleet.history import History
     from warm_ember.fleet.trend import Trend as FoundTrend
 
 
@@ -37,6 +38,31 @@ class TrendChange(Record, frozen=True, kw_only=True):
     confidence: float
 
 
+class BoardRow(Record, frozen=True, kw_only=True):
+    """A board since the last change: the middle of its runs, what 8 in 10 lie between, how far from the others."""
+
+    board: str
+    runs: int
+    median: float
+    p10: float
+    p90: float
+    from_others: float | None
+    odd: bool
+
+
+class Lot(Record, frozen=True, kw_only=True):
+    """The life of any post of the lot, boards and cells together; without the odd boards where there are any."""
+
+    boards: int
+    life_h_p10: float
+    life_h_p50: float
+    life_h_p90: float
+    target_h: float | None
+    chance: float | None
+    life_h_p10_without_odd: float | None
+    weakest: str
+
+
 class Trend(Record, frozen=True, kw_only=True):
     """A figure of all runs in their order, and where it changed; its rows are the runs.
 
@@ -49,6 +75,8 @@ class Trend(Record, frozen=True, kw_only=True):
     by: str
     series: tuple[TrendPoint, ...]
     changes: tuple[TrendChange, ...]
+    boards: tuple[BoardRow, ...]
+    lot: Lot | None
     notes: tuple[str, ...]
 
 
@@ -81,15 +109,19 @@ class DataSet:
             If there is no such figure or column.
         """
         from warm_ember.fleet.data_set import DataSet as Files
-        from warm_ember.fleet.history import read_history
+        from warm_ember.fleet.history import read_histories
         from warm_ember.fleet.trend import find_trend
 
-        return trend_of(find_trend(read_history(Files(self.address), of, by, tuple((only or {}).items()))))
+        asked = dict.fromkeys((of, "life") if of == "average" else (of,))
+        histories = read_histories(Files(self.address), tuple(asked), by, tuple((only or {}).items()))
+        return trend_of(find_trend(histories[of]), histories.get("life") if of == "average" else None)
 
 
-def trend_of(found: FoundTrend) -> Trend:
-    """Return a trend as an answer."""
-    history = found.history
+def trend_of(found: FoundTrend, lives: History | None = None) -> Trend:
+    """Return a trend as an answer; with the lives of the same runs, those of the lot."""
+    from warm_ember.fleet.boards import find_boards
+
+    history, boards = found.history, find_boards(found)
     return Trend(
         of=history.of,
         by=history.by,
@@ -110,5 +142,38 @@ def trend_of(found: FoundTrend) -> Trend:
         changes=tuple(
             TrendChange(**{name: getattr(one, name) for name in TrendChange.__struct_fields__}) for one in found.changes
         ),
+        boards=tuple(
+            BoardRow(
+                board=one.name,
+                runs=len(one.values),
+                median=one.median,
+                p10=one.low,
+                p90=one.high,
+                from_others=one.from_others,
+                odd=one.is_odd,
+            )
+            for one in boards
+        ),
+        lot=_lot(found, lives, frozenset(one.name for one in boards if one.is_odd)) if lives is not None else None,
         notes=history.notes,
+    )
+
+
+def _lot(found: FoundTrend, lives: History, odd: frozenset[str]) -> Lot | None:
+    from warm_ember.fleet.boards import find_lot
+
+    target_h = lives.target_h
+    lot = find_lot(found, lives, target_h=target_h)
+    if lot is None:
+        return None
+    usual = find_lot(found, lives, target_h=target_h, without=odd) if odd else None
+    return Lot(
+        boards=lot.boards,
+        life_h_p10=lot.p10_h,
+        life_h_p50=lot.p50_h,
+        life_h_p90=lot.p90_h,
+        target_h=target_h,
+        chance=lot.chance,
+        life_h_p10_without_odd=usual.p10_h if usual is not None else None,
+        weakest=lives.weakest,
     )
