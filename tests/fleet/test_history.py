@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
 import numpy as np
@@ -118,6 +119,17 @@ def test_without_any_clock_names_tell_the_order(data_set: DataSet) -> None:
     history = read_history(data_set)
     assert history.keys == ("b1", "b2", "b9", "b10")
     assert any("no run has a time" in note for note in history.notes)
+
+
+def test_without_any_clock_commits_are_in_the_order_of_collecting(data_set: DataSet) -> None:
+    commits = ["f3a1", "09bc", "77d0", "1e5f"]
+    for number, commit in enumerate(commits):
+        run_hash = write_run(data_set, "", "r", 2e-4, commit=commit, hash=f"{number}" * 32)
+        path = Path(data_set.folder("runs", "")) / f"{run_hash}.parquet"
+        os.utime(path, (1.7e9 + number, 1.7e9 + number))
+    history = read_history(data_set)
+    assert (history.by, list(history.keys)) == ("commit", commits)
+    assert any("in the order in which they were collected" in note for note in history.notes)
 
 
 def test_mixed_tags_and_devices_are_told(data_set: DataSet) -> None:

@@ -14,6 +14,7 @@ import logging
 from collections import defaultdict
 from collections.abc import Iterable, Mapping
 from contextlib import suppress
+from datetime import datetime
 from hashlib import blake2b
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -205,6 +206,11 @@ class DataSet:
         except (pa.ArrowException, OSError):
             return False
         return True
+
+    def modified(self, path: str) -> str:
+        """Return when a file was written, as ISO 8601 text."""
+        when: datetime = self.files.modified(self.files._strip_protocol(path))
+        return when.isoformat(timespec="microseconds")
 
     def pattern(self, table: str) -> str:
         """Return what names all files of a table, as an engine takes it."""

@@ -37,7 +37,7 @@ _MOST_TOLD = 3
 _OFTEN = 5
 _LATEST = "~"
 _FIELDS = ("key", "run", "project", "board", "firmware", "run_hash", "recorded_utc", "value", "low", "high")
-_OF_RUNS = (*_FIELDS[1:5], "recorded_utc", "commit", "target", "supply_v", "schema_version", "target_h")
+_OF_RUNS = (*_FIELDS[1:5], "recorded_utc", "commit", "target", "supply_v", "schema_version", "target_h", "filename")
 _OF_LATEST = ("weakest_what", "weakest_grade")
 
 
@@ -156,8 +156,8 @@ def read_histories(
     chosen = [column for column, _ in only] + ([by] if by not in ("", TIME) else [])
     with _opened(data_set, {kind for kind, _ in asked.values()}, chosen) as (connection, notes, columns):
         for column in chosen:
-            if column not in columns:
-                known = ", ".join(sorted({TIME, *columns} - {"hash"}))
+            if column not in columns or column == "filename":
+                known = ", ".join(sorted({TIME, *columns} - {"hash", "filename"}))
                 raise BadArgumentError(f"the runs have no {column!r}; there are: {known}")
         by = by or _usual_key(connection)
         notes += _newer(connection)
@@ -166,7 +166,8 @@ def read_histories(
         for one, (kind, name) in asked.items():
             rows = _rows(connection, kind, name, by, only)
             why = [] if rows.num_rows else [_why_none(connection, kind, name)]
-            found[one] = replace(_placed(one, by, rows, [*notes, *why], columns), **_of_latest(connection))
+            placed = _placed(one, by, rows, [*notes, *why], columns, data_set)
+            found[one] = replace(placed, **_of_latest(connection))
     return found
 
 
@@ -237,7 +238,7 @@ def _source(paths: str | list[str], *, union: bool) -> str:
 
 def _columns(connection: duckdb.DuckDBPyConnection, source: str) -> tuple[str, ...]:
     found = connection.execute(f"DESCRIBE SELECT * FROM {source}").fetchall()
-    return tuple(row[0] for row in found if row[0] != "filename")
+    return tuple(row[0] for row in found)
 
 
 def _make(connection: duckdb.DuckDBPyConnection, table: str, source: str, chosen: Sequence[str]) -> None:
@@ -289,7 +290,7 @@ def _rows(
     query = (
         f"SELECT {key} AS key, runs.run, runs.project, coalesce(CAST(runs.board AS VARCHAR), '') AS board, "
         f"coalesce(runs.firmware, '') AS firmware, runs.hash AS run_hash, {when} AS recorded_utc, {value} AS value, "
-        f"{low} AS low, {high} AS high FROM runs {joined} {'WHERE ' + where if where else ''} "
+        f"{low} AS low, {high} AS high, runs.filename FROM runs {joined} {'WHERE ' + where if where else ''} "
         "ORDER BY recorded_utc, runs.project, runs.run, runs.hash"
     )
     return connection.sql(query, params=[*given, *(wanted for _, wanted in only)]).to_arrow_table()
@@ -329,7 +330,9 @@ def _several(connection: duckdb.DuckDBPyConnection, only: Sequence[tuple[str, st
     return found
 
 
-def _placed(of: str, by: str, rows: pa.Table, notes: Sequence[str], columns: tuple[str, ...]) -> History:
+def _placed(
+    of: str, by: str, rows: pa.Table, notes: Sequence[str], columns: tuple[str, ...], data_set: DataSet
+) -> History:
     """Return runs in their order: places by the first time that one of their runs can have been recorded at."""
     import pyarrow.compute as pc
 
@@ -356,7 +359,13 @@ def _placed(of: str, by: str, rows: pa.Table, notes: Sequence[str], columns: tup
     if untimed and len(untimed) < len(first):
         told.append(f"{counted(len(untimed), 'place')} without a time left out, such as {by} {texts[untimed[0]]!r}")
     elif untimed:
-        told.append(f"no run has a time that can be right: they are in the order of their {by}")
+        order_words = f"of their {by}"
+        if by == "commit":  # whose names tell nothing of an order
+            order_words = "in which they were collected"
+            written = {path: data_set.modified(path) for path in set(rows["filename"].to_pylist())}
+            for number, path in zip(code.tolist(), rows["filename"].to_pylist(), strict=True):
+                first[number] = min(first[number], written[path])
+        told.append(f"no run has a time that can be right: they are in the order {order_words}")
     left_out = set(untimed) if len(untimed) < len(first) else set()
     order = sorted(first.keys() - left_out, key=lambda number: (first[number], _natural(texts[number])))
     places = np.full(len(texts), -1, dtype=np.int64)
