@@ -340,8 +340,9 @@ def test_a_trigger_keeps_what_came_before_it(serve: Serve, session: Session) -> 
     record(session, request(address(server), settings), should_stop=never)
     with Capture(session.folder.capture_path("a")) as capture:
         read = capture.current.read(0, 2000)
-    assert (read[:500] < 0.5e-3).all()
-    assert read[500] >= 0.5e-3
+    # Another wake may lie within the time before, by chance of when the target was asked: the edge tells.
+    assert len(read) == 2000
+    assert read[499] < 0.5e-3 <= read[500]
 
 
 def test_marks_and_console_share_one_clock(serve: Serve, tmp_path: Path) -> None:

@@ -10,6 +10,7 @@ import pyarrow as pa
 
 from warm_ember.fleet.data_set import DataSet
 
+_NO_KEYS = ("findings", "schema_version", "target", "target_h")
 DAY = np.datetime64("2026-02-02")
 
 
@@ -27,16 +28,25 @@ def write_run(data_set: DataSet, build: str, run: str, average_a: float, **known
         "recorded_utc": None,
         "commit": None,
         "board": None,
-    } | {name: value for name, value in known.items() if name not in ("findings", "schema_version", "target")}
+    } | {name: value for name, value in known.items() if name not in _NO_KEYS}
     columns = {name: pa.array([value], pa.string()) for name, value in keys.items()}
     figures = {"mean_a": average_a, "mean_a_low": 0.98 * average_a, "mean_a_high": 1.02 * average_a}
     life_h = 6.0 / average_a
     runs = figures | {"life_h": life_h, "life_h_p10": 0.9 * life_h, "life_h_p90": 1.1 * life_h, "supply_v": 3.0}
     runs |= {"schema_version": known.get("schema_version", 1), "target": known.get("target", "post")}
+    runs |= (
+        {"target_h": known["target_h"], "budget_a": 6.0 / float(str(known["target_h"]))} if "target_h" in known else {}
+    )
     findings: Mapping[str, float | None] = known.get("findings", {})  # type: ignore[assignment]
     tables = {
         "runs": _table(columns, [runs]),
-        "states": _table(columns, [{"name": "Deep sleep"} | figures, {"name": "Count"} | figures]),
+        "states": _table(
+            columns,
+            [
+                {"name": name, "added_a": share * average_a} | figures
+                for name, share in (("Deep sleep", 0.6), ("Count", 0.4))
+            ],
+        ),
         "sources": _table(columns, [{"source": "pir", "added_a": average_a / 2}]),
         "findings": _table(columns, [{"kind": kind, "cost_a": cost} for kind, cost in findings.items()]),
         "activities": _table(columns, [{"name": "Count", "added_a": average_a / 2}]),

@@ -23,11 +23,17 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
 _FIRST_YEAR = 2010
-_TABLES_OF = {"state": ("states", "name"), "source": ("sources", "source"), "finding": ("findings", "kind")}
+_TABLES_OF = {
+    "state": ("states", "name"),
+    "adds": ("states", "name"),
+    "source": ("sources", "source"),
+    "finding": ("findings", "kind"),
+}
 _FIGURES = {
     "average": ("runs", "mean_a", "mean_a_low", "mean_a_high"),
     "life": ("runs", "life_h", "life_h_p10", "life_h_p90"),
     "state": ("states", "mean_a", "mean_a_low", "mean_a_high"),
+    "adds": ("states", "added_a"),
     "source": ("sources", "added_a", "added_a_low", "added_a_high"),
     "finding": ("findings", "cost_a"),
 }
@@ -38,7 +44,7 @@ _OFTEN = 5
 _LATEST = "~"
 _FIELDS = ("key", "run", "project", "board", "firmware", "run_hash", "recorded_utc", "value", "low", "high")
 _OF_RUNS = (*_FIELDS[1:5], "recorded_utc", "commit", "target", "supply_v", "schema_version", "target_h", "filename")
-_OF_LATEST = ("weakest_what", "weakest_grade")
+_OF_LATEST = ("weakest_what", "weakest_grade", "budget_a")
 
 
 @dataclass(frozen=True)
@@ -89,8 +95,9 @@ class History:
         What is to be told, a sentence each.
     columns
         What else the runs may be placed by.
-    target_h, weakest
-        Of the latest run: the life that it is to reach, and which input of its life is known least, with its grade.
+    target_h, budget_a, weakest
+        Of the latest run: the life that it is to reach, the average that allows that, and which input of its life is
+        known least, with its grade.
     """
 
     of: str
@@ -101,6 +108,7 @@ class History:
     notes: tuple[str, ...]
     columns: tuple[str, ...]
     target_h: float | None = None
+    budget_a: float | None = None
     weakest: str = ""
 
     @cached_property
@@ -126,7 +134,12 @@ def read_history(data_set: DataSet, of: str = "average", by: str = "", only: Seq
 
 
 def read_histories(
-    data_set: DataSet, of: Sequence[str], by: str = "", only: Sequence[tuple[str, str]] = ()
+    data_set: DataSet,
+    of: Sequence[str],
+    by: str = "",
+    only: Sequence[tuple[str, str]] = (),
+    *,
+    with_states: bool = False,
 ) -> dict[str, History]:
     """Read the runs of a data set with some figures of each, by figure.
 
@@ -142,6 +155,8 @@ def read_histories(
         firmware where there are several, else the time.
     only
         Columns with the value that runs must have.
+    with_states
+        Whether what each state adds to the average is read as well, as ``adds:NAME``.
 
     Raises
     ------
@@ -151,10 +166,11 @@ def read_histories(
         If there is no such figure or column.
     """
     asked = {one: _asked(one) for one in of}
+    kinds = {kind for kind, _ in asked.values()} | ({"adds"} if with_states else set())
     if not data_set.exists():
         raise BadFileError(Path(data_set.address), "there is no data set", remedy="collect some runs first")
     chosen = [column for column, _ in only] + ([by] if by not in ("", TIME) else [])
-    with _opened(data_set, {kind for kind, _ in asked.values()}, chosen) as (connection, notes, columns):
+    with _opened(data_set, kinds, chosen) as (connection, notes, columns):
         for column in chosen:
             if column not in columns or column == "filename":
                 known = ", ".join(sorted({TIME, *columns} - {"hash", "filename"}))
@@ -162,6 +178,9 @@ def read_histories(
         by = by or _usual_key(connection)
         notes += _newer(connection)
         notes += _several(connection, only)
+        if with_states:
+            names = connection.execute("SELECT DISTINCT name FROM states WHERE name IS NOT NULL ORDER BY 1").fetchall()
+            asked |= {f"adds:{name}": ("adds", name) for (name,) in names}
         found = {}
         for one, (kind, name) in asked.items():
             rows = _rows(connection, kind, name, by, only)
@@ -305,9 +324,11 @@ def _why_none(connection: duckdb.DuckDBPyConnection, kind: str, name: str) -> st
 
 
 def _of_latest(connection: duckdb.DuckDBPyConnection) -> dict[str, Any]:
-    query = "SELECT target_h, weakest_what, weakest_grade FROM runs ORDER BY recorded_utc DESC NULLS LAST, hash LIMIT 1"
-    ((target_h, what, grade),) = connection.execute(query).fetchall() or [(None, None, None)]
-    return {"target_h": target_h, "weakest": f"{what}, {grade}" if what else ""}
+    query = (
+        "SELECT target_h, budget_a, weakest_what, weakest_grade FROM runs ORDER BY recorded_utc DESC NULLS LAST LIMIT 1"
+    )
+    ((target_h, budget_a, what, grade),) = connection.execute(query).fetchall() or [(None,) * 4]
+    return {"target_h": target_h, "budget_a": budget_a, "weakest": f"{what}, {grade}" if what else ""}
 
 
 def _newer(connection: duckdb.DuckDBPyConnection) -> list[str]:

@@ -33,6 +33,7 @@ from warm_ember.bench.station import InstrumentConnection
 from warm_ember.bench.trying import TriedCommand, TriedInstrument
 from warm_ember.bench.wiring import Added
 from warm_ember.bench.zero import Level, Stage
+from warm_ember.fleet.boards import Board
 from warm_ember.signal.envelope import Envelope, PixelColumns
 from warm_ember.signal.fold import Fold, OddCycle
 from warm_ember.signal.level_stays import LevelStays
@@ -56,6 +57,7 @@ from warm_ember.tuning.waveform import WaveformSegment
 __all__ = [
     "Added",
     "AgreementRow",
+    "Board",
     "BreakEven",
     "BudgetSegment",
     "ClaimResult",

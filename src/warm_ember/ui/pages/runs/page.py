@@ -22,6 +22,7 @@ from warm_ember.ui.pages.base import Missing, Page
 from warm_ember.ui.pages.runs.first_change import FirstChange
 from warm_ember.ui.pages.runs.limits_view import LimitsView
 from warm_ember.ui.pages.runs.overlay_view import OverlayView
+from warm_ember.ui.pages.runs.river_view import OPEN_KEY, RiverView
 from warm_ember.ui.pages.runs.run_history_chart import RunHistoryChart, history_rows, plan_rung
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.claim_edit import ClaimLine
@@ -33,7 +34,7 @@ from warm_ember.units import months_text, percent_text, quantity_text
 if TYPE_CHECKING:
     from warm_ember.session.records import Difference, ShouldStop
 
-LADDER, LIMITS = "ladder", "limits"
+LADDER, LIMITS, RIVER = "ladder", "limits", "river"
 
 
 class RunsPage(Page):
@@ -71,6 +72,8 @@ class RunsPage(Page):
         self.limits = LimitsView(controller, look)
         self.limits.changed.connect(self.header_changed)
         self.limits.page_asked.connect(self.page_asked)
+        self.river = RiverView(controller, look)
+        self.river.changed.connect(self.header_changed)
         self.view = LADDER
         self.has_baseline = True
         self._build()
@@ -87,6 +90,7 @@ class RunsPage(Page):
         ladder = QWidget()
         self.stack.addWidget(ladder)
         self.stack.addWidget(self.limits)
+        self.stack.addWidget(self.river)
         layout = QVBoxLayout(ladder)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
@@ -124,18 +128,27 @@ class RunsPage(Page):
         return [
             self.make_action("Ladder", "Ctrl+1", lambda: self.show_view(LADDER)),
             self.make_action("Limits", "Ctrl+2", lambda: self.show_view(LIMITS)),
+            self.make_action("River", "Ctrl+3", lambda: self.show_view(RIVER)),
+            self.make_action("Open a data set …", OPEN_KEY, self._ask_for_data_set),
+            self.make_action("Read the data set again", "F5", self.river.read_again, on=self.river),
             *(self.make_action(*one) for one in some),
             *(self.make_action(*one, on=limits) for one in of_limits),
         ]
 
     def show_view(self, view: str) -> None:
-        """Show the ladder, or the limits."""
+        """Show the ladder, the limits, or the river."""
         self.view = view
-        self.stack.setCurrentIndex(1 if view == LIMITS else 0)
+        self.stack.setCurrentIndex((LADDER, LIMITS, RIVER).index(view))
         if view == LIMITS:
             self._show_limits()
             self.limits.list.setFocus()
+        elif view == RIVER:
+            self.river.chart.setFocus()
         self.header_changed.emit()
+
+    def _ask_for_data_set(self) -> None:
+        self.show_view(RIVER)
+        self.river.ask_for_data_set()
 
     def _show_limits(self) -> None:
         run = self.second or (self.results.run.name if self.results is not None else "")
@@ -357,6 +370,8 @@ class RunsPage(Page):
     def sentence(self) -> str:
         if self.view == LIMITS:
             return self.limits.sentence()
+        if self.view == RIVER:
+            return self.river.sentence()
         first, second = self.found.get(self.first), self.found.get(self.second)
         if second is None:
             return "Every capture becomes a rung of the ladder."
@@ -396,7 +411,10 @@ class RunsPage(Page):
             self.by = word
             self._show()
 
-        view = Switch("View", (LADDER, LIMITS), self.view, self.show_view)
+        view = Switch("View", (LADDER, LIMITS, RIVER), self.view, self.show_view)
+        if self.view == RIVER:
+            keys = self.river.keys
+            return (view, *((Switch("By", keys, self.river.by, self.river.choose_by),) if keys else ()))
         if self.view == LIMITS:
             return (view, *self._limit_switches())
         return (
@@ -423,6 +441,9 @@ class RunsPage(Page):
             Switch("Compared with", names, chosen, compare),
             Switch("Undecided", ("passes", "fails"), "fails" if is_strict else "passes", count),
         )
+
+    def warning(self) -> str:
+        return self.river.warning() if self.view == RIVER else super().warning()
 
     def link(self) -> LinkFigure:
         return runs_link(self.results, self.controller.project, self.controller.averages_a)
