@@ -348,7 +348,7 @@ class RiverChart(PaintedView):
                 line = QRectF(flag.left() + px(8), flag.top() + px(25), flag.width() - px(16), px(20))
                 painter.fillRect(QRectF(line.left(), line.top() + px(3), px(5), px(13)), theme.ramp.color(cause.mean_a))
                 share = "" if cause.share is None else f"  **{_percent(cause.share)}** %"
-                sure = f", **{_sure(cause.confidence)}** % sure"
+                sure = f", **{_sure(cause.confidence)}** % confidence"
                 line.adjust(px(11), 0, 0, 0)
                 draw_rich_text(painter, line, f"{cause.state}{share}{sure}", look, size="small")
 
