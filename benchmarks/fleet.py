@@ -70,6 +70,7 @@ def _history(folder: Path) -> None:
             "board": [str(number % BOARDS) for number in range(each)],
         }
         figures = {"mean_a": average_a, "mean_a_low": 0.98 * average_a, "mean_a_high": 1.02 * average_a}
+        figures |= {"mean_a_grade": ["measured"] * each, "mean_a_bound": pa.nulls(each, pa.string())}
         figures |= {"life_h": 6 / average_a, "life_h_p10": 5 / average_a, "life_h_p90": 7 / average_a}
         conditions = {"target": ["post"] * each, "supply_v": [3.0] * each, "schema_version": [1] * each}
         table = pa.table(keys | figures | conditions)

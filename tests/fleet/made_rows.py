@@ -10,7 +10,7 @@ import pyarrow as pa
 
 from warm_ember.fleet.data_set import DataSet
 
-_NO_KEYS = ("findings", "schema_version", "target", "target_h")
+_NO_KEYS = ("findings", "schema_version", "target", "target_h", "bound")
 DAY = np.datetime64("2026-02-02")
 
 
@@ -33,6 +33,10 @@ def write_run(data_set: DataSet, build: str, run: str, average_a: float, **known
     figures = {"mean_a": average_a, "mean_a_low": 0.98 * average_a, "mean_a_high": 1.02 * average_a}
     life_h = 6.0 / average_a
     runs = figures | {"life_h": life_h, "life_h_p10": 0.9 * life_h, "life_h_p90": 1.1 * life_h, "supply_v": 3.0}
+    grade = {"grade": "bounded" if known.get("bound") else "measured", "bound": known.get("bound")}
+    opposite = {"at_least": "at_most", "at_most": "at_least", "below": "at_least"}
+    runs |= {"mean_a_grade": grade["grade"], "mean_a_bound": grade["bound"], "grade": grade["grade"]}
+    runs |= {"bound": opposite.get(str(grade["bound"]))}
     runs |= {"schema_version": known.get("schema_version", 1), "target": known.get("target", "post")}
     runs |= (
         {"target_h": known["target_h"], "budget_a": 6.0 / float(str(known["target_h"]))} if "target_h" in known else {}
@@ -43,11 +47,11 @@ def write_run(data_set: DataSet, build: str, run: str, average_a: float, **known
         "states": _table(
             columns,
             [
-                {"name": name, "added_a": share * average_a} | figures
+                {"name": name, "added_a": share * average_a} | figures | grade
                 for name, share in (("Deep sleep", 0.6), ("Count", 0.4))
             ],
         ),
-        "sources": _table(columns, [{"source": "pir", "added_a": average_a / 2}]),
+        "sources": _table(columns, [{"source": "pir", "added_a": average_a / 2} | grade]),
         "findings": _table(columns, [{"kind": kind, "cost_a": cost} for kind, cost in findings.items()]),
         "activities": _table(columns, [{"name": "Count", "added_a": average_a / 2}]),
     }
@@ -61,7 +65,9 @@ def write_run(data_set: DataSet, build: str, run: str, average_a: float, **known
 def _table(columns: Mapping[str, pa.Array], rows: Iterable[Mapping[str, object]]) -> pa.Table:
     rows = list(rows)
     repeated = {name: pa.concat_arrays([value] * len(rows)) for name, value in columns.items()} if rows else {}
-    return pa.table(repeated | {name: pa.array([row[name] for row in rows]) for name in (rows[0] if rows else {})})
+    names = tuple(rows[0]) if rows else ()
+    kinds = {"bound": pa.string()}
+    return pa.table(repeated | {name: pa.array([row[name] for row in rows], kinds.get(name)) for name in names})
 
 
 def day(number: int) -> str:

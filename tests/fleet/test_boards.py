@@ -36,6 +36,8 @@ def made(random: np.random.Generator, boards: int = 5, runs: int = 8, odd: float
                 "value": value,
                 "low": low,
                 "high": high,
+                "grade": ["measured"] * len(board),
+                "bound": pa.nulls(len(board), pa.string()),
             }
         )
         return History(of, "firmware", tuple(f"b{one}" for one in range(runs)), build, table, (), ())

@@ -8,7 +8,7 @@ import typer
 
 from warm_ember.cli.arguments import DataSetArgument, JsonOption, pairs
 from warm_ember.cli.output import print_json, print_line, print_table
-from warm_ember.library.data_set import DataSet, Lot, Trend
+from warm_ember.library.data_set import DataSet, Lot, Trend, TrendChange
 from warm_ember.model.finding import confidence_word
 from warm_ember.units import HOUR_S, MONTH_S, counted, format_significant, interval_text, percent_text, quantity_text
 
@@ -47,7 +47,7 @@ def _print(found: Trend) -> None:
     if found.changes:
         rows = [
             (one.at, write(one.before), write(one.after), _share(one.before, one.after),
-             interval_text(scale * one.low, scale * one.high, unit), confidence_word(one.confidence))
+             _interval(one, scale, unit), confidence_word(one.confidence))
             for one in found.changes
         ]  # fmt: skip
         print_table((found.by, "before", "after", "change", "90 %", "confidence"), rows)
@@ -85,6 +85,12 @@ def _lot_words(lot: Lot) -> str:
     if lot.life_h_p10_without_odd is not None:
         words += f"; without what is odd {format_significant(lot.life_h_p10_without_odd * HOUR_S / MONTH_S)}"
     return f"{words}; least certain input: {lot.weakest}" if lot.weakest else words
+
+
+def _interval(one: TrendChange, scale: float, unit: str) -> str:
+    if one.low is None or one.high is None:
+        return "or more, a level is only bounded"
+    return interval_text(scale * one.low, scale * one.high, unit)
 
 
 def _share(before: float, after: float) -> str:

@@ -147,7 +147,7 @@ def find_lot(
 
 def _by_board(trend: Trend) -> tuple[list[str], list[Floats], Floats]:
     """Return boards since the last change: names, runs, and middles as logarithms, shape ``(boards,)``."""
-    use = (trend.history.place >= trend.since) & ~trend.outlier
+    use = trend.now
     if not trend.is_share or not use.any():
         return [], [], np.zeros(0)
     there = np.unique(trend.board[use]).tolist()
@@ -167,7 +167,7 @@ def _is_odd(middles: Floats, noise: Floats, at: int) -> bool:
 
 def _lives(trend: Trend, lives: History) -> tuple[Floats, Floats, Floats, Floats] | None:
     """Return of the runs since the last change the logarithm of the average, and life, P10 and P90 in h."""
-    use = (trend.history.place >= trend.since) & ~trend.outlier
+    use = trend.now
     averages = dict(
         zip(trend.history.table["run_hash"].filter(use).to_pylist(), trend.history.values[use], strict=True)
     )

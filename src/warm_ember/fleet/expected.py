@@ -66,10 +66,10 @@ def expect(trend: Trend, board: str = "", without: str = "") -> Expected | str:
     history, own = trend.history, np.ones(len(trend.board), dtype=bool)
     if without:
         own = np.array([not one.startswith(without) for one in history.table["run_hash"].to_pylist()], dtype=bool)
-    use = (history.place >= trend.since) & ~trend.outlier & own
+    use = trend.now & own
     count = int(np.count_nonzero(use))
     if count < _FEWEST:
-        return f"the history has {count} such runs since its last change, and it takes {_FEWEST}"
+        return f"the history has {count} such runs since its last change, bounds not counted, and it takes {_FEWEST}"
     levels = {int(at): float(np.median(trend.level[use & (trend.board == at)])) for at in np.unique(trend.board[use])}
     if min(levels.values()) <= 0:
         return "the history is about 0, of which no share can be told"

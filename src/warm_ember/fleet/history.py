@@ -27,6 +27,7 @@ from warm_ember.fleet.tables import (
     why_none,
 )
 from warm_ember.model.arrays import Floats, Indices
+from warm_ember.model.figure import Bound, Grade
 from warm_ember.units import counted
 
 if TYPE_CHECKING:
@@ -34,6 +35,7 @@ if TYPE_CHECKING:
 
 _KINDS = ("average", "life", *TABLES_OF)
 _OFTEN = 5
+_SIDES = {Bound.AT_LEAST.value: 1, Bound.AT_MOST.value: -1, Bound.BELOW.value: -1}
 _LATEST = "~"
 
 
@@ -53,6 +55,9 @@ class Measured:
         When it was recorded, as far as its clock can be right; empty where not.
     value, low, high
         The figure with its 90 % interval, SI; None where nothing is known of the spread.
+    grade, bound
+        Where the figure comes from, and on which side of it the truth lies where the instrument tells no more:
+        ``at_least`` or ``at_most`` it, or ``below`` its high end.
     """
 
     key: str
@@ -65,6 +70,8 @@ class Measured:
     value: float
     low: float | None
     high: float | None
+    grade: str = Grade.MEASURED.value
+    bound: str | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -111,6 +118,12 @@ class History:
     def values(self) -> Floats:
         """The figure of each run, shape ``(n,)``."""
         return np.asarray(self.table["value"].to_numpy())
+
+    @cached_property
+    def bounds(self) -> Indices:
+        """On which side of each run's figure the truth lies: 1 at least so much, -1 at most, 0 it is measured."""
+        texts = self.table["bound"].to_pylist()
+        return np.array([_SIDES[text] if text is not None else 0 for text in texts], dtype=np.int64)
 
     def coded(self, name: str) -> tuple[Indices, tuple[str, ...]]:
         """Return the index of each run's text in a column, shape ``(n,)``, and the texts in order."""

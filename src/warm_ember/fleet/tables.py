@@ -25,19 +25,25 @@ TABLES_OF = {
 }
 """Where figures of a part of a run are: the table, and the column that names the part."""
 
+_GRADES = ("grade", "bound")
 _FIGURES = {
-    "average": ("runs", "mean_a", "mean_a_low", "mean_a_high"),
-    "life": ("runs", "life_h", "life_h_p10", "life_h_p90"),
-    "state": ("states", "mean_a", "mean_a_low", "mean_a_high"),
-    "adds": ("states", "added_a"),
-    "source": ("sources", "added_a", "added_a_low", "added_a_high"),
+    "average": ("runs", "mean_a", "mean_a_low", "mean_a_high", "mean_a_grade", "mean_a_bound"),
+    "life": ("runs", "life_h", "life_h_p10", "life_h_p90", *_GRADES),
+    "state": ("states", "mean_a", "mean_a_low", "mean_a_high", *_GRADES),
+    "adds": ("states", "added_a", "mean_a", "mean_a_high", *_GRADES),
+    "source": ("sources", "added_a", "added_a_low", "added_a_high", *_GRADES),
     "finding": ("findings", "cost_a"),
 }
+"""Where a figure is: the table, its value, both ends of its interval, its grade and its bound."""
+
 TIME = "time"
 """What places each run alone."""
 
 _MOST_TOLD = 3
-FIELDS = ("key", "run", "project", "board", "firmware", "run_hash", "recorded_utc", "value", "low", "high")
+FIELDS = (
+    *("key", "run", "project", "board", "firmware", "run_hash", "recorded_utc"),
+    *("value", "low", "high", "grade", "bound"),
+)
 """The columns of `rows_of`."""
 
 _OF_RUNS = (*FIELDS[1:5], "recorded_utc", "commit", "target", "supply_v", "schema_version", "target_h", "filename")
@@ -139,15 +145,18 @@ def rows_of(
     table, *figures = _FIGURES[kind]
     source = "runs" if table == "runs" else "found"
     value, low, high = (f"CAST({source}.{figure} AS DOUBLE)" for figure in (figures * 3)[:3])
+    grade, bound = (f"{source}.{figure}" for figure in (*figures[3:], *_GRADES)[:2])
     joined, given = "", []
     if kind == "finding":  # a run without one has 0 of it; what never has a cost counts 1
-        value, low, high = "CAST(coalesce(found.cost_a, 0.0) AS DOUBLE)", "NULL", "NULL"
+        value, low, high, grade, bound = "CAST(coalesce(found.cost_a, 0.0) AS DOUBLE)", "NULL", "NULL", "NULL", "NULL"
         joined = (
             "LEFT JOIN (SELECT hash, sum(coalesce(cost_a, CASE WHEN (SELECT max(cost_a) FROM findings WHERE kind = ?) "
             "IS NULL THEN 1.0 END)) AS cost_a FROM findings WHERE kind = ? GROUP BY hash) AS found USING (hash)"
         )
         given = [name, name]
-    elif kind in TABLES_OF:
+    elif kind == "adds":  # as far as its mean may be higher, it may add more
+        low, high = "NULL", "CAST(found.added_a * found.mean_a_high / nullif(found.mean_a, 0) AS DOUBLE)"
+    if kind in TABLES_OF and kind != "finding":
         joined = f"JOIN {table} AS found ON found.hash = runs.hash AND found.{TABLES_OF[kind][1]} = ?"
         given = [name]
     latest = (datetime.now(UTC) + timedelta(days=1)).isoformat()
@@ -156,8 +165,10 @@ def rows_of(
     where = " AND ".join(f"CAST(runs.{_named(column)} AS VARCHAR) = ?" for column, _ in only)
     query = (
         f"SELECT {key} AS key, runs.run, runs.project, coalesce(CAST(runs.board AS VARCHAR), '') AS board, "
-        f"coalesce(runs.firmware, '') AS firmware, runs.hash AS run_hash, {when} AS recorded_utc, {value} AS value, "
-        f"{low} AS low, {high} AS high, runs.filename FROM runs {joined} {'WHERE ' + where if where else ''} "
+        f"coalesce(runs.firmware, '') AS firmware, runs.hash AS run_hash, {when} AS recorded_utc, "
+        f"CASE WHEN {bound} = 'below' THEN coalesce({high}, {value}) ELSE {value} END AS value, "
+        f"{low} AS low, {high} AS high, coalesce(CAST({grade} AS VARCHAR), 'measured') AS grade, "
+        f"CAST({bound} AS VARCHAR) AS bound, runs.filename FROM runs {joined} {'WHERE ' + where if where else ''} "
         "ORDER BY recorded_utc, runs.project, runs.run, runs.hash"
     )
     return connection.sql(query, params=[*given, *(wanted for _, wanted in only)]).to_arrow_table()

@@ -56,10 +56,12 @@ class CollectedActivities(Record, frozen=True, kw_only=True):
 
 
 class AverageEnds(Record, frozen=True, kw_only=True):
-    """The interval of the average."""
+    """The interval of the average, and where it comes from; grade and bound of the row are those of the life."""
 
     mean_a_low: float | None
     mean_a_high: float | None
+    mean_a_grade: str
+    mean_a_bound: str | None
 
 
 class Conditions(Record, frozen=True, kw_only=True):
@@ -149,7 +151,12 @@ def rows_of(project: Project, name: str, identity: str, tags: Mapping[str, str])
         return pa.table(columns)
 
     average, states = average_figure(found), run.states()
-    ends = AverageEnds(mean_a_low=average.low, mean_a_high=average.high)
+    ends = AverageEnds(
+        mean_a_low=average.low,
+        mean_a_high=average.high,
+        mean_a_grade=average.grade.value,
+        mean_a_bound=average.bound and average.bound.value,
+    )
     version = pa.table({"schema_version": pa.array([SCHEMA], pa.int64())})
     day = day_rows(found.load, found.ledger)
     adds = [day[one.name].charge_share * found.load.mean_a if one.name in day else None for one in states.states]

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, ClassVar
 
+from warm_ember.library.grades import Graded
 from warm_ember.library.record import Record
 
 if TYPE_CHECKING:
@@ -12,7 +13,7 @@ if TYPE_CHECKING:
     from warm_ember.fleet.trend import Trend as FoundTrend
 
 
-class TrendPoint(Record, frozen=True, kw_only=True):
+class TrendPoint(Graded, frozen=True, kw_only=True):
     """One run of the series; ``outlier`` where it lies far off its level, and is no change."""
 
     key: str
@@ -26,19 +27,22 @@ class TrendPoint(Record, frozen=True, kw_only=True):
     outlier: bool
 
 
-class TrendChange(Record, frozen=True, kw_only=True):
-    """A change of level: the key it begins at, both levels, and the difference with its 90 % interval."""
+class TrendChange(Graded, frozen=True, kw_only=True):
+    """A change of level: the key it begins at, both levels, and the difference with its 90 % interval.
+
+    Where a level is only bounded, so is the difference, and the interval has no end on that side.
+    """
 
     at: str
     before: float
     after: float
     change: float
-    low: float
-    high: float
+    low: float | None
+    high: float | None
     confidence: float
 
 
-class BoardRow(Record, frozen=True, kw_only=True):
+class BoardRow(Graded, frozen=True, kw_only=True):
     """A board since the last change: the middle of its runs, what 8 in 10 lie between, how far from the others."""
 
     board: str
@@ -50,7 +54,7 @@ class BoardRow(Record, frozen=True, kw_only=True):
     odd: bool
 
 
-class Lot(Record, frozen=True, kw_only=True):
+class Lot(Graded, frozen=True, kw_only=True):
     """The life of any post of the lot, boards and cells together; without the odd boards where there are any."""
 
     boards: int
@@ -120,8 +124,10 @@ class DataSet:
 def trend_of(found: FoundTrend, lives: History | None = None) -> Trend:
     """Return a trend as an answer; with the lives of the same runs, those of the lot."""
     from warm_ember.fleet.boards import find_boards
+    from warm_ember.fleet.trend import weakest_grade
 
     history, boards = found.history, find_boards(found)
+    grade = weakest_grade(history, found.since, len(history.keys)).value
     return Trend(
         of=history.of,
         by=history.by,
@@ -136,11 +142,24 @@ def trend_of(found: FoundTrend, lives: History | None = None) -> Trend:
                 board=run.board,
                 recorded_utc=run.recorded_utc,
                 outlier=bool(outlier),
+                grade=run.grade,
+                bound=run.bound,
             )
             for run, outlier in zip(history.runs, found.outlier, strict=True)
         ),
         changes=tuple(
-            TrendChange(**{name: getattr(one, name) for name in TrendChange.__struct_fields__}) for one in found.changes
+            TrendChange(
+                at=one.at,
+                before=one.before,
+                after=one.after,
+                change=one.change,
+                low=one.low,
+                high=one.high,
+                confidence=one.confidence,
+                grade=one.grade.value,
+                bound=one.bound and one.bound.value,
+            )
+            for one in found.changes
         ),
         boards=tuple(
             BoardRow(
@@ -151,16 +170,18 @@ def trend_of(found: FoundTrend, lives: History | None = None) -> Trend:
                 p90=one.high,
                 from_others=one.from_others,
                 odd=one.is_odd,
+                grade=grade,
             )
             for one in boards
         ),
         lot=_lot(found, lives, frozenset(one.name for one in boards if one.is_odd)) if lives is not None else None,
-        notes=history.notes,
+        notes=found.notes,
     )
 
 
 def _lot(found: FoundTrend, lives: History, odd: frozenset[str]) -> Lot | None:
     from warm_ember.fleet.boards import find_lot
+    from warm_ember.fleet.trend import weakest_grade
 
     target_h = lives.target_h
     lot = find_lot(found, lives, target_h=target_h)
@@ -176,4 +197,5 @@ def _lot(found: FoundTrend, lives: History, odd: frozenset[str]) -> Lot | None:
         chance=lot.chance,
         life_h_p10_without_odd=usual.p10_h if usual is not None else None,
         weakest=lives.weakest,
+        grade=weakest_grade(lives, 0, len(lives.keys)).value,
     )

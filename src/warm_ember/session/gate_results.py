@@ -96,18 +96,18 @@ class GateResults:
             checks += self._of_baseline(project, limits, name, baseline, should_stop)
         elif limits.baseline.max_worse is not None:
             figures = self.figures_of(project, name, should_stop)
-            for figure, value in figures.items():
-                checks.append(_beside(figure, value, history[figure], limits.baseline.max_worse, baseline))
+            for name_of, figure in figures.items():
+                checks.append(_beside(name_of, figure, history[name_of], limits.baseline.max_worse, baseline))
         return GateResult(name, baseline, tuple(checks), limits.strict)
 
-    def figures_of(self, project: Project, name: str, should_stop: ShouldStop = never) -> dict[str, float]:
+    def figures_of(self, project: Project, name: str, should_stop: ShouldStop = never) -> dict[str, Figure]:
         """Return what of a run is compared with a history: ``average``, ``state:NAME`` and ``source:NAME``, A."""
         run = self._results.run(project, name, should_stop)
         wakes = self._results.wake_ledger(project, name, should_stop=should_stop)
-        found: dict[str, float | None] = {"average": average_figure(run).value}
-        found |= {f"state:{row.name}": row.mean.value for row in run.ledger.rows}
-        found |= {f"source:{row.source}": row.added.value for row in wakes.sources}
-        return {figure: value for figure, value in found.items() if value is not None and math.isfinite(value)}
+        found = {"average": average_figure(run)}
+        found |= {f"state:{row.name}": row.mean for row in run.ledger.rows}
+        found |= {f"source:{row.source}": Figure(row.added.value, bound=row.bound) for row in wakes.sources}
+        return {name: one for name, one in found.items() if one.value is not None and math.isfinite(one.value)}
 
     def _findings(
         self, project: Project, limits: FindingLimits, name: str, should_stop: ShouldStop
@@ -385,14 +385,17 @@ def _of_change(
     return Check(name, outcome, value, low, high, most, _SHARE, words, _BASELINE, _of_baseline_words(title))
 
 
-def _beside(figure: str, value: float, expected: Expected | str, most: float, baseline: str) -> Check:
+def _beside(name_of: str, figure: Figure, expected: Expected | str, most: float, baseline: str) -> Check:
     """Compare a figure with what a history expects of it."""
-    kind, _, name = figure.partition(":")
+    kind, _, name = name_of.partition(":")
     place = "baseline.average" if kind == "average" else f"baseline.{kind}s.{name}.{_HISTORY_FIGURES[kind]}"
     title = _of_baseline_words(place.removeprefix("baseline.").removeprefix("states.").removeprefix("sources."))
+    if figure.bound is not None and not isinstance(expected, str):
+        expected = "it is only bounded in this run, which says nothing of a change"
     if isinstance(expected, str):
         text = f"undecided: {expected}"
         return Check(place, Outcome.UNDECIDED, None, None, None, most, _SHARE, text, _BASELINE, title)
+    value = float(figure.value or 0.0)
     share, low, high = expected.worse(value)
     outcome = at_most(Measured(share, low, high), most)
     since = f" since {expected.since}" if expected.since else ""

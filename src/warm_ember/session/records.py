@@ -34,6 +34,7 @@ from warm_ember.bench.trying import TriedCommand, TriedInstrument
 from warm_ember.bench.wiring import Added
 from warm_ember.bench.zero import Level, Stage
 from warm_ember.fleet.boards import Board
+from warm_ember.fleet.trend import Change as FleetChange
 from warm_ember.signal.envelope import Envelope, PixelColumns
 from warm_ember.signal.fold import Fold, OddCycle
 from warm_ember.signal.level_stays import LevelStays
@@ -73,6 +74,7 @@ __all__ = [
     "Expectation",
     "Fact",
     "FeasibleRegion",
+    "FleetChange",
     "Fold",
     "FunctionLedger",
     "FunctionRow",

@@ -9,7 +9,7 @@ import numpy as np
 from warm_ember.fleet.boards import Board, Lot, find_boards, find_lot
 from warm_ember.fleet.data_set import DataSet
 from warm_ember.fleet.history import History, read_histories
-from warm_ember.fleet.trend import Change, Trend, find_trend
+from warm_ember.fleet.trend import Change, PlaceDifference, Trend, compare_places, find_trend
 from warm_ember.model.arrays import Floats
 
 _NEAR = 1
@@ -99,6 +99,11 @@ class River:
     def history(self) -> History:
         """The runs."""
         return self.trend.history
+
+    def compared(self, a: int, b: int) -> PlaceDifference | None:
+        """Return how the averages of two places differ; None where one has no run, or both are one."""
+        places = range(len(self.history.keys))
+        return compare_places(self.trend, a, b) if a != b and a in places and b in places else None
 
 
 def read_river(address: str, by: str = "") -> River:

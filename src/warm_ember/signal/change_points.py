@@ -73,6 +73,9 @@ class Levels:
         Standard deviation of one measurement about its level, its board's offset taken off.
     outlier
         Which measurements lie far from the level they belong to, where that has several, shape ``(n,)``.
+    variance
+        Of the mean of each place about its level: what the place adds, and what its measurements scatter by, shape
+        ``(places,)``.
     """
 
     changes: tuple[LevelChange, ...]
@@ -81,6 +84,7 @@ class Levels:
     offset: Floats
     scatter: float
     outlier: Flags
+    variance: Floats
 
     def level_at(self, places: Indices) -> Floats:
         """Return the level at places, shape as theirs."""
@@ -169,6 +173,7 @@ def find_changes(
         offset=offset,
         scatter=search.scatter,
         outlier=(np.abs(without - own) > _FAR * search.scatter) & (many[own_level] >= _FEWEST),
+        variance=search.variance,
     )
 
 
@@ -232,6 +237,8 @@ class _Search:
         How many there are.
     scatter
         Standard deviation of one measurement.
+    variance
+        Of the mean of each place about its level, shape ``(places,)``.
     """
 
     def __init__(self, values: Floats, place: Indices, least: float, chance: np.random.Generator) -> None:
@@ -251,7 +258,7 @@ class _Search:
         shared = max(_spread(neighbours) ** 2 - expected, 0.0) / 2
         self.scatter = max(math.sqrt(own_variance + shared), least, 1e-9 * float(np.abs(values).max()), 1e-100)
         floor = max(self.scatter**2 - own_variance - shared, 0.0)  # what is believed beyond what was seen
-        self._variance = shared + floor + within
+        self.variance = shared + floor + within
         self._found: dict[tuple[int, int], _Cut] = {}
 
     def _runs(self, first: int, last: int) -> Floats:
@@ -268,7 +275,7 @@ class _Search:
 
     def level(self, first: int, last: int) -> _Level:
         """Return the level of places, with its standard error."""
-        weights = 1 / self._variance[first:last]
+        weights = 1 / self.variance[first:last]
         middle = float(np.median(self._runs(first, last)))
         above = float(np.sum(weights * self._scores(first, last)) / weights.sum())
         return _Level(middle + above, math.sqrt(1 / weights.sum()), last - first)
@@ -321,7 +328,7 @@ class _Search:
             return _Cut(first, first, last, 0.0)
         together = -(-(last - first) // _MOST_BLOCKS)
         begins = np.arange(0, last - first, together)
-        weights = 1 / self._variance[first:last]
+        weights = 1 / self.variance[first:last]
         weighed = np.add.reduceat(weights * self._scores(first, last), begins)
         weights = np.add.reduceat(weights, begins)
         largest, (low, at, high) = _largest_difference(weighed[None], weights[None])
@@ -357,7 +364,7 @@ class _Search:
             gain = np.minimum((runs - before) ** 2, bound) - np.minimum((runs - after) ** 2, bound)
             starts = self._ends[low - 1 : high] - self._ends[low - 1]
             # Runs of one place share what the place adds: many of them count for no more than that lets them.
-            own = np.add.reduceat(gain, starts) / self._count[low - 1 : high] / self._variance[low - 1 : high]
+            own = np.add.reduceat(gain, starts) / self._count[low - 1 : high] / self.variance[low - 1 : high]
             found = low + int(np.argmin(np.cumsum(own)[: high - low]))
             if found == at:
                 break

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
@@ -14,6 +14,9 @@ from warm_ember.ui.look.painted_view import NamedBox, PaintedView
 from warm_ember.ui.look.rich_text import draw_chip, draw_rich_text, width_of
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.units import HOUR_S, MONTH_S, format_significant, format_trimmed, interval_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.records import FleetChange
 
 _LEFT, _RIGHT, _TITLE, _RAIL, _FOOT, _STRIP = 96, 84, 24, 56, 22, 44
 _FEWEST_PLACES = 4
@@ -291,7 +294,7 @@ class RiverChart(PaintedView):
         levels = self._levels(river)
         for first, last, level_a in levels:
             left, right = max(self._x_of(first), plot.left()), min(self._x_of(last), plot.right())
-            words = quantity_text(level_a, "A").rich
+            words = river.trend.sign(first, last) + quantity_text(level_a, "A").rich
             size = "large" if last == len(river.history.keys) else "normal"
             width = width_of(look, words, size)
             if right - left < width + px(20):
@@ -326,9 +329,8 @@ class RiverChart(PaintedView):
             later = [self._x_of(one.place) for one, _ in changes[number + 1 :]]
             room = min([*later, self.width() - px(8)]) - x - px(4)
             side = "+" if change.change > 0 else "−"
-            near, far = sorted(map(abs, (change.low, change.high)))
             much = quantity_text(abs(change.change), "A").rich.replace("**", f"**{side}", 1)
-            words = f"{change.at}  {much}  {interval_text(near, far, 'A')}"
+            words = f"{change.at}  {much}  {_interval(change)}"
             flag = self._flag(change.place)
             is_worse = change.change > 0
             flag.setWidth(min(width_of(look, words) + px(70 if is_worse else 20), room))
@@ -486,6 +488,13 @@ def _ticks(low: float, high: float) -> list[float]:
 def _day(date: str) -> str:
     months = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec")
     return f"{int(date[8:10])} {months[int(date[5:7]) - 1]}" if date else ""
+
+
+def _interval(change: FleetChange) -> str:
+    if change.low is None or change.high is None:
+        return "or more"
+    near, far = sorted(map(abs, (change.low, change.high)))
+    return interval_text(near, far, "A")
 
 
 def _percent(share: float) -> str:

@@ -100,7 +100,7 @@ class RiverView(QWidget):
         """Show a data set; None shows how to open one."""
         self.river, self.is_reading = river, False
         is_empty = river is None or not len(river.history.values)
-        self.words.setText(_EMPTY if river is None else "; ".join(river.history.notes) or "The data set has no run.")
+        self.words.setText(_EMPTY if river is None else "; ".join(river.trend.notes) or "The data set has no run.")
         self.empty.setVisible(is_empty)
         self.chart.setVisible(not is_empty)
         self._below.setVisible(not is_empty)
@@ -161,24 +161,24 @@ class RiverView(QWidget):
 
     def _compared(self, a: int, b: int) -> str:
         """Return how two places differ, as rich text; empty without two."""
-        river = self.river
-        if river is None or min(a, b) < 0 or a == b:
+        found = self.river.compared(a, b) if self.river is not None else None
+        if self.river is None or found is None:
             return ""
-        before, after = float(river.band.median[a]), float(river.band.median[b])
-        change = after - before
-        error = river.trend.scatter * (before if river.trend.is_share else 1.0) * 1.645 * 1.2533
-        counts = [int((river.history.place == place).sum()) for place in (a, b)]
-        is_real = abs(change) > error * sum(1 / count for count in counts) ** 0.5
-        keys = river.history.keys
-        side = "+" if change > 0 else "−"
+        keys, trend = self.river.history.keys, self.river.trend
+        side = "+" if found.change > 0 else "−"
+        before, after = (
+            f"{trend.sign(place, place + 1)}{quantity_text(value, 'A').rich}"
+            for place, value in ((a, found.before), (b, found.after))
+        )
         return (
-            f"A {keys[a]} {quantity_text(before, 'A').rich}, B {keys[b]} {quantity_text(after, 'A').rich}: "
-            f"{quantity_text(abs(change), 'A').rich.replace('**', '**' + side, 1)}, {'real' if is_real else 'in noise'}"
+            f"A {keys[a]} {before}, B {keys[b]} {after}: "
+            f"{quantity_text(abs(found.change), 'A').rich.replace('**', '**' + side, 1)}, "
+            f"{'real' if found.is_real else 'in noise'}"
         )
 
     def warning(self) -> str:
         """Return what may mislead, or was left out."""
-        return "; ".join(self.river.history.notes) if self.river is not None else ""
+        return "; ".join(self.river.trend.notes) if self.river is not None else ""
 
 
 def _name(river: River, key: str) -> str:
