@@ -5,6 +5,7 @@
 
 from __future__ import annotations
 
+import math
 import os
 import re
 import shutil
@@ -22,11 +23,13 @@ sys.path.insert(0, str(ROOT / "src"))
 
 import msgspec
 import numpy as np
+from made_fleet import make_fleet
 from PySide6.QtCore import QEvent, QSettings
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
 from warm_ember.formats.source import ImportOptions
+from warm_ember.library.collecting import collect
 from warm_ember.model.fold import AlignBy, FoldPlan
 from warm_ember.session import edits
 from warm_ember.session.demo import make_demo
@@ -90,9 +93,15 @@ def kinds(window: MainWindow) -> None:
     window.pages.wakes.show_view("kinds")
 
 
-def years(window: MainWindow) -> None:
-    """Open the life year by year."""
-    window.pages.battery.show_view("years")
+def river(window: MainWindow) -> None:
+    """Open a data set of five boards, and pick two builds."""
+    fleet = Path.home() / "fleet"
+    collect(str(fleet / "posts"), make_fleet(fleet, builds=62), jobs=2)
+    window.open_data_set(str(fleet / "posts"))
+    _settle(window)
+    shown = window.pages.runs.river.chart
+    shown.picked.emit(28, math.nan, True)
+    shown.picked.emit(56, math.nan, False)
 
 
 def cell(window: MainWindow) -> None:
@@ -220,12 +229,12 @@ PICTURES: tuple[tuple[str, str, str, Theme, Callable[[MainWindow], None]], ...] 
     ("kinds-day", "Wakes", "r5", DAY, kinds),
     ("battery", "Battery", "r4", NIGHT, nothing),
     ("trade-offs", "Battery", "r4", NIGHT, trade_offs),
-    ("years", "Battery", "r4", NIGHT, years),
     ("cell-day", "Battery", "r4", DAY, cell),
     ("tune", "Tune", "r4", NIGHT, nothing),
     ("proof-day", "Tune", "r5", DAY, proof),
     ("runs", "Runs", "r4", NIGHT, nothing),
     ("limits-day", "Runs", "r5", DAY, limits),
+    ("river", "Runs", "r5", NIGHT, river),
     ("fold", "Trace", "r5", NIGHT, all_wakes),
     ("quality", "Trace", "r4", DAY, quality),
     ("import", "Trace", "r5", NIGHT, a_file),

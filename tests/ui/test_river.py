@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QApplication, QFileDialog
 
 from fleet.made_rows import day, write_run
 from warm_ember.fleet.data_set import DataSet
-from warm_ember.session.river import read_river
+from warm_ember.session.river import read_river, with_states
 from warm_ember.ui.pages.runs.page import RIVER, RunsPage
 from warm_ember.ui.shell.window import MainWindow
 
@@ -42,14 +42,14 @@ def page(window: MainWindow, data_set: Path, settle, monkeypatch: pytest.MonkeyP
     found = window.findChild(RunsPage)
     assert isinstance(found, RunsPage)
     monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_: str(data_set))
-    action = next(one for one in found.page_actions() if one.text().startswith("Open a data set"))
+    action = next(one for one in window.menu_of["File"].actions() if one.text().startswith("Open a data set"))
     action.trigger()
     settle()
     return found
 
 
 def test_the_record_says_what_is_shown(data_set: Path) -> None:
-    river = read_river(str(data_set))
+    river = with_states(read_river(str(data_set)))
     (change,), (cause,) = river.trend.changes, river.causes
     assert (change.at, change.place) == ("build 26", 25)
     assert cause is not None

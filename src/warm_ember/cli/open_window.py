@@ -8,23 +8,33 @@ from typing import Annotated
 
 import typer
 
-from warm_ember.errors import BadArgumentError, WarmEmberError
+from warm_ember.errors import BadArgumentError, BadFileError, WarmEmberError
 from warm_ember.report.writing import check_target
+from warm_ember.session.file_kinds import is_data_set
 from warm_ember.session.session import Session
 from warm_ember.store.project_folder import ProjectFolder
 
 
 def open_window(
-    project: Annotated[Path | None, typer.Argument(metavar="[PROJECT]", help="A project to open.")] = None,
+    project: Annotated[
+        str | None, typer.Argument(metavar="[PROJECT]", help="A project to open, or a data set.")
+    ] = None,
 ) -> int:
     """Open the window."""
-    if project is not None:
-        ProjectFolder(project).load()  # a project that cannot be opened is said here, without a window
-    return show(project)
+    if project is None:
+        return show(None)
+    if "://" in project or is_data_set(Path(project)):
+        from warm_ember.fleet.data_set import DataSet
+
+        if not DataSet(project).exists():
+            raise BadFileError(Path(project), "there is no data set", remedy="collect some runs first")
+        return show(None, data_set=project)
+    ProjectFolder(Path(project)).load()  # a project that cannot be opened is said here, without a window
+    return show(Path(project))
 
 
-def show(project: Path | None, *, make_demo: bool = False) -> int:
-    """Open the window on a project and return its exit code.
+def show(project: Path | None, *, make_demo: bool = False, data_set: str = "") -> int:
+    """Open the window on a project, or on a data set, and return its exit code.
 
     Raises
     ------
@@ -35,7 +45,7 @@ def show(project: Path | None, *, make_demo: bool = False) -> int:
         from warm_ember.ui.application import run_window  # commands work without Qt
     except ImportError as error:
         raise WarmEmberError(f"the window cannot be opened: {error}; commands work without it") from error
-    return run_window(project, make_demo=make_demo)
+    return run_window(project, make_demo=make_demo, data_set=data_set)
 
 
 def save_trace(

@@ -14,7 +14,7 @@ import logging
 from collections import defaultdict
 from collections.abc import Iterable, Mapping
 from contextlib import suppress
-from datetime import datetime
+from datetime import UTC, datetime
 from hashlib import blake2b
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -254,3 +254,19 @@ def _bytes_of(table: pa.Table) -> bytes:
 
 def _texts(metadata: Mapping[Any, Any]) -> dict[Any, Any]:
     return {key: value for key, value in metadata.items() if key != b"warm_ember_schema"}
+
+
+def moment(text: str) -> str | None:
+    """Return a time in UTC as ISO 8601 text; None where none can be read.
+
+    Examples
+    --------
+    >>> moment("2026-06-14T08:30:00+02:30"), moment("2026-06-14 06:00"), moment("yesterday")
+    ('2026-06-14T06:00:00Z', '2026-06-14T06:00:00Z', None)
+    """
+    try:
+        read = datetime.fromisoformat(text)
+        at = read.astimezone(UTC) if read.tzinfo is not None else read.replace(tzinfo=UTC)
+    except (ValueError, OverflowError):
+        return None
+    return at.isoformat(timespec="microseconds" if at.microsecond else "seconds").replace("+00:00", "Z")

@@ -192,6 +192,13 @@ def read_histories(
     return found
 
 
+def project_path(data_set: DataSet, run_hash: str) -> str:
+    """Return the folder of the project that a run was collected from; empty where that is not known."""
+    with opened(data_set, {"average"}, ["project_path"]) as (connection, _notes, _columns):
+        found = connection.execute("SELECT project_path FROM runs WHERE hash = ?", [run_hash]).fetchall()
+    return str(found[0][0] or "") if found else ""
+
+
 def _asked(of: str) -> tuple[str, str]:
     kind, _, name = of.partition(":")
     if kind not in _KINDS or (":" in of) != (kind in TABLES_OF) or (kind in TABLES_OF and not name):

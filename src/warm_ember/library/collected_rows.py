@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from datetime import UTC, datetime
 from hashlib import blake2b
 from typing import TYPE_CHECKING, Any, ClassVar
 
 import msgspec
 
 from warm_ember.attribution.day import day_rows
-from warm_ember.fleet.data_set import SCHEMA
+from warm_ember.fleet.data_set import SCHEMA, moment
 from warm_ember.library.findings import Findings
 from warm_ember.library.grades import Graded
 from warm_ember.library.life import Life
@@ -84,7 +83,9 @@ class Conditions(Record, frozen=True, kw_only=True):
 def columns() -> frozenset[str]:
     """Return the columns of all tables: no tag may have their name."""
     kinds = (Life, AverageEnds, Conditions, States, Wakes, Findings, CollectedActivities)
-    return frozenset(_KEYS).union(*(kind.columns() for kind in kinds), ("schema_version", "added_a", "firmware"))
+    return frozenset(_KEYS).union(
+        *(kind.columns() for kind in kinds), ("schema_version", "project_path", "added_a", "firmware")
+    )
 
 
 def run_hash(capture: Capture, project: ProjectValue) -> str:
@@ -100,22 +101,6 @@ def run_hash(capture: Capture, project: ProjectValue) -> str:
 def firmware_of(capture: Capture, tags: Mapping[str, str]) -> str:
     """Return the firmware of a run: what its capture says, unless a tag says it."""
     return tags.get("firmware", capture.info.firmware)
-
-
-def moment(text: str) -> str | None:
-    """Return a time in UTC as ISO 8601 text; None where none can be read.
-
-    Examples
-    --------
-    >>> moment("2026-06-14T08:30:00+02:30"), moment("2026-06-14 06:00"), moment("yesterday")
-    ('2026-06-14T06:00:00Z', '2026-06-14T06:00:00Z', None)
-    """
-    try:
-        read = datetime.fromisoformat(text)
-        at = read.astimezone(UTC) if read.tzinfo is not None else read.replace(tzinfo=UTC)
-    except (ValueError, OverflowError):
-        return None
-    return at.isoformat(timespec="microseconds" if at.microsecond else "seconds").replace("+00:00", "Z")
 
 
 def rows_of(project: Project, name: str, identity: str, tags: Mapping[str, str]) -> dict[str, pa.Table]:
@@ -157,7 +142,12 @@ def rows_of(project: Project, name: str, identity: str, tags: Mapping[str, str])
         mean_a_grade=average.grade.value,
         mean_a_bound=average.bound and average.bound.value,
     )
-    version = pa.table({"schema_version": pa.array([SCHEMA], pa.int64())})
+    version = pa.table(
+        {
+            "schema_version": pa.array([SCHEMA], pa.int64()),
+            "project_path": pa.array([str(session.folder.path.resolve())], pa.string()),
+        }
+    )
     day = day_rows(found.load, found.ledger)
     adds = [day[one.name].charge_share * found.load.mean_a if one.name in day else None for one in states.states]
     return {

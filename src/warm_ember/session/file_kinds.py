@@ -25,6 +25,14 @@ def is_project(path: Path) -> bool:
         return False
 
 
+def is_data_set(path: Path) -> bool:
+    """Return whether a path is the folder of a data set: it has runs by firmware, and is no project."""
+    try:
+        return not is_project(path) and any((path / "runs").glob("firmware=*"))
+    except OSError:
+        return False
+
+
 def with_files_of_folders(paths: list[Path]) -> list[Path]:
     """Put the files that a folder holds in its place, those of which a capture can come; not those of folders in it.
 

@@ -281,12 +281,23 @@ def runs_link(results: RunResults | None, project: Project, averages_a: Mapping[
         return LinkFigure(f"**{count}** run{'s' if count != 1 else ''}", "")
     order = sorted(averages_a, key=lambda one: averages_a[one])
     rank = order.index(name) + 1
-    ending = {1: "st", 2: "nd", 3: "rd"}.get(rank if rank not in (11, 12, 13) else 0, "th")
     before, detail = run_before(project, name), ""
     if averages_a.get(before, 0.0) > 0:
         change = averages_a[name] / averages_a[before] - 1
         detail = f"{percent_text(abs(change)).rich} {'below' if change < 0 else 'above'} {before}"
-    return LinkFigure(f"**{rank}**{ending} of **{len(order)}**", detail)
+    return LinkFigure(f"{ordinal(rank)} of **{len(order)}**", detail)
+
+
+def ordinal(rank: int) -> str:
+    """Return a rank as rich text.
+
+    Examples
+    --------
+    >>> ordinal(2), ordinal(12), ordinal(21)
+    ('**2**nd', '**12**th', '**21**st')
+    """
+    ending = {1: "st", 2: "nd", 3: "rd"}.get(rank % 10, "th") if rank % 100 not in (11, 12, 13) else "th"
+    return f"**{rank}**{ending}"
 
 
 def _plain(doubt: str) -> str:

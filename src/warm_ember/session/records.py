@@ -35,6 +35,7 @@ from warm_ember.bench.wiring import Added
 from warm_ember.bench.zero import Level, Stage
 from warm_ember.fleet.boards import Board
 from warm_ember.fleet.trend import Change as FleetChange
+from warm_ember.fleet.trend import PlaceDifference
 from warm_ember.signal.envelope import Envelope, PixelColumns
 from warm_ember.signal.fold import Fold, OddCycle
 from warm_ember.signal.level_stays import LevelStays
@@ -102,6 +103,7 @@ __all__ = [
     "Patterns",
     "PeriodModel",
     "PixelColumns",
+    "PlaceDifference",
     "PlanCheck",
     "PlannedCapture",
     "PredictedStep",

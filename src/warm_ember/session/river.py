@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -11,9 +13,15 @@ from warm_ember.fleet.data_set import DataSet
 from warm_ember.fleet.history import History, read_histories
 from warm_ember.fleet.trend import Change, PlaceDifference, Trend, compare_places, find_trend
 from warm_ember.model.arrays import Floats
+from warm_ember.model.figure import Bound
+from warm_ember.tuning.difference import Difference
 
 _NEAR = 1
+BOUND_OF_SIDE = {0: None, 1: Bound.AT_LEAST, -1: Bound.AT_MOST}
+"""What a side of the truth is called, see `Trend.bound_of`."""
+
 _SURE = 0.95
+_LEAST_A = 1e-15
 
 
 @dataclass(frozen=True, eq=False)
@@ -69,7 +77,7 @@ class River:
     Parameters
     ----------
     address
-        The data set.
+        The data set; empty for the runs of a project.
     trend, band
         Of the average.
     dates
@@ -82,6 +90,8 @@ class River:
         Since the last change; the lot without odd boards, where there are any.
     lives_h
         Averages and lives of the runs, the average rising, shape ``(2, n)``.
+    waiting
+        What each state adds, by ``adds:NAME``, until it is looked at.
     """
 
     address: str
@@ -94,6 +104,7 @@ class River:
     lot: Lot | None
     usual: Lot | None
     lives_h: Floats
+    waiting: Mapping[str, History]
 
     @property
     def history(self) -> History:
@@ -105,9 +116,43 @@ class River:
         places = range(len(self.history.keys))
         return compare_places(self.trend, a, b) if a != b and a in places and b in places else None
 
+    def differences(self, a: int, b: int) -> tuple[Difference, ...]:
+        """Return how what each state adds differs between two places, the largest first; of states that both have."""
+        found = []
+        for one in self.states:
+            own = {key: place for place, key in enumerate(one.trend.history.keys)}
+            places = [own.get(self.history.keys[at], -1) for at in (a, b)]
+            difference = compare_places(one.trend, *places) if min(places) >= 0 else None
+            if difference is not None:
+                bounds = tuple(BOUND_OF_SIDE[one.trend.bound_of(place, place + 1)] for place in places)
+                found.append(
+                    Difference(
+                        one.name, difference.before, difference.after, difference.low, difference.high,
+                        bounds=(bounds[0], bounds[1]),
+                    )
+                )  # fmt: skip
+        return tuple(sorted(found, key=lambda one: -abs(one.change_a)))
+
+    def run_near(self, place: int, board: str = "", value: float | None = None) -> int:
+        """Return which run of a place is meant: that on a board, or the nearest to a value; -1 where there is none."""
+        first, last = np.searchsorted(self.history.place, (place, place + 1)).tolist()
+        if first == last or place < 0:
+            return -1
+        boards = self.history.table["board"].slice(first, last - first).to_pylist()
+        if value is None and board in boards:
+            return int(first + boards.index(board))
+        values = self.history.values[first:last]
+        wanted = float(np.median(values)) if value is None else value
+        away = np.abs(np.log(np.maximum(values, _LEAST_A)) - math.log(max(wanted, _LEAST_A)))
+        return int(first + np.argmin(away))
+
+    def rank(self, run: int) -> int:
+        """Return which place a run has among all, the lowest average first, from 1."""
+        return int(np.count_nonzero(self.history.values < self.history.values[run])) + 1
+
 
 def read_river(address: str, by: str = "") -> River:
-    """Read a data set as a river.
+    """Read a data set as a river, whose states are still to be looked at; see `with_states`.
 
     Raises
     ------
@@ -117,52 +162,69 @@ def read_river(address: str, by: str = "") -> River:
         If its runs cannot be placed by that.
     """
     histories = read_histories(DataSet(address), ("average", "life"), by, with_states=True)
-    average, lives = histories.pop("average"), histories.pop("life")
-    trend, keys = find_trend(average), average.keys
-    states = sorted((_state(of, one, keys) for of, one in histories.items()), key=lambda one: -one.adds_a)
-    adds_a = sum(one.adds_a for one in states) or 1.0
+    return river_of(address, histories.pop("average"), histories.pop("life"), histories)
+
+
+def river_of(address: str, average: History, lives: History, waiting: Mapping[str, History]) -> River:
+    """Return the river of some histories: the average, the life, and for later what each state adds, by its name."""
+    trend = find_trend(average)
     boards = find_boards(trend)
     odd = frozenset(board.name for board in boards if board.is_odd)
-    known = sorted(
-        (run.value, life_h) for run, life_h in zip(average.runs, _matched(average, lives), strict=True) if life_h
-    )
+    known = dict(zip(lives.table["run_hash"].to_pylist(), lives.values.tolist(), strict=True))
+    matched = np.array([known.get(one, math.nan) for one in average.table["run_hash"].to_pylist()], dtype=np.float64)
+    use = np.argsort(average.values, kind="stable")
+    use = use[np.isfinite(matched[use])]
     return River(
         address=address,
         trend=trend,
-        band=band_of(average, len(keys)),
+        band=band_of(average, len(average.keys)),
         dates=_dates(average),
-        causes=tuple(_cause(change, states) for change in trend.changes),
-        states=tuple(StateRiver(one.name, one.trend, one.band, one.adds_a, one.adds_a / adds_a) for one in states),
+        causes=(None,) * len(trend.changes),
+        states=(),
         boards=boards,
         lot=find_lot(trend, lives, target_h=lives.target_h),
         usual=find_lot(trend, lives, target_h=lives.target_h, without=odd) if odd else None,
-        lives_h=np.array(known).T.reshape(2, -1),
+        lives_h=np.stack((average.values[use], matched[use])),
+        waiting=waiting,
+    )
+
+
+def with_states(river: River) -> River:
+    """Return a river with what each state adds, and the state that each change comes from."""
+    keys = river.history.keys
+    states = sorted((_state(of, one, keys) for of, one in river.waiting.items()), key=lambda one: -one.adds_a)
+    adds_a = sum(one.adds_a for one in states) or 1.0
+    return replace(
+        river,
+        causes=tuple(_cause(change, states) for change in river.trend.changes),
+        states=tuple(replace(one, share=one.adds_a / adds_a) for one in states),
+        waiting={},
     )
 
 
 def band_of(history: History, places: int) -> Band:
     """Return how a history's runs lie at each of so many places."""
     bounds = np.full((3, places), np.nan)
-    values, first = history.values, np.searchsorted(history.place, np.arange(places + 1))
-    for at in np.unique(history.place).tolist():
-        bounds[:, at] = np.quantile(values[first[at] : first[at + 1]], (0.1, 0.5, 0.9))
+    if len(history.values):
+        values = history.values[np.lexsort((history.values, history.place))]
+        there, first, count = np.unique(history.place, return_index=True, return_counts=True)
+        at = np.array([[0.1], [0.5], [0.9]]) * (count - 1)
+        below = at.astype(np.int64)
+        above = np.minimum(below + 1, count - 1)
+        bounds[:, there] = values[first + below] + (at - below) * (values[first + above] - values[first + below])
     return Band(*bounds)
 
 
 def _state(of: str, history: History, keys: tuple[str, ...]) -> StateRiver:
     """Return one state's river on the places of the average, where it may be missing at some."""
-    trend = find_trend(history)
+    trend, places = find_trend(history), {key: place for place, key in enumerate(keys)}
     found = band_of(history, len(history.keys))
-    at = np.searchsorted(np.arange(len(keys)), [keys.index(key) for key in history.keys])
+    own = [(number, places[key]) for number, key in enumerate(history.keys) if key in places]
     wide = np.full((3, len(keys)), np.nan)
-    wide[:, at] = found.low, found.median, found.high
+    for bounds, values in zip(wide, (found.low, found.median, found.high), strict=True):
+        bounds[[place for _, place in own]] = values[[number for number, _ in own]]
     since = history.values[history.place >= trend.since]
     return StateRiver(of.partition(":")[2], trend, Band(*wide), float(np.median(since)) if len(since) else 0.0, 0.0)
-
-
-def _matched(average: History, lives: History) -> list[float | None]:
-    known = {run.run_hash: run.value for run in lives.runs}
-    return [known.get(run.run_hash) for run in average.runs]
 
 
 def _dates(history: History) -> tuple[str, ...]:

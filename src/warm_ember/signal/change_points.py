@@ -24,6 +24,7 @@ _MOST_BLOCKS = 1024
 _SHORTEST = 4
 _MANY = 120
 _ORDERS, _ORDERS_OF_MANY = 999, 80
+_FAR_BEYOND = 1e-4
 _AT_A_TIME = 40_000
 _LEAST_SHARED = 3
 _FEWEST = 6
@@ -135,7 +136,7 @@ def find_changes(
     most three standard deviations. At last each cut is tested again between its neighbours, and dropped if it fails.
 
     Of more than 120 places few orders are tried, and how rarely chance makes as much is read off the extreme value
-    distribution that they follow.
+    distribution that they follow; of fewer places too where that is so rare that all orders could not show it.
 
     Cost: orders by chance times ``places * log(places)``; of more than 1024 places neighbours are searched together,
     and the cut is then laid between single ones. Neighbouring places that drift together are taken for changes.
@@ -341,16 +342,16 @@ class _Search:
         is_many = len(weights) > _MANY
         orders = _ORDERS_OF_MANY if is_many else _ORDERS
         tried: list[float] = []
+        reached = 0
         for some in _portions(orders, len(weights)):
+            if len(tried) == _ORDERS_OF_MANY and reached == 0 and _beyond(largest, tried) < _FAR_BEYOND:
+                return 1 / (orders + 1)  # the others would reach it no more
             order = self._chance.permuted(np.broadcast_to(np.arange(len(weights)), (some, len(weights))), axis=1)
             tried += _largest_difference(weighed[order], weights[order])[0].tolist()
             reached = sum(one >= largest * (1 - 1e-9) for one in tried)
             if reached > max(3 * LEVEL * orders, 3):
                 return max(reached / len(tried), 2 * LEVEL)  # it is none, however the rest falls
-        if not is_many:
-            return (reached + 1) / (orders + 1)
-        width = max(float(np.std(tried, ddof=1)) * math.sqrt(6) / math.pi, 1e-9)
-        return -math.expm1(-math.exp(-(largest - float(np.mean(tried)) + np.euler_gamma * width) / width))
+        return _beyond(largest, tried) if is_many else (reached + 1) / (orders + 1)
 
     def _laid(self, cut: _Cut) -> int:
         """Return the place at which a cut explains the measurements best, each bounded."""
@@ -372,18 +373,25 @@ class _Search:
         return at
 
 
+def _beyond(largest: float, tried: list[float]) -> float:
+    """Return how rarely as much comes, by the extreme value distribution that what was tried follows."""
+    width = max(float(np.std(tried, ddof=1)) * math.sqrt(6) / math.pi, 1e-9)
+    return -math.expm1(-math.exp(-(largest - float(np.mean(tried)) + np.euler_gamma * width) / width))
+
+
 def _spread(values: Floats) -> float:
     """Return a robust standard deviation of values about 0, and 0 of none."""
     return float(_NORMAL * np.median(np.abs(values))) if len(values) else 0.0
 
 
 def _portions(orders: int, blocks: int) -> Iterator[int]:
-    """Yield how many orders are tried at a time, so that memory stays bounded."""
-    at_a_time = max(min(orders, _AT_A_TIME // blocks), 1)
+    """Yield how many orders are tried at a time, so that memory stays bounded; a few at first."""
+    at_a_time = max(_AT_A_TIME // blocks, 1)
     done = 0
-    while done < orders:
-        yield min(at_a_time, orders - done)
-        done += at_a_time
+    for end in (min(_ORDERS_OF_MANY, orders), orders):
+        while done < end:
+            yield min(at_a_time, end - done)
+            done += min(at_a_time, end - done)
 
 
 def _largest_difference(weighed: Floats, weights: Floats) -> tuple[Floats, tuple[Indices, Indices, Indices]]:

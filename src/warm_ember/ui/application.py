@@ -36,7 +36,7 @@ def make_window(application: QApplication, settings: QSettings) -> MainWindow:
     return MainWindow(ProjectController(), look, settings)
 
 
-def run_window(project: Path | None, *, make_demo: bool = False) -> int:
+def run_window(project: Path | None, *, make_demo: bool = False, data_set: str = "") -> int:
     """Open the window and run until it is closed.
 
     Parameters
@@ -45,6 +45,8 @@ def run_window(project: Path | None, *, make_demo: bool = False) -> int:
         A project to open; with `make_demo` the folder for the demo project.
     make_demo
         Make the demo project first, with progress in the window.
+    data_set
+        The address of a data set to open.
 
     Raises
     ------
@@ -62,7 +64,7 @@ def run_window(project: Path | None, *, make_demo: bool = False) -> int:
     sys.excepthook = _note_crash(window)
     window.show()
     # After the first paint, so that the window is up before anything is read.
-    QTimer.singleShot(0, lambda: _open_first(window, project, make_demo=make_demo))
+    QTimer.singleShot(0, lambda: _open_first(window, project, make_demo=make_demo, data_set=data_set))
     application.aboutToQuit.connect(window.controller.close)
     with _closing_on_signals(application, window) as ended_by:
         code = application.exec()
@@ -104,12 +106,14 @@ def _closing_on_signals(application: QApplication, window: MainWindow) -> Iterat
         wake.close()
 
 
-def _open_first(window: MainWindow, project: Path | None, *, make_demo: bool) -> None:
+def _open_first(window: MainWindow, project: Path | None, *, make_demo: bool, data_set: str) -> None:
     controller = window.controller
     if make_demo and project is not None:
         controller.make_demo(project)
     elif project is not None:
         controller.open(project)
+    elif data_set:
+        window.open_data_set(data_set)
 
 
 def _log_to_file() -> None:

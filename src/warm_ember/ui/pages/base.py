@@ -18,6 +18,8 @@ from warm_ember.ui.picture import save_picture
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.switches import Switch
 
+OPEN_DATA_SET_KEY = "Ctrl+Shift+O"
+
 
 class Missing(Enum):
     """What a page waits for."""

@@ -17,6 +17,7 @@ from warm_ember.session.file_kinds import (
     BESIDE_ENDINGS,
     RAW_ENDINGS,
     TEXT_ENDINGS,
+    is_data_set,
     is_project,
     with_files_of_folders,
 )
@@ -203,9 +204,21 @@ class WayIn(QObject):
 
     def open_project(self) -> None:
         """Ask for a project's folder and open it."""
-        path = QFileDialog.getExistingDirectory(self._window, "The folder of a project")
+        path = QFileDialog.getExistingDirectory(self._window, "The folder of a project, or of a data set")
         if path:
-            self._controller.open(Path(path))
+            self.open_folder(Path(path))
+
+    def open_data_set(self) -> None:
+        """Ask for a data set and show it, whether a project is open or not."""
+        self._window.show_page("Runs")
+        self._window.pages.runs.ask_for_data_set()
+
+    def open_folder(self, path: Path) -> None:
+        """Open a folder as what it is: a data set, or a project."""
+        if is_data_set(path):
+            self._window.open_data_set(str(path))
+        else:
+            self._controller.open(path)
 
     def import_capture(self) -> None:
         """Ask for files and import them."""
@@ -240,6 +253,10 @@ class WayIn(QObject):
         projects = [path for path in paths if path.name == "project.json" or is_project(path)]
         if projects:
             self._controller.open(projects[0].parent if projects[0].name == "project.json" else projects[0])
+            return
+        data_sets = [path for path in paths if is_data_set(path)]
+        if data_sets:
+            self._window.open_data_set(str(data_sets[0]))
             return
         try:
             paths = with_files_of_folders(paths)

@@ -25,7 +25,7 @@ from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.style import dress
 from warm_ember.ui.look.theme import DAY, NIGHT, Appearance
-from warm_ember.ui.pages.base import Page
+from warm_ember.ui.pages.base import OPEN_DATA_SET_KEY, Page
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.shell.budget_bar import BudgetBar
 from warm_ember.ui.shell.exports import EXPORTS, Exports
@@ -81,6 +81,8 @@ class MainWindow(QMainWindow):
             pages.tune.wake_asked.connect(self._show_wake_plan)
         elif page is pages.built.get("Runs"):
             pages.runs.run_asked.connect(self.controller.select_run)
+            pages.runs.captures_asked.connect(self._show_captures)
+            pages.runs.river.changed.connect(self._show_status)
 
     def _build_shell(self) -> None:
         self.navigation = NavigationBar(self.look, TITLES)
@@ -164,6 +166,7 @@ class MainWindow(QMainWindow):
         self.add_action(menu, "Start page", "Ctrl+Home", way_in.show_start)
         self.add_action(menu, "New project …", key.New, way_in.new_project)
         self.add_action(menu, "Open project …", key.Open, way_in.open_project)
+        self.add_action(menu, "Open a data set …", OPEN_DATA_SET_KEY, way_in.open_data_set)
         menu.addMenu(self.recent_menu)
         self.add_action(menu, "Import a capture …", "Ctrl+I", way_in.import_capture)
         self.add_action(menu, "Parts from a file …", "", way_in.add_parts)
@@ -302,8 +305,9 @@ class MainWindow(QMainWindow):
     def _show_status(self) -> None:
         session = self.controller.session
         if session is None:
-            self.status.setText("no project open")
-            self.setWindowTitle("Warm Ember")
+            name = self.pages.runs.shown_data_set if "Runs" in self.pages.built else ""
+            self.status.setText(f"{name}   ·   data set" if name else "no project open")
+            self.setWindowTitle(f"{name} – Warm Ember" if name else "Warm Ember")
             return
         kept = "not named yet, kept automatically" if is_untitled(session.folder.path) else "saved"
         self.status.setText(f"{session.title}   ·   {kept if session.is_saved else 'saving …'}")
@@ -329,6 +333,24 @@ class MainWindow(QMainWindow):
         room_s = 0.05 * (to_s - from_s)
         self.window_on_time.show(from_s - room_s, to_s + room_s)
         self.show_page("Trace")
+
+    def open_data_set(self, address: str) -> None:
+        """Show a data set on Runs, whether a project is open or not."""
+        self.show_page("Runs")
+        self.pages.runs.open_data_set(address)
+
+    def _show_captures(self, project: Path | None, names: tuple[str, ...]) -> None:
+        """Show runs of a project, which is opened if it is another: one on Trace, two beside each other on Runs."""
+        session = self.controller.session
+        is_here = session is not None and project is not None and session.folder.path.resolve() == project.resolve()
+        if project is not None and not is_here and not self.controller.open(project):
+            return
+        self.controller.select_run(names[-1])
+        if len(names) > 1:
+            self.show_page("Runs")
+            self.pages.runs.show_pair(*names)
+        else:
+            self.show_page("Trace")
 
     def _show_wake_plan(self, _source: str) -> None:
         self.show_page("Wakes")

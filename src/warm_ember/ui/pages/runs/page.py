@@ -14,6 +14,7 @@ from warm_ember.model.project import RunKind
 from warm_ember.session import edits
 from warm_ember.session.overlay import LaidBy, lay_over
 from warm_ember.session.page_links import LinkFigure, run_before, runs_link
+from warm_ember.session.project_river import MANY
 from warm_ember.session.run_results import RunResults
 from warm_ember.session.tuning_results import Comparison, changes_ahead, compare_averages, compare_states
 from warm_ember.ui.look.copying import copy_text
@@ -22,7 +23,7 @@ from warm_ember.ui.pages.base import Missing, Page
 from warm_ember.ui.pages.runs.first_change import FirstChange
 from warm_ember.ui.pages.runs.limits_view import LimitsView
 from warm_ember.ui.pages.runs.overlay_view import OverlayView
-from warm_ember.ui.pages.runs.river_view import OPEN_KEY, RiverView
+from warm_ember.ui.pages.runs.river_view import RiverView
 from warm_ember.ui.pages.runs.run_history_chart import RunHistoryChart, history_rows, plan_rung
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.claim_edit import ClaimLine
@@ -44,11 +45,14 @@ class RunsPage(Page):
     -------
     run_asked
         A run is to become the current one.
+    captures_asked
+        Runs of a project are to be shown, None of this one: one on Trace, or two on the ladder.
     """
 
     title = "Runs"
     shows_all_runs = True
     run_asked = Signal(str)
+    captures_asked = Signal(object, tuple)
 
     def __init__(self, controller: ProjectController, look: Appearance) -> None:
         super().__init__(controller, look)
@@ -74,7 +78,9 @@ class RunsPage(Page):
         self.limits.page_asked.connect(self.page_asked)
         self.river = RiverView(controller, look)
         self.river.changed.connect(self.header_changed)
+        self.river.capture_asked.connect(self.captures_asked)
         self.view = LADDER
+        self._many_of: object = None
         self.has_baseline = True
         self._build()
         self.claim.asked.connect(self._on_claim)
@@ -125,12 +131,20 @@ class RunsPage(Page):
             ("Open what the limit is about", "S", limits.open_page),
             ("Set the limit to what this run keeps to", "L", limits.set_limit),
         )
+        river = self.river
+        of_river: tuple[tuple[str, str, Callable[[], object]], ...] = (
+            ("Read the data set again", "F5", river.read_again),
+            ("Compare builds A and B by state, or show all states", "Return", river.compare),
+            ("Open the capture of run B", "O", lambda: river.show_capture(1)),
+            ("Open the capture of run A", "Shift+O", lambda: river.show_capture(0)),
+            ("Compare the captures of A and B", "Ctrl+Return", lambda: river.show_capture(0, 1)),
+        )
         return [
             self.make_action("Ladder", "Ctrl+1", lambda: self.show_view(LADDER)),
             self.make_action("Limits", "Ctrl+2", lambda: self.show_view(LIMITS)),
             self.make_action("River", "Ctrl+3", lambda: self.show_view(RIVER)),
-            self.make_action("Open a data set …", OPEN_KEY, self._ask_for_data_set),
-            self.make_action("Read the data set again", "F5", self.river.read_again, on=self.river),
+            self.make_action("Close the data set", "Ctrl+Shift+W", self.river.close_data_set),
+            *(self.make_action(*one, on=self.river) for one in of_river),
             *(self.make_action(*one) for one in some),
             *(self.make_action(*one, on=limits) for one in of_limits),
         ]
@@ -141,14 +155,33 @@ class RunsPage(Page):
         self.stack.setCurrentIndex((LADDER, LIMITS, RIVER).index(view))
         if view == LIMITS:
             self._show_limits()
-            self.limits.list.setFocus()
-        elif view == RIVER:
-            self.river.chart.setFocus()
+        self.take_focus()
         self.header_changed.emit()
 
-    def _ask_for_data_set(self) -> None:
+    def take_focus(self) -> None:
+        views: dict[str, QWidget] = {LIMITS: self.limits.list, RIVER: self.river.chart}
+        views.get(self.view, self).setFocus()
+
+    @property
+    def shown_data_set(self) -> str:
+        """What the data set that is open is called; empty while none is."""
+        return self.river.address.rstrip("/").rpartition("/")[2]
+
+    def ask_for_data_set(self) -> None:
+        """Ask which data set is to be shown."""
         self.show_view(RIVER)
         self.river.ask_for_data_set()
+
+    def open_data_set(self, address: str) -> None:
+        """Show a data set."""
+        self.show_view(RIVER)
+        self.river.open_data_set(address)
+
+    def show_pair(self, first: str, second: str) -> None:
+        """Show two runs beside each other."""
+        self.first, self.second = first, second
+        self.show_view(LADDER)
+        self._show()
 
     def _show_limits(self) -> None:
         run = self.second or (self.results.run.name if self.results is not None else "")
@@ -156,6 +189,8 @@ class RunsPage(Page):
         self.limits.show_run(run, before if self.has_baseline and before != run else "")
 
     def missing(self) -> Missing | None:
+        if self.view == RIVER:
+            return None
         is_one = len(self.controller.project.runs) == 1 and self.view == LADDER
         return super().missing() or (Missing.SECOND_RUN if is_one else None)
 
@@ -180,6 +215,18 @@ class RunsPage(Page):
         self.planned = None
         self._show()
         self._plan()
+        self._show_many()
+
+    def _show_many(self) -> None:
+        """Show a river in place of a ladder of very many rungs; who wants the ladder finds it."""
+        runs = self.controller.project.runs
+        if len(runs) < MANY or not all(run.name in self.found for run in runs):
+            return
+        session = self.controller.session
+        if session is not self._many_of:
+            self._many_of = session
+            self.show_view(RIVER)
+        self.river.open_runs(tuple(self.found[run.name] for run in runs))
 
     def _plan(self) -> None:
         """Predict what the plan makes of the last step, in the background: it is the next rung."""
@@ -446,7 +493,8 @@ class RunsPage(Page):
         return self.river.warning() if self.view == RIVER else super().warning()
 
     def link(self) -> LinkFigure:
-        return runs_link(self.results, self.controller.project, self.controller.averages_a)
+        of_data_set = self.river.link() if self.view == RIVER else None
+        return of_data_set or runs_link(self.results, self.controller.project, self.controller.averages_a)
 
 
 def _one_line(text: str) -> str:

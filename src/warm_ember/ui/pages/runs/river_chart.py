@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF, QWheelEvent
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF, QWheelEvent
 
+from warm_ember.model.finding import confidence_word
 from warm_ember.session.river import River
+from warm_ember.ui.lanes.current_axis import draw_pixels
 from warm_ember.ui.look.painted_view import NamedBox, PaintedView
 from warm_ember.ui.look.rich_text import draw_chip, draw_rich_text, width_of
 from warm_ember.ui.look.theme import Appearance
+from warm_ember.ui.pages.runs.river_bands import paint_river, paint_runs
+from warm_ember.ui.pages.runs.river_scale import RiverScale
 from warm_ember.units import HOUR_S, MONTH_S, format_significant, format_trimmed, interval_text, quantity_text
 
 if TYPE_CHECKING:
@@ -30,14 +34,14 @@ class RiverChart(PaintedView):
     Signals
     -------
     picked
-        A place is chosen: to be B, or A with Shift.
+        A place is chosen, and the current that was pointed at, A, NaN by keys: to be B, or A with Shift.
     moved
         Other places are shown.
     """
 
     paints_focus = True
     reads_as = "River of runs"
-    picked = Signal(int, bool)
+    picked = Signal(int, float, bool)
     moved = Signal()
 
     def __init__(self, look: Appearance) -> None:
@@ -49,21 +53,27 @@ class RiverChart(PaintedView):
         self.river: River | None = None
         self.first, self.last = 0.0, 1.0
         self.a, self.b, self.compared = -1, -1, ""
+        self.runs = (-1, -1)
+        self._months: tuple[float, float] | None = None
+        self._levels: list[tuple[int, int, float]] = []
         self._held: tuple[float, float, float] | None = None
         look.changed.connect(self.update)
 
     def show_river(self, river: River | None) -> None:
         """Show another river, all of it."""
         self.river = river
+        self._months = _months_of(river.lives_h) if river is not None else None
+        self._levels = _levels(river) if river is not None else []
+        self.update()
         self.fit()
 
     def fit(self) -> None:
         """Show all places."""
-        self._show_from(0.0, float(max(len(self.river.history.keys) if self.river else 1, 1)))
+        self.show_from(0.0, float(max(len(self.river.history.keys) if self.river else 1, 1)))
 
-    def pick(self, a: int, b: int, compared: str = "") -> None:
-        """Mark two places, -1 for none, and say how they differ, as rich text."""
-        self.a, self.b, self.compared = a, b, compared
+    def pick(self, a: int, b: int, compared: str = "", runs: tuple[int, int] = (-1, -1)) -> None:
+        """Mark two places and a run of each, -1 for none, and say how they differ, as rich text."""
+        self.a, self.b, self.compared, self.runs = a, b, compared, runs
         self.update()
 
     def zoom(self, factor: float, at: float) -> None:
@@ -73,18 +83,21 @@ class RiverChart(PaintedView):
         places = float(len(self.river.history.keys))
         length = min(max((self.last - self.first) * factor, min(_FEWEST_PLACES, places)), places)
         share = (at - self.first) / (self.last - self.first)
-        self._show_from(at - share * length, length)
+        self.show_from(at - share * length, length)
 
     def pan(self, places: float) -> None:
         """Show later places, or earlier ones."""
-        self._show_from(self.first + places, self.last - self.first)
+        self.show_from(self.first + places, self.last - self.first)
 
-    def _show_from(self, first: float, length: float) -> None:
+    def show_from(self, first: float, length: float) -> None:
+        """Show so many places from one on, as far as there are that many."""
         places = float(len(self.river.history.keys)) if self.river else 1.0
+        before = self.first, self.last
         self.first = min(max(first, 0.0), max(places - length, 0.0))
         self.last = self.first + length
-        self.update()
-        self.moved.emit()
+        if (self.first, self.last) != before:
+            self.update()
+            self.moved.emit()
 
     @property
     def plot(self) -> QRectF:
@@ -98,22 +111,22 @@ class RiverChart(PaintedView):
         px = self._look.px
         return QRectF(self.plot.left(), self.height() - px(_STRIP + 4), self.plot.width(), px(_STRIP))
 
-    def _x_of(self, place: Any) -> Any:
-        return self.plot.left() + (place - self.first) / (self.last - self.first) * self.plot.width()
+    @property
+    def scale(self) -> RiverScale:
+        """How the river is laid on the screen now."""
+        low, high = self._range()
+        return RiverScale(self.plot, self.first, self.last, low, high)
 
     def _place_at(self, x: float) -> int:
         at = self.first + (x - self.plot.left()) / self.plot.width() * (self.last - self.first)
         return int(min(max(at, 0.0), (len(self.river.history.keys) if self.river else 1) - 1.0))
 
-    def _in_window(self) -> np.ndarray:
-        assert self.river is not None
-        place = self.river.history.place
-        return np.asarray((place >= math.floor(self.first)) & (place < math.ceil(self.last)))
-
     def _range(self) -> tuple[float, float]:
-        assert self.river is not None
-        use = self._in_window() & ~self.river.trend.outlier
-        values = self.river.history.values[use]
+        if self.river is None:
+            return -6.0, -3.0
+        history = self.river.history
+        shown = slice(*np.searchsorted(history.place, (math.floor(self.first), math.ceil(self.last))).tolist())
+        values = history.values[shown][~self.river.trend.outlier[shown]]
         values = values[values > 0]
         if not len(values):
             return -6.0, -3.0
@@ -125,20 +138,15 @@ class RiverChart(PaintedView):
         margin = max(0.08 * (high - low), 0.012)
         return low - margin, high + 1.4 * margin
 
-    def _y_of(self, current_a: float, range_: tuple[float, float], box: QRectF) -> float:
-        low, high = range_
-        share = (math.log10(max(current_a, 1e-15)) - low) / (high - low)
-        return box.bottom() - min(max(share, 0.0), 1.0) * box.height()
-
     def named_boxes(self) -> list[NamedBox]:
         if self.river is None:
             return []
-        named = []
+        named, scale = [], self.scale
         for change, cause in zip(self.river.trend.changes, self.river.causes, strict=True):
             side = "worse" if change.change > 0 else "better"
             words = f"{self.river.history.by} {change.at}, {side}" + (f", {cause.state}" if cause else "")
             if self.first <= change.place < self.last:
-                named.append(NamedBox(words, self._flag(change.place)))
+                named.append(NamedBox(words, self._flag(scale.x_of(change.place))))
         return named
 
     def paintEvent(self, event: QPaintEvent) -> None:
@@ -161,118 +169,69 @@ class RiverChart(PaintedView):
         painter.end()
 
     def _paint_all(self, painter: QPainter, river: River) -> None:
-        range_ = self._range()
-        self._paint_picks(painter)
-        self._paint_axis(painter, river, range_)
+        scale, theme = self.scale, self._look.theme
+        self._paint_picks(painter, scale)
+        self._paint_axis(painter, river, scale)
         painter.save()
-        painter.setClipRect(self.plot)
-        self._paint_levels(painter, river, range_)
-        self._paint_runs(painter, river, range_)
+        painter.setClipRect(scale.plot)
+        paint_river(painter, river.band, self._levels, scale, (theme.ramp, theme.ink))
+        paint_runs(painter, river, self._look, scale, self.runs)
         painter.restore()
-        self._paint_target(painter, river, range_, self._paint_level_words(painter, river, range_))
-        self._paint_flags(painter, river, range_)
-        self._paint_places(painter, river)
+        self._paint_target(painter, river, scale)
+        self._paint_flags(painter, river, scale)
+        self._paint_places(painter, river, scale)
         self._paint_strip(painter, river)
 
-    def _paint_picks(self, painter: QPainter) -> None:
-        px = self._look.px
+    def _paint_picks(self, painter: QPainter, scale: RiverScale) -> None:
+        px, plot = self._look.px, scale.plot
         for letter, place in (("A", self.a), ("B", self.b)):
             if self.first <= place + 1 and place < self.last and place >= 0:
-                column = QRectF(QPointF(self._x_of(place), self.plot.top()), self.plot.bottomRight())
-                column.setRight(self._x_of(place + 1))
-                column = column.intersected(self.plot)
+                column = QRectF(QPointF(scale.x_of(place), plot.top()), plot.bottomRight())
+                column.setRight(scale.x_of(place + 1))
+                column = column.intersected(plot)
                 painter.fillRect(column, self._look.theme.mark_ground)
                 draw_chip(painter, QRectF(column.left(), column.top(), px(18), px(16)), letter, self._look)
 
-    def _paint_axis(self, painter: QPainter, river: River, range_: tuple[float, float]) -> None:
-        look, theme, px, plot = self._look, self._look.theme, self._look.px, self.plot
-        low, high = range_
-        for row, exponent in enumerate(np.linspace(high, low, max(2, int(plot.height())))):
-            box = QRectF(px(_LEFT - 10), plot.top() + row, px(6), 1.5)
-            painter.fillRect(box, theme.ramp.color(10.0**exponent))
+    def _paint_axis(self, painter: QPainter, river: River, scale: RiverScale) -> None:
+        look, theme, px, plot = self._look, self._look.theme, self._look.px, scale.plot
+        low, high = scale.low, scale.high
+        decades = np.linspace(high, low, max(2, round(plot.height())))
+        draw_pixels(
+            painter, QRectF(px(_LEFT - 10), plot.top(), px(6), plot.height()), theme.ramp.packed(10.0**decades)[:, None]
+        )
         budget_a = river.history.budget_a
-        target_y = self._y_of(budget_a, range_, plot) if budget_a and low < math.log10(budget_a) < high else -100.0
+        target_y = scale.y_of(budget_a) if budget_a and scale.holds(budget_a) else -100.0
         for value in _ticks(10.0**low, 10.0**high):
-            y = self._y_of(value, range_, plot)
+            y = scale.y_of(value)
             painter.setPen(theme.grid)
             painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
             if abs(y - target_y) > px(14) and plot.top() + px(6) < y < plot.bottom() - px(4):
                 words, box = str(quantity_text(value, "A", 3)), QRectF(0, y - px(8), px(_LEFT - 16), px(16))
                 draw_rich_text(painter, box, words, look, size="small", align=Qt.AlignmentFlag.AlignRight)
-        if river.lives_h.shape[1] < 2:
+        if self._months is None:
             return
         right = QRectF(plot.right() + px(8), px(3), px(70), px(18))
         draw_rich_text(painter, right, "months", look, size="small")
-        averages, lives = np.log(river.lives_h[0]), river.lives_h[1] * HOUR_S / MONTH_S
-        slope, offset = np.polyfit(averages, np.log(lives), 1) if np.ptp(averages) > 0 else (-1.0, 0.0)
+        slope, offset = self._months
         for months in _MONTHS if slope < 0 else ():
-            y = self._y_of(math.exp((math.log(months) - offset) / slope), range_, plot)
+            y = scale.y_of(math.exp((math.log(months) - offset) / slope))
             if plot.top() < y < plot.bottom() and abs(y - target_y) > px(13):
                 painter.setPen(theme.rule)
                 painter.drawLine(QPointF(plot.right(), y), QPointF(plot.right() + px(6), y))
                 box = QRectF(plot.right() + px(12), y - px(8), px(60), px(16))
                 draw_rich_text(painter, box, str(months), look, size="small")
 
-    def _levels(self, river: River) -> list[tuple[int, int, float]]:
-        """Return first place, place after it and level of each stretch without a change."""
-        changes = river.trend.changes
-        ends = [0, *(change.place for change in changes), len(river.history.keys)]
-        usual = float(np.median(river.history.values))
-        values = [change.before for change in changes] + [changes[-1].after if changes else usual]
-        return [(first, last, value) for first, last, value in zip(ends, ends[1:], values, strict=False)]
-
-    def _paint_levels(self, painter: QPainter, river: River, range_: tuple[float, float]) -> None:
-        theme, plot, band = self._look.theme, self.plot, river.band
-        for first, last, level_a in self._levels(river):
-            shown = [place for place in _shown(first, last, self.first, self.last) if np.isfinite(band.median[place])]
-            if not shown:
-                continue
-            xs = [self._x_of(place + 0.5) for place in shown]
-            xs = [self._x_of(first), *xs, self._x_of(last)]
-            at = [shown[0], *shown, shown[-1]]
-            upper = [QPointF(x, self._y_of(float(band.high[k]), range_, plot)) for x, k in zip(xs, at, strict=True)]
-            lower = [QPointF(x, self._y_of(float(band.low[k]), range_, plot)) for x, k in zip(xs, at, strict=True)]
-            color = QColor(theme.ramp.color(level_a))
-            color.setAlphaF(0.6)
-            painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(color)
-            painter.drawPolygon(QPolygonF([*upper, *reversed(lower)]))
-            middle = [QPointF(x, self._y_of(float(band.median[k]), range_, plot)) for x, k in zip(xs, at, strict=True)]
-            painter.setPen(QPen(theme.ink, 1.2))
-            painter.drawPolyline(middle)
-
-    def _paint_runs(self, painter: QPainter, river: River, range_: tuple[float, float]) -> None:
-        """Paint each run on its board's place within the build, those of one colour at once."""
-        px, theme, history, trend = self._look.px, self._look.theme, river.history, river.trend
-        if self.plot.width() / (self.last - self.first) < px(5):
-            return
-        use = np.flatnonzero(self._in_window())
-        values = np.maximum(history.values[use], 1e-15)
-        at = history.place[use] + 0.15 + 0.7 * (trend.board[use] + 1) / (len(trend.boards) + 1)
-        xs = self._x_of(at)
-        share = np.clip((np.log10(values) - range_[0]) / (range_[1] - range_[0]), 0.0, 1.0)
-        ys = self.plot.bottom() - share * self.plot.height()
-        colors, size = theme.ramp.packed(values), px(3)
-        painter.setPen(Qt.PenStyle.NoPen)
-        for color in np.unique(colors).tolist():
-            mine = np.flatnonzero((colors == color) & ~trend.outlier[use])
-            painter.setBrush(QColor.fromRgba(int(color)))
-            painter.drawRects([QRectF(xs[one] - size / 2, ys[one] - size / 2, size, size) for one in mine.tolist()])
-        for one in np.flatnonzero(trend.outlier[use]).tolist():
-            painter.fillRect(QRectF(xs[one] - size / 2, ys[one] - size / 2, size, size), theme.ink)
-            words = "one run, not a change"
-            width = width_of(self._look, words, "small")
-            box = QRectF(xs[one] - width - px(8), ys[one] - px(8), width + px(2), px(16))
-            draw_rich_text(painter, box, words, self._look, size="small", on=theme.sunken)
-
-    def _paint_target(self, painter: QPainter, river: River, range_: tuple[float, float], taken: list[QRectF]) -> None:
-        look, theme, px, plot = self._look, self._look.theme, self._look.px, self.plot
+    def _paint_target(self, painter: QPainter, river: River, scale: RiverScale) -> None:
+        """Draw the target's line, the levels' words over it, and its own words where they leave room."""
+        look, theme, px, plot = self._look, self._look.theme, self._look.px, scale.plot
         budget_a, target_h = river.history.budget_a, river.history.target_h
-        if not budget_a or not target_h or not range_[0] < math.log10(budget_a) < range_[1]:
+        if not budget_a or not target_h or not scale.holds(budget_a):
+            self._paint_level_words(painter, river, scale)
             return
-        y = self._y_of(budget_a, range_, plot)
+        y = scale.y_of(budget_a)
         painter.setPen(QPen(theme.ink, 1.5, Qt.PenStyle.DashLine))
         painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
+        taken = self._paint_level_words(painter, river, scale)
         months = format_trimmed(target_h * HOUR_S / MONTH_S)
         words = f"target **{months}** months"
         width = width_of(look, words, "small") + px(2)
@@ -287,53 +246,53 @@ class RiverChart(PaintedView):
         draw_rich_text(painter, left, quantity_text(budget_a, "A").rich, look, align=Qt.AlignmentFlag.AlignRight)
         draw_rich_text(painter, QRectF(plot.right() + px(12), y - px(9), px(60), px(18)), f"**{months}**", look)
 
-    def _paint_level_words(self, painter: QPainter, river: River, range_: tuple[float, float]) -> list[QRectF]:
+    def _paint_level_words(self, painter: QPainter, river: River, scale: RiverScale) -> list[QRectF]:
         """Write each level at its stretch, and return where."""
-        look, theme, px, plot = self._look, self._look.theme, self._look.px, self.plot
+        look, theme, px, plot = self._look, self._look.theme, self._look.px, scale.plot
         written = []
-        levels = self._levels(river)
+        levels = self._levels
         for first, last, level_a in levels:
-            left, right = max(self._x_of(first), plot.left()), min(self._x_of(last), plot.right())
+            left, right = max(scale.x_of(first), plot.left()), min(scale.x_of(last), plot.right())
             words = river.trend.sign(first, last) + quantity_text(level_a, "A").rich
             size = "large" if last == len(river.history.keys) else "normal"
             width = width_of(look, words, size)
             if right - left < width + px(20):
                 continue
-            bottom = max(
-                (self._y_of(float(river.band.low[k]), range_, plot)
-                 for k in _shown(first, last, self.first, self.last) if np.isfinite(river.band.low[k])),
-                default=plot.center().y(),
-            )  # fmt: skip
+            lows = river.band.low[slice(*scale.shown(first, last))]
+            lows = lows[np.isfinite(lows)]
+            bottom = scale.y_of(float(lows.min())) if len(lows) else plot.center().y()
             top = min(bottom + px(6), plot.bottom() - px(24))
             box = QRectF(right - width - px(10) if size == "large" else left + px(10), top, width + px(4), px(22))
             draw_rich_text(painter, box, words, look, size=size, on=theme.sunken)
             written.append(box)
         return written
 
-    def _flag(self, place: float) -> QRectF:
+    def _flag(self, x: float) -> QRectF:
         px = self._look.px
-        return QRectF(self._x_of(place), px(_TITLE), px(_FLAG), px(_RAIL - 8))
+        return QRectF(x, px(_TITLE), px(_FLAG), px(_RAIL - 8))
 
-    def _paint_flags(self, painter: QPainter, river: River, range_: tuple[float, float]) -> None:
-        look, theme, px, plot = self._look, self._look.theme, self._look.px, self.plot
+    def _paint_flags(self, painter: QPainter, river: River, scale: RiverScale) -> None:
+        look, theme, px, plot = self._look, self._look.theme, self._look.px, scale.plot
         taken, changes = plot.left() - 1, list(zip(river.trend.changes, river.causes, strict=True))
         for number, (change, cause) in enumerate(changes):
-            x = self._x_of(change.place)
+            x = scale.x_of(change.place)
             if not plot.left() <= x <= plot.right():
                 continue
             painter.setPen(QPen(theme.ink, 1))
             painter.drawLine(QPointF(x, px(_TITLE)), QPointF(x, plot.bottom()))
             painter.setPen(QPen(theme.ink, 2.5))
-            ends = [self._y_of(value, range_, plot) for value in (change.before, change.after)]
+            ends = [scale.y_of(value) for value in (change.before, change.after)]
             painter.drawLine(QPointF(x, ends[0]), QPointF(x, ends[1]))
-            later = [self._x_of(one.place) for one, _ in changes[number + 1 :]]
+            later = [scale.x_of(one.place) for one, _ in changes[number + 1 :]]
             room = min([*later, self.width() - px(8)]) - x - px(4)
             side = "+" if change.change > 0 else "−"
             much = quantity_text(abs(change.change), "A").rich.replace("**", f"**{side}", 1)
-            words = f"{change.at}  {much}  {_interval(change)}"
-            flag = self._flag(change.place)
-            is_worse = change.change > 0
-            flag.setWidth(min(width_of(look, words) + px(70 if is_worse else 20), room))
+            is_worse, words = change.change > 0, f"{change.at}  {much}"
+            beside = px(70 if is_worse else 20)
+            if width_of(look, f"{words}  {_interval(change)}") + beside <= room:
+                words += f"  {_interval(change)}"
+            flag = self._flag(x)
+            flag.setWidth(min(width_of(look, words) + beside, room))
             if flag.width() < px(60) or x < taken:
                 continue
             taken = flag.right()
@@ -350,7 +309,7 @@ class RiverChart(PaintedView):
                 line = QRectF(flag.left() + px(8), flag.top() + px(25), flag.width() - px(16), px(20))
                 painter.fillRect(QRectF(line.left(), line.top() + px(3), px(5), px(13)), theme.ramp.color(cause.mean_a))
                 share = "" if cause.share is None else f"  **{_percent(cause.share)}** %"
-                sure = f", **{_sure(cause.confidence)}** % confidence"
+                sure = f", {confidence_word(cause.confidence)}"
                 line.adjust(px(11), 0, 0, 0)
                 draw_rich_text(painter, line, f"{cause.state}{share}{sure}", look, size="small")
 
@@ -364,8 +323,8 @@ class RiverChart(PaintedView):
         align = Qt.AlignmentFlag.AlignRight
         draw_rich_text(painter, box, "worse", self._look, dim=theme.warning_text, align=align)
 
-    def _paint_places(self, painter: QPainter, river: River) -> None:
-        look, theme, px, plot = self._look, self._look.theme, self._look.px, self.plot
+    def _paint_places(self, painter: QPainter, river: River, scale: RiverScale) -> None:
+        look, theme, px, plot = self._look, self._look.theme, self._look.px, scale.plot
         top, history = plot.bottom() + px(3), river.history
         title = QRectF(px(16), top, px(76), px(16))
         draw_rich_text(painter, title, history.by.capitalize(), look, size="small")
@@ -375,13 +334,13 @@ class RiverChart(PaintedView):
         for place in wanted:
             words = f"**{history.keys[place]}**" + (f"  {_day(river.dates[place])}" if history.by != "time" else "")
             width = width_of(look, words, "small")
-            left = min(max(self._x_of(place), plot.left()), plot.right() - width)
+            left = min(max(scale.x_of(place), plot.left()), plot.right() - width)
             if any(left < end + px(10) and left + width > begin - px(10) for begin, end in drawn):
                 continue
             drawn.append((left, left + width))
             painter.setPen(theme.rule)
             painter.drawLine(
-                QPointF(self._x_of(place), plot.bottom()), QPointF(self._x_of(place), plot.bottom() + px(4))
+                QPointF(scale.x_of(place), plot.bottom()), QPointF(scale.x_of(place), plot.bottom() + px(4))
             )
             draw_rich_text(painter, QRectF(left, top, width + px(2), px(16)), words, look, size="small")
 
@@ -398,12 +357,13 @@ class RiverChart(PaintedView):
         count = f"**{len(river.history.values)}** runs"
         draw_rich_text(painter, QRectF(px(16), strip.top() + px(20), px(78), px(16)), count, look, size="small")
         painter.fillRect(strip, theme.sunken)
-        levels, places = self._levels(river), len(river.history.keys)
+        levels, places = self._levels, len(river.history.keys)
         values = [math.log10(level) for _, _, level in levels if level > 0]
-        low, high = min(values) - 0.05, max(values) + 0.05
+        ends = (min(values) - 0.05, max(values) + 0.05) if values else (-6.0, -3.0)
+        inside = RiverScale(strip.adjusted(0, px(6), 0, -px(8)), 0.0, float(places), *ends)
         for first, last, level_a in levels:
             left, right = (strip.left() + strip.width() * place / places for place in (first, last))
-            y = self._y_of(level_a, (low, high), strip.adjusted(0, px(6), 0, -px(8)))
+            y = inside.y_of(level_a)
             painter.fillRect(QRectF(left, y - px(2), right - left, px(5)), theme.ramp.color(level_a))
         for change in river.trend.changes:
             x = strip.left() + strip.width() * change.place / places
@@ -432,17 +392,17 @@ class RiverChart(PaintedView):
         if self.strip.contains(position):
             places = len(self.river.history.keys)
             middle = (position.x() - self.strip.left()) / self.strip.width() * places
-            self._show_from(middle - (self.last - self.first) / 2, self.last - self.first)
+            self.show_from(middle - (self.last - self.first) / 2, self.last - self.first)
             self._held = (position.x(), self.first, places / self.strip.width())
         elif self.plot.contains(position):
             with_shift = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
-            self.picked.emit(self._place_at(position.x()), with_shift)
+            self.picked.emit(self._place_at(position.x()), self.scale.current_at(position.y()), with_shift)
             self._held = (position.x(), self.first, -(self.last - self.first) / self.plot.width())
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if self._held is not None:
             x, first, each = self._held
-            self._show_from(first + (event.position().x() - x) * each, self.last - self.first)
+            self.show_from(first + (event.position().x() - x) * each, self.last - self.first)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         self._held = None
@@ -454,7 +414,7 @@ class RiverChart(PaintedView):
         picked = self.a if with_shift else self.b
         if self.river is not None and step is not None:
             place = min(max((picked if picked >= 0 else int(self.first)) + step, 0), len(self.river.history.keys) - 1)
-            self.picked.emit(place, with_shift)
+            self.picked.emit(place, math.nan, with_shift)
             if not self.first <= place < self.last:
                 self.pan(place - self.first if place < self.first else place + 1 - self.last)
         elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Minus, Qt.Key.Key_Equal):
@@ -467,8 +427,24 @@ class RiverChart(PaintedView):
             super().keyPressEvent(event)
 
 
-def _shown(first: int, last: int, window_first: float, window_last: float) -> range:
-    return range(max(first, math.floor(window_first) - 1), min(last, math.ceil(window_last) + 1))
+def _levels(river: River) -> list[tuple[int, int, float]]:
+    """Return first place, place after it and level of each stretch without a change."""
+    changes = river.trend.changes
+    ends = [0, *(change.place for change in changes), len(river.history.keys)]
+    usual = float(np.median(river.history.values)) if len(river.history.values) else 0.0
+    values = [change.before for change in changes] + [changes[-1].after if changes else usual]
+    return [(first, last, value) for first, last, value in zip(ends, ends[1:], values, strict=False)]
+
+
+def _months_of(lives_h: np.ndarray) -> tuple[float, float] | None:
+    """Return how the logarithm of the life, in months, follows that of the average: slope and offset; None of one."""
+    averages = np.log(np.maximum(lives_h[0], 1e-15))
+    if averages.size < 2:
+        return None
+    if not np.ptp(averages) > 0:
+        return -1.0, 0.0
+    slope, offset = np.polyfit(averages, np.log(lives_h[1] * HOUR_S / MONTH_S), 1)
+    return float(slope), float(offset)
 
 
 def _ticks(low: float, high: float) -> list[float]:
@@ -494,12 +470,8 @@ def _interval(change: FleetChange) -> str:
     if change.low is None or change.high is None:
         return "or more"
     near, far = sorted(map(abs, (change.low, change.high)))
-    return interval_text(near, far, "A")
+    return interval_text(near, far, "A").removesuffix(f" {quantity_text(change.change, 'A').unit}")
 
 
 def _percent(share: float) -> str:
     return f"{'+' if share > 0 else '−'}{format_significant(abs(share) * 100)}"
-
-
-def _sure(confidence: float) -> str:
-    return f"{min(confidence, 0.999) * 100:.3g}"

@@ -7,13 +7,15 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen
 
 from warm_ember.session.river import River, StateRiver
 from warm_ember.ui.look.painted_view import NamedBox, PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.textures import Swatch, fill, swatches
 from warm_ember.ui.look.theme import Appearance
+from warm_ember.ui.pages.runs.river_bands import paint_river
+from warm_ember.ui.pages.runs.river_scale import RiverScale
 from warm_ember.units import HOUR_S, MONTH_S, counted, format_significant, format_trimmed, percent_text, quantity_text
 
 if TYPE_CHECKING:
@@ -46,7 +48,8 @@ class RiverStates(PaintedView):
     def show_places(self, first: float, last: float) -> None:
         """Show the states' rivers in a window of places."""
         self.shown = (first, last)
-        self.update()
+        left, right = self._columns()[2]
+        self.update(QRectF(left, 0, right - left, self.height()).toAlignedRect())
 
     def _row(self, index: int) -> QRectF:
         px = self._look.px
@@ -69,8 +72,11 @@ class RiverStates(PaintedView):
             draw_rich_text(painter, box, name, look, size="small", align=_RIGHT)
         if self.river is not None:
             means = swatches(look, ((one.name, one.adds_a) for one in self.river.states))
+            is_moved = event.rect().left() >= math.floor(columns[2][0])  # and what stands beside them is as it was
             for index, one in enumerate(self.river.states):
-                self._paint_row(painter, self._row(index), one, means[one.name])
+                if not is_moved:
+                    self._paint_row(painter, self._row(index), one, means[one.name])
+                self._paint_small(painter, self._row(index), one)
         painter.end()
 
     def _columns(self) -> list[tuple[float, float]]:
@@ -86,21 +92,13 @@ class RiverStates(PaintedView):
 
     def _paint_row(self, painter: QPainter, row: QRectF, one: StateRiver, swatch: Swatch) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
-        painter.setPen(theme.rule)
-        painter.drawLine(row.topLeft(), row.topRight())
         fill(painter, QRectF(px(16), row.top() + px(9), px(10), px(20)), swatch, theme.ground)
         name = QRectF(px(34), row.top(), px(96), row.height())
         draw_rich_text(painter, name, one.name, look, dim=theme.ink)
-        (share, adds, plot, change) = (QRectF(a, row.top(), b - a, row.height()) for a, b in self._columns())
+        (share, adds, _, change) = (QRectF(a, row.top(), b - a, row.height()) for a, b in self._columns())
         draw_rich_text(painter, share, percent_text(one.share).rich, look, align=_RIGHT)
         sign = one.trend.sign(one.trend.since, len(one.trend.history.keys))
         draw_rich_text(painter, adds, sign + quantity_text(one.adds_a, "A").rich, look, align=_RIGHT)
-        plot.adjust(0, px(4), 0, -px(4))
-        painter.fillRect(plot, theme.sunken)
-        painter.save()
-        painter.setClipRect(plot)
-        self._paint_river(painter, plot, one, swatch.color)
-        painter.restore()
         last = one.trend.changes[-1] if one.trend.changes else None
         if last is None or last.before <= 0:
             draw_rich_text(painter, change, "no change", look, size="small", align=_RIGHT)
@@ -114,7 +112,18 @@ class RiverStates(PaintedView):
             draw_rich_text(painter, worse, "worse", look, size="small", dim=theme.warning_text, align=_RIGHT)
         draw_rich_text(painter, lower, f"since {last.at}", look, size="small", align=_RIGHT)
 
-    def _paint_river(self, painter: QPainter, plot: QRectF, one: StateRiver, color: QColor) -> None:
+    def _paint_small(self, painter: QPainter, row: QRectF, one: StateRiver) -> None:
+        px, (left, right) = self._look.px, self._columns()[2]
+        plot = QRectF(left, row.top() + px(4), right - left, row.height() - px(8))
+        painter.setPen(self._look.theme.rule)
+        painter.drawLine(row.topLeft(), row.topRight())
+        painter.fillRect(plot, self._look.theme.sunken)
+        painter.save()
+        painter.setClipRect(plot)
+        self._paint_river(painter, plot, one)
+        painter.restore()
+
+    def _paint_river(self, painter: QPainter, plot: QRectF, one: StateRiver) -> None:
         theme, (first, last) = self._look.theme, self.shown
         places = np.arange(max(math.floor(first), 0), min(math.ceil(last), len(one.band.median)))
         places = places[np.isfinite(one.band.median[places]) & (one.band.low[places] > 0)]
@@ -125,27 +134,14 @@ class RiverStates(PaintedView):
         room = max(high - low, _LEAST_DECADES)
         bottom = (low + high - room) / 2 - 0.08 * room
 
-        def line(values: np.ndarray, use: np.ndarray) -> list[QPointF]:
-            xs = plot.left() + (places[use] + 0.5 - first) / (last - first) * plot.width()
-            ys = plot.bottom() - (values[use] - bottom) / (1.16 * room) * plot.height()
-            return [QPointF(x, y) for x, y in zip(xs.tolist(), ys.tolist(), strict=True)]
-
+        scale = RiverScale(plot, first, last, bottom, bottom + 1.16 * room)
         keys = self.river.history.keys if self.river else ()
         cuts = [keys.index(change.at) for change in one.trend.changes if change.at in keys]
-        shade = QColor(color)
-        shade.setAlphaF(0.6)
-        for begin, end in zip([0, *cuts], [*cuts, len(keys)], strict=True):
-            use = (places >= begin) & (places < end)
-            if not use.any():
-                continue
-            painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(shade)
-            painter.drawPolygon(QPolygonF([*line(bounds[2], use), *reversed(line(bounds[0], use))]))
-            painter.setPen(QPen(theme.ink, 1))
-            painter.drawPolyline(line(bounds[1], use))
+        levels = [(begin, end, one.adds_a) for begin, end in zip([0, *cuts], [*cuts, len(keys)], strict=True)]
+        paint_river(painter, one.band, levels, scale, (theme.ramp, theme.ink))
         painter.setPen(QPen(theme.ink, 1))
         for cut in cuts:
-            x = plot.left() + (cut - first) / (last - first) * plot.width()
+            x = scale.x_of(cut)
             painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
 
 

@@ -36,7 +36,7 @@ _CHOICES = (
         "Text, NumPy, Parquet, HDF5 or binary; or drop it anywhere on this window.",
     ),
     ("record", "R", "Record", "From an instrument over a socket or a serial line, or from the simulated bench."),
-    ("project", "P", "Open a project", "A folder with its captures and changes."),
+    ("project", "P", "Open a project", "A folder with its captures and changes; or a data set of many runs."),
 )
 _RIGHT = Qt.AlignmentFlag.AlignRight
 
