@@ -30,14 +30,15 @@ from warm_ember.fleet.trend import find_trend
 from warm_ember.library.collecting import collect
 
 CAPTURES = 60
-RUNS, BUILDS, BOARDS = 100_000, 2_000, 5
+RUNS, BUILDS, BOARDS = 100_000, (500, 2_000), 5
 
 
 def main() -> None:
     """Make a fleet and a history, and measure both."""
     with tempfile.TemporaryDirectory() as folder:
         _collecting(Path(folder))
-        _history(Path(folder) / "history")
+        for builds in BUILDS:
+            _history(Path(folder) / f"history-{builds}", builds)
 
 
 def _collecting(folder: Path) -> None:
@@ -53,12 +54,12 @@ def _collecting(folder: Path) -> None:
     shutil.rmtree(folder / "fleet")
 
 
-def _history(folder: Path) -> None:
+def _history(folder: Path, builds: int) -> None:
     data_set, random = DataSet(str(folder)), np.random.default_rng(1)
-    each = RUNS // BUILDS
-    for build in range(BUILDS):
+    each, changes = RUNS // builds, tuple(builds * share // 20 for share in (4, 9, 15))
+    for build in range(builds):
         names = [f"{build:06x}{number:010x}{0:016x}" for number in range(each)]
-        step = 1.06 ** sum(build >= at for at in (400, 900, 1500))
+        step = 1.06 ** sum(build >= at for at in changes))
         average_a = 2e-4 * step * (1 + 0.02 * random.standard_normal(each))
         when = np.datetime64("2020-01-01") + build
         keys = {
@@ -84,10 +85,10 @@ def _history(folder: Path) -> None:
     read = time.perf_counter() - start
     found = find_trend(history)
     whole = time.perf_counter() - start
-    row(f"history of {RUNS:,} runs in {BUILDS:,} files, read", f"{read:.2f} s", "-")
+    row(f"history of {RUNS:,} runs in {builds:,} files, read", f"{read:.2f} s", "-")
     row("its trend, reading included", f"{whole:.2f} s", "2 s")
     row("its size", f"{size / 1e6:.0f} MB in {TABLES[-1]} alone", "-")
-    row("changes named", ", ".join(change.at for change in found.changes), "190, 384, 5dc")
+    row("changes named", ", ".join(change.at for change in found.changes), ", ".join(f"{at:07x}" for at in changes))
 
 
 if __name__ == "__main__":
