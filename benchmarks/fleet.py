@@ -59,7 +59,7 @@ def _history(folder: Path, builds: int) -> None:
     each, changes = RUNS // builds, tuple(builds * share // 20 for share in (4, 9, 15))
     for build in range(builds):
         names = [f"{build:06x}{number:010x}{0:016x}" for number in range(each)]
-        step = 1.06 ** sum(build >= at for at in changes))
+        step = 1.06 ** sum(build >= at for at in changes)
         average_a = 2e-4 * step * (1 + 0.02 * random.standard_normal(each))
         when = np.datetime64("2020-01-01") + build
         keys = {
@@ -88,7 +88,7 @@ def _history(folder: Path, builds: int) -> None:
     row(f"history of {RUNS:,} runs in {builds:,} files, read", f"{read:.2f} s", "-")
     row("its trend, reading included", f"{whole:.2f} s", "2 s")
     row("its size", f"{size / 1e6:.0f} MB in {TABLES[-1]} alone", "-")
-    row("changes named", ", ".join(change.at for change in found.changes), ", ".join(f"{at:07x}" for at in changes))
+    row("changes named", ", ".join(change.at for change in found.changes), ", ".join(f"{at:07x}" for at in changes)
 
 
 if __name__ == "__main__":
