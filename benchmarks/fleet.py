@@ -88,7 +88,7 @@ def _history(folder: Path, builds: int) -> None:
     row(f"history of {RUNS:,} runs in {builds:,} files, read", f"{read:.2f} s", "-")
     row("its trend, reading included", f"{whole:.2f} s", "2 s")
     row("its size", f"{size / 1e6:.0f} MB in {TABLES[-1]} alone", "-")
-    row("changes named", ", ".join(change.at for change in found.changes), ", ".join(f"{at:07x}" for at in changes)
+    row("changes named", ", ".join(change.at for change in found.changes), ", ".join(f"{at:07x}" for at in changes))
 
 
 if __name__ == "__main__":
