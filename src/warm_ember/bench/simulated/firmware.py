@@ -8,11 +8,13 @@ requested; ``r5`` has the timers renegotiated, LED and FRAM gated and counts bat
 from __future__ import annotations
 
 import math
+from collections.abc import Generator
 from dataclasses import dataclass, field
 
 import numpy as np
 
 from warm_ember.bench.simulated.kernel import Board, Process, Scheduler, SimulatedPart
+from warm_ember.bench.simulated.tunable import Tunable, command_words
 from warm_ember.model.capture import Event
 
 LINES = ("RTC_IRQ", "PIR_OUT", "TX_ON", "MODEM_EN", "SYNC")
@@ -20,7 +22,7 @@ LINES = ("RTC_IRQ", "PIR_OUT", "TX_ON", "MODEM_EN", "SYNC")
 PARTS = {
     part.name: part
     for part in (
-        SimulatedPart("rowan", {"run": 3.1e-3, "adc": 4.0e-3, "idle": 0.95e-3, "deep": 1.6e-6}),
+        SimulatedPart("rowan", {"run": 3.1e-3, "adc": 4.0e-3, "idle": 0.95e-3, "deep": 1.6e-6, "off": 0.42e-6}),
         SimulatedPart("thrush", {"on": 5.2e-6}),
         SimulatedPart("dipper", {"watch": 2.1e-6}),
         SimulatedPart("sedge", {"standby": 9e-6, "off": 0.1e-6, "write": 2.2e-3}),
@@ -42,6 +44,9 @@ PARTS = {
 DEBUG_BRIDGE_A = 310e-6
 REPORT_EACH_S = 6 * 3600.0
 REQUESTED_ACTIVE_S = 16.0
+RESTART_S = 38e-3
+"""How long the core restarts, as the converter runs, after its memory was off."""
+
 REQUESTED = 'AT+CPSMS=1,,,"00100110","00001000"'
 """A periodic update every 6 h, and 16 s of active time."""
 
@@ -156,6 +161,8 @@ class Post:
         self.log = Log()
         self.scheduler = Scheduler(self.board)
         self.report_at_s = report_at_s
+        self.tunable = Tunable()
+        self.reports_begun = 0
         self.busy = False
         self.modem_on = False
         self.counted = 0
@@ -170,6 +177,30 @@ class Post:
     def run(self, until_s: float) -> None:
         """Run up to a time."""
         self.scheduler.run(until_s)
+
+    def command(self, words: str) -> str | None:
+        """Set a value by a command, and return the answer; None where it is no such command."""
+        found = command_words(self.tunable, words)
+        if found is None:
+            return None
+        before, (self.tunable, answer) = self.tunable, found
+        if self.tunable.interval != before.interval and not self.modem_on and not self.busy:
+            self.report_at_s = self.board.now_s + self._report_each_s / 2
+            self.reports_begun += 1  # and the ones that wait for another time report no more
+            self.scheduler.start(self._reports(self.reports_begun), self.report_at_s)
+        return answer
+
+    @property
+    def _report_each_s(self) -> float:
+        return self.tunable.interval or REPORT_EACH_S
+
+    @property
+    def _tail_s(self) -> float:
+        return self.firmware.modem_tail_s if self.tunable.active is None else self.tunable.active
+
+    @property
+    def _core_rest(self) -> str:
+        return (self.tunable.sleep or "deep") if self.firmware.sleeps else "run"
 
     @property
     def _memory_rest(self) -> str:
@@ -189,8 +220,8 @@ class Post:
         else:
             self._enter(self.firmware.rest_state)
             if self.firmware.sleeps and why != "boot":
-                self.log.write(self.board.now_s, "sleep", "deep")
-        self.board.set(rowan="deep" if self.firmware.sleeps else "run")
+                self.log.write(self.board.now_s, "sleep", self._core_rest)
+        self.board.set(rowan=self._core_rest)
 
     def _wake(self, source: str) -> None:
         if self.firmware.sleeps:
@@ -205,19 +236,28 @@ class Post:
                     self._wake("rtc")
                 if self.firmware.sleeps:
                     self._enter_idle_wait()
+                took_s = yield from self._restart_and_convert()
                 self.board.set(rowan="run")
                 yield 1.5e-3
                 self.log.line(self.board.now_s, "RTC_IRQ", high=False)
                 if not self.firmware.sleeps:
                     self._enter_idle_wait()
                 self.board.set(rowan="idle")
-                settle_s = 38e-3 * (1 + 0.02 * self.random.standard_normal())
+                settle_s = 38e-3 * (1 + 0.02 * self.random.standard_normal()) + self.tunable.writing_s
                 yield settle_s
                 if not self.busy:
                     self._rest()
-                yield 1.0 - 1.5e-3 - settle_s
+                yield 1.0 - 1.5e-3 - settle_s - took_s
             else:
                 yield 1.0
+
+    def _restart_and_convert(self) -> Generator[float, None, float]:
+        """Restart where the memory was off, run the converter as long as it averages, and return how long that took."""
+        took_s = self.tunable.converting_s + (RESTART_S if self._core_rest == "off" else 0.0)
+        if took_s:
+            self.board.set(rowan="adc")
+            yield took_s
+        return took_s
 
     def _enter_idle_wait(self) -> None:
         if not self.modem_on:
@@ -227,12 +267,14 @@ class Post:
         """Passers-by in the time before and after the report."""
         while True:
             yield 4.5 + self.random.exponential(4.5)
-            quiet_to_s = self.report_at_s + 12.0 + self.firmware.modem_tail_s
+            quiet_to_s = self.report_at_s + 12.0 + self._tail_s
             if self.report_at_s - 4.0 < self.board.now_s < quiet_to_s:
                 yield quiet_to_s - self.board.now_s
                 continue
             if self.board.now_s > self.quiet_from_s:
                 return
+            if self.tunable.passers == "off":
+                continue
             yield from self._to_half_second()
             yield from self._count()
 
@@ -246,6 +288,9 @@ class Post:
         self.log.line(self.board.now_s, "PIR_OUT", high=True)
         self._wake("pir")
         self._enter("Count")
+        if self._core_rest == "off":
+            self.board.set(rowan="adc")
+            yield RESTART_S
         self.board.set(rowan="adc", led="on" if self.firmware.led else "off")
         passing_s = self.random.uniform(2.0, 2.8)
         yield 0.6
@@ -253,7 +298,7 @@ class Post:
         yield passing_s - 0.6
         self.board.set(led="off")
         self.counted += 1
-        if self.counted % self.firmware.counts_per_write == 0:
+        if self.counted % int(self.tunable.batch or self.firmware.counts_per_write) == 0:
             self._enter("Log write")
             self.board.set(rowan="run", sedge="write")
             yield 0.31
@@ -261,12 +306,12 @@ class Post:
         self._rest()
         self.busy = False
 
-    def _reports(self) -> Process:
-        """Report, and again six hours later."""
-        while True:
+    def _reports(self, begun: int = 0) -> Process:
+        """Report, and again six hours later, or when the console says; until others have begun."""
+        while self.reports_begun == begun:
             yield from self._report()
-            self.report_at_s += REPORT_EACH_S
-            yield self.report_at_s - self.board.now_s
+            self.report_at_s += self._report_each_s
+            yield max(self.report_at_s - self.board.now_s, 0.0)
 
     def _report(self) -> Process:
         """Register, transmit in bursts, then stay idle until the network's timer ends."""
@@ -295,7 +340,7 @@ class Post:
         self.log.write(self.board.now_s, "log", self.firmware.granted)
         self._rest()
         self.busy = False
-        yield from self._page_until(self.board.now_s + self.firmware.modem_tail_s)
+        yield from self._page_until(self.board.now_s + self._tail_s)
         self.modem_on = False
         self.board.set(plover="saving")
         self.log.line(self.board.now_s, "MODEM_EN", high=False)

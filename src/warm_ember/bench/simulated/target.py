@@ -120,6 +120,9 @@ class Target:
         self._tell(now_s, self._answer(self.post, words))
 
     def _answer(self, post: Post, words: str) -> str:
+        answer = post.command(words)
+        if answer is not None:
+            return answer
         tail_s = post.firmware.modem_tail_s
         if words == "version":
             return f"trail counter {post.firmware.name}"
@@ -132,5 +135,8 @@ class Target:
         if re.fullmatch(r"AT(\+CPSMS=.*)?", words, re.IGNORECASE):
             return "OK"
         if words == "help":
-            return "version, tail?, counts?, AT+CEREG?, AT+CPSMS=..."
+            return (
+                "version, tail?, counts?, accuracy?, interval S, batch N, oversampling N, baud N, active S, "
+                "sleep idle|deep|off, passers on|off, AT+CEREG?, AT+CPSMS=..."
+            )
         return f"unknown: {words}"
