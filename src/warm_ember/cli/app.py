@@ -32,6 +32,7 @@ COMMANDS = {
     "timers": "Decode radio sleep timers, encode times as the nearest that there is, or ask what a period would take.",
     "life": "Estimate the battery life of the project's latest run, or of an activity file.",
     "record": "Record from an instrument into PROJECT; an instrument's fault ends it and keeps what came.",
+    "sweep": "Try a target's settings on the bench, where the answer is decided, and say which is best.",
     "recover": "Finish what interrupted recordings left in PROJECT.",
     "bench": "Serve a simulated source-measure unit with a simulated target behind it, until interrupted.",
 }

@@ -23,11 +23,12 @@ FORMAT = 1
 
 
 class RunKind(StrEnum):
-    """What a run is on the ladder: a step, or a side rung that is compared but is no step."""
+    """What a run is on the ladder: a step, a side rung that is compared but is no step, or one of a sweep: no rung."""
 
     STEP = "step"
     REPEAT = "repeat"
     CONDITION = "condition"
+    POINT = "point of a sweep"
 
 
 class Run(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -42,7 +43,7 @@ class Run(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     changed
         What changed since the run before.
     kind
-        Step, repeat or other condition.
+        Step, repeat, other condition, or point of a sweep.
     note
         What else is to be known of it.
     """

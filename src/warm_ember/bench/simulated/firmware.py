@@ -162,7 +162,7 @@ class Post:
         self.scheduler = Scheduler(self.board)
         self.report_at_s = report_at_s
         self.tunable = Tunable()
-        self.reports_begun = 0
+        self.reports_begun, self.is_reporting = 0, False
         self.busy = False
         self.modem_on = False
         self.counted = 0
@@ -184,7 +184,7 @@ class Post:
         if found is None:
             return None
         before, (self.tunable, answer) = self.tunable, found
-        if self.tunable.interval != before.interval and not self.modem_on and not self.busy:
+        if self.tunable.interval != before.interval and not self.is_reporting:
             self.report_at_s = self.board.now_s + self._report_each_s / 2
             self.reports_begun += 1  # and the ones that wait for another time report no more
             self.scheduler.start(self._reports(self.reports_begun), self.report_at_s)
@@ -309,7 +309,9 @@ class Post:
     def _reports(self, begun: int = 0) -> Process:
         """Report, and again six hours later, or when the console says; until others have begun."""
         while self.reports_begun == begun:
+            self.is_reporting = True
             yield from self._report()
+            self.is_reporting = False
             self.report_at_s += self._report_each_s
             yield max(self.report_at_s - self.board.now_s, 0.0)
 

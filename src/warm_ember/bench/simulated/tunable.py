@@ -22,7 +22,7 @@ class Tunable:
     Parameters
     ----------
     interval
-        Between reports, s, a whole number.
+        Between reports, s.
     batch
         Counts that go into one write.
     oversampling
@@ -92,7 +92,7 @@ def command_words(tunable: Tunable, words: str) -> tuple[Tunable, str] | None:
             return tunable, f"err one of {', '.join(map(str, _RATES))}"
     else:
         low, high = _RANGES[name]
-        if not low <= number <= high or number != int(number):
+        if not low <= number <= high or (name != "interval" and number != int(number)):
             return tunable, f"err range {low} to {high}"
     chosen: dict[str, Any] = {name: number}
     return replace(tunable, **chosen), f"ok {name} {number:g}"

@@ -1,0 +1,261 @@
+"""What a sweep has learnt so far: its points, what each parameter does, and which setting is best."""
+
+from __future__ import annotations
+
+import math
+from collections import defaultdict
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from warm_ember.battery.life import LifeEstimate, estimate_life, life_of
+from warm_ember.errors import BadArgumentError
+from warm_ember.model.estimate import Estimate
+from warm_ember.model.figure import Figure, Grade
+from warm_ember.model.load import ActivityCost, LifeModel, Load
+from warm_ember.model.sweep import Setting, SweepRecipe
+from warm_ember.session.session import Session
+from warm_ember.store.sweep_journal import SweepProgress
+from warm_ember.tuning.sweep.fits import ParameterFit, fit_parameter
+from warm_ember.tuning.sweep.points import Scatter, estimates_of, scatter_of
+from warm_ember.tuning.sweep.search import Standing, standing
+from warm_ember.units import MONTH_S
+
+MEASURED, REFUSED, LEFT_OUT = "measured", "refused", "left out"
+
+
+@dataclass(frozen=True)
+class SweepPoint:
+    """One setting of the grid.
+
+    Parameters
+    ----------
+    setting
+        Its values.
+    captures
+        Its recordings.
+    mean_a, low_a, high_a
+        What it draws, A, with the 90 % interval; None where it was not measured, or nothing was repeated.
+    state, reason
+        ``measured``, ``refused`` or ``left out``, and why.
+    predicted_a
+        What the others tell of it; None before anything was measured.
+    life_s
+        How long the battery lasts at it; None where nothing is known.
+    """
+
+    setting: Setting
+    captures: tuple[str, ...]
+    mean_a: float | None
+    low_a: float | None
+    high_a: float | None
+    state: str
+    reason: str
+    predicted_a: float | None
+    life_s: float | None
+
+
+@dataclass(frozen=True, eq=False)
+class ChosenSetting:
+    """The best setting that is allowed.
+
+    Parameters
+    ----------
+    setting
+        Its values.
+    mean
+        What it draws with what the sweep does not cover, A.
+    life
+        How long the battery lasts at it.
+    low_s, high_s
+        Its 90 % interval.
+    chance
+        How likely no other allowed setting draws less by a hundredth.
+    meets_goal
+        Whether it lives as long as wanted.
+    saves_a
+        How much less it draws than the setting of today; None where nothing tells that.
+    """
+
+    setting: Setting
+    mean: Estimate
+    life: LifeEstimate
+    low_s: float
+    high_s: float
+    chance: float
+    meets_goal: bool
+    saves_a: Estimate | None
+
+
+@dataclass(frozen=True, eq=False)
+class SweepResult:
+    """All that a sweep has learnt.
+
+    Parameters
+    ----------
+    progress
+        What was done.
+    points
+        All settings of the grid.
+    fits
+        What each parameter does, as far as a model tells.
+    standing
+        What is known of the grid; None before anything was measured.
+    chosen
+        The best; None where nothing allowed was measured.
+    scatter
+        What recordings of a setting differ by.
+    added_a
+        What the activities draw that the sweep does not cover.
+    """
+
+    progress: SweepProgress
+    points: tuple[SweepPoint, ...]
+    fits: tuple[ParameterFit, ...]
+    standing: Standing | None
+    chosen: ChosenSetting | None
+    scatter: Scatter
+    added_a: float
+
+    @property
+    def recipe(self) -> SweepRecipe:
+        """The sweep."""
+        return self.progress.recipe
+
+    @property
+    def measured(self) -> int:
+        """How many settings were measured."""
+        return sum(one.state == MEASURED for one in self.points)
+
+
+def means_of(progress: SweepProgress) -> dict[Setting, list[float]]:
+    """Return the mean currents of the recordings of each setting of the grid, A."""
+    found: defaultdict[Setting, list[float]] = defaultdict(list)
+    grid = set(progress.recipe.grid())
+    for one in progress.recordings:
+        if one.setting in grid and one.mean_a > 0:
+            found[one.setting].append(one.mean_a)
+    return dict(found)
+
+
+def refused_of(progress: SweepProgress) -> frozenset[Setting]:
+    """Return the settings that could not be measured."""
+    return frozenset(one.setting for one in progress.left_out)
+
+
+def sweep_result(session: Session, progress: SweepProgress) -> SweepResult:
+    """Return what a sweep has learnt.
+
+    Raises
+    ------
+    BadArgumentError
+        If the project has no such activity.
+    """
+    recipe, means = progress.recipe, means_of(progress)
+    costs = _costs(session, recipe)
+    added_a = sum(cost.added_a(0.0) for cost in costs)
+    estimates = estimates_of(means)
+    now = standing(recipe, means, refused_of(progress)) if means else None
+    at = now.grid[now.best] if now is not None and now.best is not None else next(iter(means), recipe.now())
+    fits = [fit_parameter(recipe, number, means, at) for number in range(len(recipe.parameters))] if means else []
+    return SweepResult(
+        progress=progress,
+        points=tuple(_points(session, progress, estimates, now, costs)),
+        fits=tuple(one for one in fits if one is not None),
+        standing=now,
+        chosen=_chosen(session, recipe, estimates, now, costs) if now is not None else None,
+        scatter=scatter_of(means),
+        added_a=added_a,
+    )
+
+
+def _costs(session: Session, recipe: SweepRecipe) -> tuple[ActivityCost, ...]:
+    """Return the activities that are added to each setting."""
+    if not recipe.activities:
+        return ()
+    known = {cost.name: cost for cost in session.run(session.current).load.costs} if session.current else {}
+    for name in recipe.activities:
+        if name not in known:
+            raise BadArgumentError(f"the project has no activity {name!r}; there are: {', '.join(known) or 'none'}")
+    return tuple(known[name] for name in recipe.activities)
+
+
+def _model(session: Session, mean: Figure, costs: tuple[ActivityCost, ...], spread: float) -> LifeModel:
+    project = session.project
+    load = Load(mean, "sweep", costs, base_spread=spread)
+    return LifeModel(load, project.battery, project.supply, project.climate)
+
+
+def _points(
+    session: Session,
+    progress: SweepProgress,
+    estimates: dict[Setting, Estimate],
+    now: Standing | None,
+    costs: tuple[ActivityCost, ...],
+) -> list[SweepPoint]:
+    recipe = progress.recipe
+    captures: defaultdict[Setting, list[str]] = defaultdict(list)
+    for recording in progress.recordings:
+        captures[recording.setting].append(recording.capture)
+    why = {one.setting: one for one in progress.left_out}
+    points = []
+    for number, setting in enumerate(recipe.grid()):
+        estimate = estimates.get(setting)
+        predicted_a = math.exp(float(now.predicted.mean[number])) if now is not None else None
+        low, high = (estimate.interval() or (None, None)) if estimate is not None else (None, None)
+        mean_a = estimate.value if estimate is not None else None
+        told = mean_a if mean_a is not None else predicted_a
+        left = why.get(setting)
+        state = MEASURED if estimate is not None else REFUSED if left is not None and left.is_refused else LEFT_OUT
+        reason = left.reason if left is not None else recipe.why_not(setting)
+        if state == LEFT_OUT and not reason:
+            reason = "not needed for the answer" if progress.ended else "not measured yet"
+        life_s = None if told is None else life_of(_model(session, Figure(told), costs, 0.0))
+        points.append(
+            SweepPoint(setting, tuple(captures[setting]), mean_a, low, high, state, reason, predicted_a, life_s)
+        )
+    return points
+
+
+def _chosen(
+    session: Session,
+    recipe: SweepRecipe,
+    estimates: dict[Setting, Estimate],
+    now: Standing,
+    costs: tuple[ActivityCost, ...],
+) -> ChosenSetting | None:
+    if now.best is None:
+        return None
+    setting = now.grid[now.best]
+    # What its neighbours tell of it counts too: that is the smaller error.
+    mean_a, share = math.exp(float(now.predicted.mean[now.best])), float(now.predicted.error[now.best])
+    mean = Estimate(mean_a, mean_a * share)
+    low_a, high_a = mean.interval() or (mean_a, mean_a)
+    figure = Figure(mean_a, low_a, high_a, Grade.MEASURED)
+    target_s = session.project.target_s if recipe.goal.min_months is None else recipe.goal.min_months * MONTH_S
+    life = estimate_life(_model(session, figure, costs, share), target_s)
+    low_s, high_s = (float(np.quantile(life.draws_s, end)) for end in (0.05, 0.95))
+    today = now.grid.index(recipe.now()) if recipe.now() in now.grid else None
+    saves = None
+    if today is not None and today != now.best:
+        other_a, other = math.exp(float(now.predicted.mean[today])), float(now.predicted.error[today])
+        saves = Estimate(other_a, other_a * other).less(mean)
+    added_a = sum(cost.added_a(mean_a) for cost in costs)
+    return ChosenSetting(
+        setting=setting,
+        mean=replace(mean, value=mean_a + added_a),
+        life=life,
+        low_s=low_s,
+        high_s=high_s,
+        chance=now.chance,
+        meets_goal=recipe.goal.min_months is None or life.life_s >= recipe.goal.min_months * MONTH_S,
+        saves_a=saves,
+    )
+
+
+def wanted_repeats(result: SweepResult) -> int | None:
+    """Return how many more repeats of the best would halve what its mean is unsure by; None where nothing is chosen."""
+    if result.chosen is None:
+        return None
+    done = len(next(one.captures for one in result.points if one.setting == result.chosen.setting))
+    return 3 * max(done, 1)

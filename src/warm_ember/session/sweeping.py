@@ -1,0 +1,315 @@
+"""A sweep in a project: settings are measured one after the other, where the answer is decided, until it is sure."""
+
+from __future__ import annotations
+
+import logging
+import math
+import time
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+from datetime import UTC, datetime
+
+import msgspec
+import numpy as np
+
+from warm_ember.bench.console import Console
+from warm_ember.bench.patterns import Patterns, compile_expression
+from warm_ember.bench.recorder import Ending, Job, Recorded, Recorder
+from warm_ember.bench.sweep_bench import Ask, SetState, SweepBench
+from warm_ember.errors import BadArgumentError, InstrumentError
+from warm_ember.model.bench import Bench, BenchSettings, Recipe
+from warm_ember.model.project import Run, RunKind
+from warm_ember.model.sweep import Search, Setting, SweepRecipe, check_sweep, value_text
+from warm_ember.session.new_capture import make_folders, remove_folders
+from warm_ember.session.recording import check_settings, corrections_of, info_of
+from warm_ember.session.session import Session
+from warm_ember.session.sweep_results import means_of, refused_of
+from warm_ember.signal.series import ShouldStop
+from warm_ember.store.capture_name import CaptureName
+from warm_ember.store.recording_file import take_name
+from warm_ember.store.sweep_journal import LeftOut, SweepJournal, SweepProgress, SweepRecording
+from warm_ember.tuning.sweep.search import first_settings, next_settings, standing
+from warm_ember.units import counted, quantity_text
+
+log = logging.getLogger(__name__)
+
+_TRIES = 3
+_AGAIN_S = 3.0
+_STEP_S = 0.05
+_SILENT_AT_MOST = 2
+_CENTIGRADE = "°C"
+
+
+@dataclass(frozen=True)
+class SweepTold:
+    """Who is told of a sweep as it goes.
+
+    Parameters
+    ----------
+    ask
+        Asks a person to set a value.
+    said
+        Called with what is being done, in words.
+    changed
+        Called with the progress after each recording.
+    started
+        Called with each recorder before it runs.
+    """
+
+    ask: Ask
+    said: Callable[[str], None] = lambda _words: None
+    changed: Callable[[SweepProgress], None] = lambda _progress: None
+    started: Callable[[Recorder], None] = lambda _recorder: None
+
+
+def sweep_bench_of(session: Session, recipe: SweepRecipe, resource: str) -> Bench:
+    """Return the bench that a sweep runs on, checked.
+
+    Raises
+    ------
+    BadArgumentError
+        If the recipe, its settings or an expression are impossible, or there is no instrument.
+    """
+    check_sweep(recipe)
+    bench = session.project.bench
+    bench = msgspec.structs.replace(bench, resource=resource or bench.resource, console=recipe.console or bench.console)
+    if not bench.resource:
+        raise BadArgumentError("no instrument: give its address, such as TCPIP::127.0.0.1::5025::SOCKET")
+    check_settings(msgspec.structs.replace(recipe.settings, duration_s=recipe.record_s), bench)
+    for expression in (recipe.reboot, *(one.confirm for one in recipe.parameters)):
+        compile_expression(expression)
+    return bench
+
+
+def run_sweep(
+    session: Session, recipe: SweepRecipe, resource: str, should_stop: ShouldStop, told: SweepTold
+) -> SweepProgress:
+    """Measure what is not measured yet, and return what there is then; the output is off at every end.
+
+    Raises
+    ------
+    BadArgumentError
+        If the sweep is impossible; nothing was switched on then.
+    InstrumentError
+        If the instrument or the console is lost for good; what was measured is kept.
+    ProjectError
+        If another program runs this sweep, or the project cannot be written.
+    """
+    bench = sweep_bench_of(session, recipe, resource)
+    journal = SweepJournal(session.folder.path, recipe)
+    made = [*make_folders(session.folder.captures), *make_folders(journal.path.parent)]
+    try:
+        with journal.held():
+            run = _SweepRun(session, bench, journal, should_stop, told)
+            if run.wanted():
+                run.go()
+            return run.finished()
+    finally:
+        remove_folders(made)  # those that nothing came into
+
+
+class _SweepRun:
+    def __init__(
+        self, session: Session, bench: Bench, journal: SweepJournal, should_stop: ShouldStop, told: SweepTold
+    ) -> None:
+        self._session, self._bench, self._journal, self._told = session, bench, journal, told
+        self.progress = journal.read()
+        again = tuple(one for one in self.progress.left_out if one.is_refused)  # what did not answer may do so now
+        self.progress = msgspec.structs.replace(self.progress, left_out=again)
+        self._recipe = self.progress.recipe
+        self._asked_to_stop = should_stop
+        self._since_s, self._spent_s = time.monotonic(), self.progress.spent_s
+        self._silent = 0
+        self._ended = ""
+        if not self.progress.begun_utc:
+            begun_utc = datetime.now(UTC).isoformat(timespec="seconds")
+            self.progress = msgspec.structs.replace(self.progress, begun_utc=begun_utc)
+
+    def _should_stop(self) -> bool:
+        return self._asked_to_stop() or self._is_late
+
+    @property
+    def _is_late(self) -> bool:
+        most = self._recipe.stop.hours
+        return most is not None and self._spent_s + time.monotonic() - self._since_s >= most * 3600
+
+    def _note(self, **changed: object) -> None:
+        spent_s = self._spent_s + time.monotonic() - self._since_s
+        self.progress = msgspec.structs.replace(self.progress, spent_s=spent_s, **changed)
+        self._journal.write(self.progress)
+        self._told.changed(self.progress)
+
+    def wanted(self) -> list[Setting]:
+        """Return the recordings to be made next, each as its setting, in an order by chance; none at the end."""
+        means, refused = means_of(self.progress), refused_of(self.progress)
+        missing = self._missing(first_settings(self._recipe), means, refused)
+        while not missing and means and self._recipe.search is Search.ADAPTIVE:
+            some = next_settings(self._recipe, standing(self._recipe, means, refused))
+            if not some:
+                break
+            missing = self._missing(some, means, refused)
+        order = np.random.default_rng((self._recipe.seed, len(self.progress.recordings))).permutation(len(missing))
+        return [missing[at] for at in order.tolist()]
+
+    def _missing(
+        self, settings: Iterable[Setting], means: dict[Setting, list[float]], refused: frozenset[Setting]
+    ) -> list[Setting]:
+        return [
+            one for one in settings if one not in refused for _ in range(self._recipe.repeats - len(means.get(one, ())))
+        ]
+
+    def go(self) -> None:
+        """Measure until nothing is wanted, or something ends it."""
+        console = Console(self._bench.console, baud=self._bench.baud) if self._bench.console else None
+        try:
+            with SweepBench(
+                self._bench,
+                self._recipe,
+                console,
+                self._job_of,
+                ask=self._told.ask,
+                said=self._told.said,
+                started=self._told.started,
+            ) as bench:
+                while not self._ended and (wanted := self.wanted()):
+                    for setting in wanted:
+                        if self._should_stop() or self._ended:
+                            break
+                        if setting not in refused_of(self.progress):
+                            self._measure(bench, setting)
+                    if self._should_stop():
+                        break
+        finally:
+            if console is not None:
+                console.close()
+
+    def finished(self) -> SweepProgress:
+        """Return the progress with the words for its end."""
+        ended = self._ended
+        if not ended and self._is_late:
+            ended = f"the {self._recipe.stop.hours:g} h are over"
+        elif not ended and self._asked_to_stop():
+            ended = "stopped"
+        self._note(ended=ended or "done")
+        return self.progress
+
+    def _measure(self, bench: SweepBench, setting: Setting) -> None:
+        """Make one recording of a setting; what fails is tried again, and left out in the end."""
+        reason, is_lost = "", False
+        for number in range(_TRIES):
+            if self._should_stop():
+                return
+            try:
+                if is_lost:
+                    bench.reopen(self._should_stop)
+                is_lost = False
+                reason = self._try(bench, setting)
+            except InstrumentError as error:
+                if number == _TRIES - 1:
+                    raise InstrumentError(error.resource, self._lost(error)) from error
+                log.warning("try %d of %s: %s", number + 1, setting, error)
+                self._told.said(f"{error.one_line}; trying again")
+                is_lost = True
+                self._pause()
+                continue
+            if not reason or self._ended:
+                return
+            log.info("try %d of %s: %s", number + 1, setting, reason)
+        self._leave_out(setting, f"{reason}, in each of {_TRIES} tries", is_refused=False)
+
+    def _pause(self) -> None:
+        until_s = time.monotonic() + _AGAIN_S
+        while time.monotonic() < until_s and not self._should_stop():
+            time.sleep(_STEP_S)
+
+    def _lost(self, error: InstrumentError) -> str:
+        done, grid = len(means_of(self.progress)), len(self._recipe.grid())
+        return f"{error.problem}; {done} of {counted(grid, 'setting')} measured, and the same sweep goes on there"
+
+    def _try(self, bench: SweepBench, setting: Setting) -> str:
+        """Set and record once; return why it does not count, empty where it does or is settled otherwise."""
+        answer = bench.set_all(setting, self._should_stop)
+        if answer.state is SetState.STOPPED:
+            return ""
+        if answer.state is not SetState.SET:
+            self._leave_out(setting, answer.words, is_refused=answer.state is SetState.REFUSED)
+            self._silent = self._silent + 1 if answer.state is SetState.SILENT else 0
+            if self._silent >= _SILENT_AT_MOST:
+                self._ended = f"nothing answers any more: {answer.words}"
+            return ""
+        self._silent = 0
+        period_s = self._recipe.period_s(setting) or 0.0
+        seconds = max(self._recipe.record_s, period_s)
+        words = ", ".join(map(value_text, setting))
+        self._told.said(f"recording {words}")
+        name = self._take_name()
+        try:
+            recorded, has_rebooted = bench.record(name, seconds, self._should_stop)
+        finally:
+            name.release()
+        if recorded.ending is not Ending.DONE or has_rebooted:
+            self._session.folder.capture_path(recorded.name).unlink(missing_ok=True)  # it is made whole the next time
+        if recorded.ending is Ending.STOPPED:
+            return ""
+        if recorded.fault is not None and isinstance(recorded.fault, InstrumentError):
+            raise recorded.fault
+        if recorded.ending is not Ending.DONE:
+            return f"the recording ended early: {recorded.ending.value}"
+        if has_rebooted:
+            return "the target started anew while it was recorded"
+        return self._take_in(setting, recorded, period_s)
+
+    def _take_in(self, setting: Setting, recorded: Recorded, period_s: float) -> str:
+        session = self._session
+        session.forget_capture(recorded.name)
+        capture = session.capture(recorded.name)
+        to_s = capture.duration_s
+        if period_s > 0:
+            to_s = max(math.floor(capture.duration_s / period_s * (1 + 1e-9)), 1) * period_s
+        reading = capture.reading(0.0, min(to_s, capture.duration_s))
+        if reading.mean_a is None or not reading.mean_a > 0:
+            return "nothing above 0 was measured"
+        self._check_limits(recorded.name, reading.max_a)
+        current = session.current
+        title = ", ".join(
+            f"{one.name} {value_text(value)}" for one, value in zip(self._recipe.parameters, setting, strict=True)
+        )
+        session.add_run(Run(recorded.name, title, "", RunKind.POINT))
+        if current:
+            session.current = current
+        session.save()
+        made = SweepRecording(setting, recorded.name, float(reading.mean_a), 0.0, float(reading.to_s))
+        self._note(recordings=(*self.progress.recordings, made))
+        return ""
+
+    def _check_limits(self, name: str, highest_a: float | None) -> None:
+        stop = self._recipe.stop
+        if stop.limit_a is not None and highest_a is not None and highest_a > stop.limit_a:
+            most = quantity_text(stop.limit_a, "A")
+            self._ended = f"{name} reached {quantity_text(highest_a, 'A')}, above the limit of {most}"
+        for aux, (channel, unit) in self._session.capture(name).aux.items():
+            if stop.limit_c is None or unit != _CENTIGRADE:
+                continue
+            values = channel.read(0, channel.samples)
+            highest_c = float(np.nanmax(values)) if np.isfinite(values).any() else -math.inf
+            if highest_c > stop.limit_c:
+                self._ended = f"{aux} reached {highest_c:.1f} °C in {name}, above the limit of {stop.limit_c:g} °C"
+
+    def _leave_out(self, setting: Setting, reason: str, *, is_refused: bool) -> None:
+        self._note(left_out=(*self.progress.left_out, LeftOut(setting, is_refused, reason)))
+
+    def _take_name(self) -> CaptureName:
+        number = len(self.progress.recordings) + 1
+        path = self._session.folder.capture_path(f"sweep {self._journal.name} {number:03d}")
+        return take_name(path, replace=True)
+
+    def _job_of(self, name: CaptureName, settings: BenchSettings) -> Job:
+        bench = self._bench
+        return Job(
+            path=name.path,
+            name=name,
+            settings=settings,
+            info=info_of(bench, Recipe(f"sweep {self._journal.name}", settings)),
+            corrections=corrections_of(bench),
+            patterns=Patterns(bench.patterns),
+        )

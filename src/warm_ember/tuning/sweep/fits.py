@@ -1,0 +1,227 @@
+"""What a parameter does, as a model with intervals: a floor, and a charge that comes once in every value."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from warm_ember.model.arrays import Floats
+from warm_ember.model.estimate import Estimate
+from warm_ember.model.sweep import Setting, SweepRecipe, Value
+from warm_ember.tuning.sweep.points import scatter_of
+
+_LEVEL = 0.01
+_FEWEST_VALUES = 3
+_DRAWS = 4000
+_SURE = 0.95
+
+
+@dataclass(frozen=True)
+class BreakEvenValue:
+    """Where two values of another parameter cost the same.
+
+    Parameters
+    ----------
+    parameter, between
+        The other parameter and its two values.
+    at, low, high
+        The value, with its 90 % interval; None for an end that there is not.
+    """
+
+    parameter: str
+    between: tuple[Value, Value]
+    at: float
+    low: float | None
+    high: float | None
+
+
+@dataclass(frozen=True)
+class ParameterFit:
+    """``floor + charge / value`` for a parameter, with the others as in one setting.
+
+    Parameters
+    ----------
+    parameter
+        Its name.
+    floor, charge
+        A, and C where the values are seconds between events.
+    fits
+        Whether what is left over is no more than recordings scatter by.
+    chance
+        How likely scatter alone leaves as much; None where it cannot be told.
+    residuals
+        Of each setting that was fitted the measured mean over the model's, less 1.
+    interacts
+        Whether the values of another parameter change the charge, not the floor alone.
+    break_evens
+        Where values of other parameters cost the same.
+    """
+
+    parameter: str
+    floor: Estimate
+    charge: Estimate
+    fits: bool
+    chance: float | None
+    residuals: dict[Setting, float]
+    interacts: bool = False
+    break_evens: tuple[BreakEvenValue, ...] = ()
+
+    @property
+    def flattens_at(self) -> float | None:
+        """The value at which the charge takes as much as the floor; None where that is not told."""
+        if not self.fits or min(self.floor.value, self.charge.value) <= 0:
+            return None
+        return self.charge.value / self.floor.value
+
+    def at(self, value: float) -> float:
+        """Return what the model makes of a value, A."""
+        return self.floor.value + self.charge.value / value
+
+
+def fit_parameter(
+    recipe: SweepRecipe, number: int, means_a: Mapping[Setting, Sequence[float]], at: Setting
+) -> ParameterFit | None:
+    """Fit ``floor + charge / value``; None for words, values of 0 or below, or fewer than three measured values.
+
+    Parameters
+    ----------
+    recipe, number
+        The sweep, and which of its parameters.
+    means_a
+        Mean currents of the recordings of each measured setting, A, above 0.
+    at
+        The setting whose other values the model is for.
+
+    Notes
+    -----
+    Weighed least squares over all settings, in which every value of another parameter adds an amount of its own, and
+    where the data ask for it a charge of its own too. The errors are those that recordings scatter by, so that
+    residuals can be tested against them (Fisher's distribution); where nothing was repeated, they are those of the
+    residuals, and whether the model fits is judged by their course alone.
+
+    References
+    ----------
+    N. R. Draper, H. Smith, *Applied Regression Analysis*, 3rd edition 1998, 2.1 (lack of fit and pure error).
+    """
+    parameter = recipe.parameters[number]
+    steps = [one for one in parameter.steps if not isinstance(one, str)]
+    if len(steps) < len(parameter.steps) or min(steps, default=0.0) <= 0:
+        return None
+    settings = list(means_a)
+    if len({one[number] for one in settings}) < _FEWEST_VALUES:
+        return None
+    values = np.array([float(one[number]) for one in settings])
+    measured = np.array([float(np.mean(means_a[one])) for one in settings])
+    scatter = scatter_of(means_a)
+    errors = measured * scatter.share / np.sqrt([len(means_a[one]) for one in settings])
+    best: ParameterFit | None = None
+    for with_charges in (False, True):
+        design, others = _design(recipe, number, settings, values, at, with_charges=with_charges)
+        if np.linalg.matrix_rank(design / np.max(np.abs(design), axis=0)) < design.shape[1]:
+            continue
+        if len(settings) < design.shape[1] + (0 if scatter.freedom else 2):
+            continue
+        amounts = _solved(design, measured, errors, scatter.freedom)
+        found = _fitted(parameter.name, amounts, measured, settings)
+        if with_charges and others:
+            evens = _break_evens(amounts, others, at, recipe, float(min(steps)), float(max(steps)))
+            found = replace(found, interacts=True, break_evens=evens)
+        best = found if best is None or (found.fits and not best.fits) else best
+        if best.fits:
+            break
+    return best
+
+
+@dataclass(frozen=True, eq=False)
+class _Amounts:
+    """Amounts of a least squares fit with their covariance, and what it leaves over."""
+
+    values: Floats
+    covariance: Floats
+    freedom: int
+    left: Floats
+    fits: bool
+    chance: float | None
+
+
+def _design(
+    recipe: SweepRecipe,
+    number: int,
+    settings: Sequence[Setting],
+    values: Floats,
+    at: Setting,
+    *,
+    with_charges: bool,
+) -> tuple[Floats, list[tuple[int, Value]]]:
+    """Return a column an amount that is looked for, floor and charge first, and the other values that have columns."""
+    columns, others = [np.ones(len(settings)), 1 / values], []
+    for other, one in enumerate(recipe.parameters):
+        if other == number:
+            continue
+        for step in one.steps:
+            has = np.array([setting[other] == step for setting in settings], dtype=np.float64)
+            if step != at[other] and has.any():
+                columns += [has, has / values] if with_charges else [has]
+                others.append((other, step))
+    return np.stack(columns, axis=1), others
+
+
+def _solved(design: Floats, measured: Floats, errors: Floats, freedom: int) -> _Amounts:
+    scaled = design / errors[:, None]
+    scale = np.linalg.norm(scaled, axis=0)
+    inverse = np.linalg.inv((scaled / scale).T @ (scaled / scale))
+    amounts = inverse @ (scaled / scale).T @ (measured / errors) / scale
+    left = measured - design @ amounts
+    squares, spare = float(np.sum((left / errors) ** 2)), len(measured) - design.shape[1]
+    covariance = inverse / np.outer(scale, scale)
+    if freedom:
+        chance = _beyond(squares / spare, spare, freedom) if spare else None
+        return _Amounts(amounts, covariance, freedom, left, chance is None or chance >= _LEVEL, chance)
+    is_random = _is_random(left[np.argsort(1 / design[:, 1])])
+    return _Amounts(amounts, covariance * squares / spare, spare, left, is_random, None)
+
+
+def _fitted(name: str, found: _Amounts, measured: Floats, settings: Sequence[Setting]) -> ParameterFit:
+    errors = np.sqrt(np.diag(found.covariance))
+    floor, charge = (Estimate(float(found.values[one]), float(errors[one]), found.freedom) for one in (0, 1))
+    shares = found.left / (measured - found.left)
+    residuals = {one: float(share) for one, share in zip(settings, shares, strict=True)}
+    return ParameterFit(name, floor, charge, found.fits, found.chance, residuals)
+
+
+def _break_evens(
+    found: _Amounts, others: list[tuple[int, Value]], at: Setting, recipe: SweepRecipe, least: float, most: float
+) -> tuple[BreakEvenValue, ...]:
+    """Return where another value costs as much as the one of `at`: more charge against less floor, or the reverse.
+
+    Notes
+    -----
+    ``floor difference + charge difference / value = 0``; the interval by draws of both with their covariance.
+    """
+    random, evens = np.random.default_rng(1), []
+    for which, (other, step) in enumerate(others):
+        own = [2 + 2 * which, 3 + 2 * which]
+        floor, charge = found.values[own]
+        if floor == 0 or not least <= -charge / floor <= most:
+            continue
+        draws = random.multivariate_normal(found.values[own], found.covariance[np.ix_(own, own)], _DRAWS)
+        crossings = np.where(draws[:, 0] * draws[:, 1] < 0, -draws[:, 1] / draws[:, 0], np.nan)
+        is_sure = np.mean(np.isfinite(crossings)) > _SURE
+        low, high = np.nanquantile(crossings, (0.05, 0.95)).tolist() if is_sure else (None, None)
+        between = (at[other], step)
+        evens.append(BreakEvenValue(recipe.parameters[other].name, between, float(-charge / floor), low, high))
+    return tuple(evens)
+
+
+def _beyond(ratio: float, spare: int, freedom: int) -> float:
+    from scipy.special import fdtrc
+
+    return float(fdtrc(spare, freedom, ratio))
+
+
+def _is_random(residuals: Floats) -> bool:
+    """Return whether residuals change their sign as often as chance lets them, by their value."""
+    signs = np.sign(residuals[residuals != 0])
+    return len(signs) < 5 or int(np.count_nonzero(np.diff(signs))) >= (len(signs) - 1) / 4
