@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import itertools
 import logging
 import threading
@@ -133,6 +134,8 @@ class Console:
     def _open_again(self, error: Exception) -> bool:
         """Wait until the console is there again; False when it was closed meanwhile."""
         log.info("the console %s was lost: %s", self.address, error)
+        with contextlib.suppress(OSError):
+            self._port.close()  # type: ignore[attr-defined]
         self._take(ConsoleLine(time.monotonic(), f"(console lost: {error})"))
         while not self._ended.wait(_AGAIN_S):
             try:

@@ -1,0 +1,208 @@
+"""A sweep over the simulated bench: what it learns is true, it goes on where it stopped, and bad targets are told."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+import msgspec
+import pytest
+
+from bench.benches import AskedClock, Serve, address, console_address, serve
+from warm_ember.bench.simulated.faults import Fault, FaultMode
+from warm_ember.bench.simulated.firmware import FIRMWARE
+from warm_ember.bench.simulated.server import BenchServer
+from warm_ember.bench.simulated.truth import true_mean_a
+from warm_ember.errors import InstrumentError
+from warm_ember.model.bench import BenchSettings
+from warm_ember.model.project import RunKind
+from warm_ember.model.sweep import Search, SetBy, SweepGoal, SweepParameter, SweepRecipe, SweepStop
+from warm_ember.session.session import Session
+from warm_ember.session.sweep_results import SweepResult, sweep_result
+from warm_ember.session.sweeping import SweepTold, run_sweep
+from warm_ember.store.sweep_journal import SweepProgress
+
+__all__ = ["serve"]
+
+INTERVAL = SweepParameter("interval", (60.0, 90.0, 120.0), "interval {value}", "^ok", latency_per_value=1.0)
+SETTINGS = BenchSettings(voltage_v=3.0, limit_a=0.5, interval_s=2e-3)
+
+
+@pytest.fixture
+def bench(serve: Serve) -> BenchServer:
+    """A bench whose time goes on as it is asked, so that a minute takes a moment."""
+    return serve(clock=AskedClock(20.0))
+
+
+def recipe_of(bench: BenchServer, *parameters: SweepParameter, **given: object) -> SweepRecipe:
+    usual: dict[str, object] = {"record_s": 120.0, "repeats": 2, "search": Search.GRID, "answer_s": 1.0}
+    usual |= {"prepare": ("passers off",), "settings": SETTINGS, "console": console_address(bench)}
+    return SweepRecipe(parameters or (INTERVAL,), **(usual | given))  # type: ignore[arg-type]
+
+
+def never() -> bool:
+    return False
+
+
+def swept(
+    folder: Path,
+    bench: BenchServer,
+    recipe: SweepRecipe,
+    should_stop: Callable[[], bool] = never,
+    ask: Callable[..., bool] = lambda *_: False,
+    changed: Callable[[SweepProgress], None] = lambda _progress: None,
+) -> SweepResult:
+    """Run a sweep in a project and return what it has learnt; the output is off then."""
+    with Session.open_or_create(folder) as session:
+        try:
+            progress = run_sweep(session, recipe, address(bench), should_stop, SweepTold(ask, changed=changed))
+            return sweep_result(session, progress)
+        finally:
+            assert not bench.instrument.is_on
+
+
+def test_what_is_measured_is_what_the_target_draws(bench: BenchServer, tmp_path: Path) -> None:
+    result = swept(tmp_path / "post", bench, recipe_of(bench))
+    assert result.progress.ended == "done"
+    assert result.measured == 3
+    for point in result.points:
+        (interval,) = point.setting
+        commands = ("passers off", f"interval {interval:g}")
+        truth_a = true_mean_a(FIRMWARE[4], commands, 200.0, 200.0 + 20 * float(interval))
+        assert point.mean_a == pytest.approx(truth_a, rel=0.02)
+        assert len(point.captures) == 2
+    assert result.chosen is not None
+    assert result.chosen.setting == (120.0,)
+    (fit,) = result.fits
+    assert fit.charge.value == pytest.approx(1.27, rel=0.03)
+    with Session.open(tmp_path / "post") as session:
+        assert [run.kind for run in session.project.runs] == [RunKind.POINT] * 6
+        assert {run.title for run in session.project.runs} == {"interval 60", "interval 90", "interval 120"}
+
+
+def test_a_sweep_goes_on_where_it_stopped_and_measures_nothing_twice(bench: BenchServer, tmp_path: Path) -> None:
+    recipe, seen = recipe_of(bench), []
+
+    def changed(progress: SweepProgress) -> None:
+        seen.append(len(progress.recordings))
+
+    first = swept(tmp_path / "post", bench, recipe, lambda: bool(seen) and seen[-1] >= 2, changed=changed)
+    assert first.progress.ended == "stopped"
+    kept = first.progress.recordings
+    assert len(kept) == 2
+    again = swept(tmp_path / "post", bench, recipe)
+    assert again.progress.recordings[:2] == kept
+    assert len(again.progress.recordings) == 6
+    assert len({one.capture for one in again.progress.recordings}) == 6
+    more = msgspec.structs.replace(recipe, repeats=3)
+    assert len(swept(tmp_path / "post", bench, more).progress.recordings) == 9
+    done = swept(tmp_path / "post", bench, more)  # nothing is left: nothing is opened
+    assert done.progress.ended == "done"
+    assert len(list((tmp_path / "post" / "captures").glob("*.h5"))) == 9
+
+
+def test_values_that_are_refused_are_told_and_the_others_measured(bench: BenchServer, tmp_path: Path) -> None:
+    odd = msgspec.structs.replace(INTERVAL, values=(5.0, 60.0, 90.0))
+    result = swept(tmp_path / "post", bench, recipe_of(bench, odd))
+    refused = result.points[0]
+    assert (refused.state, refused.captures) == ("refused", ())
+    assert "err range 60 to 86400" in refused.reason
+    assert [point.state for point in result.points[1:]] == ["measured", "measured"]
+
+
+def test_a_target_that_does_not_answer_ends_the_series_safely(bench: BenchServer, tmp_path: Path) -> None:
+    mute = msgspec.structs.replace(INTERVAL, send="# {value}", confirm="^never")
+    bench.instrument.target.command = lambda _line: None  # type: ignore[method-assign]
+    result = swept(tmp_path / "post", bench, recipe_of(bench, mute, answer_s=0.2))
+    assert "nothing answers any more" in result.progress.ended
+    assert result.measured == 0
+    assert result.chosen is None
+    assert [point.state for point in result.points] == ["left out"] * 3
+    assert sum("no answer to" in point.reason for point in result.points) == 2
+
+
+def test_a_reboot_in_a_recording_sets_all_anew(bench: BenchServer, tmp_path: Path) -> None:
+    target, done = bench.instrument.target, []
+    run = bench.instrument.run
+
+    def rebooting(message: str) -> bytes | None:
+        if message.upper().startswith("FETC") and target.time_s > 60 and not done:
+            done.append(target.time_s)
+            target.power(on=False)
+            target.power(on=True)
+        return run(message)
+
+    bench.instrument.run = rebooting  # type: ignore[method-assign]
+    result = swept(tmp_path / "post", bench, recipe_of(bench, repeats=1))
+    assert done
+    assert [point.state for point in result.points] == ["measured"] * 3
+    truth_a = true_mean_a(FIRMWARE[4], ("passers off", "interval 60"), 200.0, 1400.0)
+    assert result.points[0].mean_a == pytest.approx(truth_a, rel=0.02)
+
+
+def test_an_instrument_that_drops_out_once_is_found_again(serve: Serve, tmp_path: Path) -> None:
+    bench = serve(clock=AskedClock(20.0), fault=Fault(FaultMode.DISCONNECT, 4))
+    result = swept(tmp_path / "post", bench, recipe_of(bench, repeats=1))
+    assert bench.fault.done
+    assert result.measured == 3
+    assert len(result.progress.recordings) == 3
+
+
+@pytest.mark.logs_errors
+def test_an_instrument_that_is_gone_ends_it_with_what_is_missing(bench: BenchServer, tmp_path: Path) -> None:
+    seen: list[int] = []
+
+    def changed(progress: SweepProgress) -> None:
+        seen.append(len(progress.recordings))
+        if seen[-1] == 1:
+            bench.instrument.target.power(on=False)
+            bench.close()
+
+    recipe = recipe_of(bench, repeats=1)
+    with Session.open_or_create(tmp_path / "post") as session, pytest.raises(InstrumentError) as told:
+        run_sweep(session, recipe, address(bench), never, SweepTold(lambda *_: False, changed=changed))
+    assert "1 of 3 settings measured, and the same sweep goes on there" in str(told.value)
+
+
+def test_commands_and_people_set_values_too(bench: BenchServer, tmp_path: Path) -> None:
+    script = tmp_path / "flash.py"
+    script.write_text("import sys\nprint('flashed', sys.argv[1])\nsys.exit(sys.argv[1] == 'b c')\n")
+    build = SweepParameter("build", ("a", "b c"), SetBy(run=f"{sys.executable} {script} {{value}}"), "^flashed")
+    jumper = SweepParameter("jumper", (1.0, 2.0), SetBy(ask="Set the jumper to {value}"))
+    asked: list[str] = []
+
+    def ask(words: str, *_rest: object) -> bool:
+        asked.append(words)
+        return words.endswith("1")
+
+    recipe = recipe_of(bench, build, jumper, console="", repeats=1, prepare=(), record_s=20.0)
+    result = swept(tmp_path / "post", bench, recipe, ask=ask)
+    found = {point.setting: point for point in result.points}
+    assert found["a", 1.0].state == "measured"
+    assert "nobody did what was asked for" in found["a", 2.0].reason
+    assert found["b c", 1.0].state == "refused"
+    assert "ended with 1: flashed b c" in found["b c", 1.0].reason
+    assert "Set the jumper to 2" in asked
+
+
+def test_it_stops_at_a_current_and_at_its_time(bench: BenchServer, tmp_path: Path) -> None:
+    result = swept(tmp_path / "one", bench, recipe_of(bench, stop=SweepStop(limit_a=0.1)))
+    assert "above the limit of" in result.progress.ended
+    assert len(result.progress.recordings) == 1
+    late = swept(tmp_path / "two", bench, recipe_of(bench, stop=SweepStop(hours=1e-9)))
+    assert "h are over" in late.progress.ended
+    assert late.measured == 0
+
+
+def test_the_best_of_what_is_allowed_meets_its_goal_or_not(bench: BenchServer, tmp_path: Path) -> None:
+    for months, is_met in ((0.1, True), (100.0, False)):
+        recipe = recipe_of(bench, goal=SweepGoal(min_months=months, max_latency_s=100.0))
+        result = swept(tmp_path / "post", bench, recipe)
+        assert result.chosen is not None
+        assert result.chosen.setting == (90.0,)
+        assert result.chosen.meets_goal is is_met
+        assert result.chosen.low_s < result.chosen.life.life_s < result.chosen.high_s
+        assert result.chosen.saves_a is not None
+        assert result.chosen.saves_a.value > 0  # against the first value, as it is today
+        assert "answers after 120 s" in result.points[2].reason
