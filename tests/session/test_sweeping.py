@@ -16,7 +16,7 @@ from warm_ember.bench.simulated.server import BenchServer
 from warm_ember.bench.simulated.truth import true_mean_a
 from warm_ember.errors import InstrumentError
 from warm_ember.model.bench import BenchSettings
-from warm_ember.model.project import RunKind
+from warm_ember.model.project import Run, RunKind
 from warm_ember.model.sweep import Search, SetBy, SweepGoal, SweepParameter, SweepRecipe, SweepStop
 from warm_ember.session.session import Session
 from warm_ember.session.sweep_results import SweepResult, sweep_result
@@ -206,3 +206,13 @@ def test_the_best_of_what_is_allowed_meets_its_goal_or_not(bench: BenchServer, t
         assert result.chosen.saves_a is not None
         assert result.chosen.saves_a.value > 0  # against the first value, as it is today
         assert "answers after 120 s" in result.points[2].reason
+
+
+def test_points_of_a_sweep_are_no_rungs(bench: BenchServer, tmp_path: Path) -> None:
+    swept(tmp_path / "post", bench, recipe_of(bench, repeats=1))
+    with Session.open(tmp_path / "post") as session:
+        assert session.project.rungs == ()
+        assert session.current == session.project.runs[-1].name
+        session.add_run(Run("r1"))
+        assert [run.name for run in session.project.rungs] == ["r1"]
+        assert session.project.latest == "r1"

@@ -151,7 +151,7 @@ def _tasks(data_set: DataSet, projects: Sequence[Path | str], tags: Mapping[str,
     for path in projects:
         with Project.open(path) as project:  # what was interrupted is finished first, once
             folder = str(project.path.resolve())
-            for run in project.runs:
+            for run in (one.name for one in project.session.project.rungs):
                 tasks[folder, run] = _Task(
                     project=folder, run=run, data_set=data_set.address, tags=tuple(tags.items()), merged=merged
                 )

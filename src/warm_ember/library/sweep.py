@@ -6,16 +6,14 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, ClassVar
 
-import msgspec
-
 from warm_ember.errors import BadArgumentError, BadFileError
 from warm_ember.formats.source import check_regular
 from warm_ember.library.grades import Graded
 from warm_ember.library.record import Record
 from warm_ember.model.figure import Grade
-from warm_ember.model.sweep import Setting, SweepRecipe, Value, check_sweep
+from warm_ember.model.sweep import Setting, SweepRecipe, Value
 from warm_ember.session.sweep_results import SweepResult, sweep_result, wanted_repeats
-from warm_ember.session.sweeping import SweepTold, run_sweep
+from warm_ember.session.sweeping import SweepTold, recipe_of, run_sweep
 from warm_ember.units import HOUR_S
 
 if TYPE_CHECKING:
@@ -109,16 +107,11 @@ def read_recipe(path: Path) -> SweepRecipe:
     """
     check_regular(path)
     try:
-        recipe = msgspec.json.decode(path.read_bytes(), type=SweepRecipe)
+        return recipe_of(path.read_bytes())
     except OSError as error:
         raise BadFileError(path, f"it cannot be read: {error.strerror}") from error
-    except (msgspec.MsgspecError, UnicodeDecodeError) as error:
-        raise BadFileError(path, f"this is no recipe of a sweep: {error}", remedy="see docs/formats.md") from error
-    try:
-        check_sweep(recipe)
     except BadArgumentError as error:
-        raise BadFileError(path, str(error)) from error
-    return recipe
+        raise BadFileError(path, str(error), remedy="see docs/formats.md") from error
 
 
 def sweep_in(project: Project, recipe: SweepRecipe, resource: str, should_stop: ShouldStop, told: SweepTold) -> Sweep:

@@ -177,6 +177,16 @@ class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         """Return the run of that capture name, or None."""
         return next((run for run in self.runs if run.name == name), None)
 
+    @property
+    def rungs(self) -> tuple[Run, ...]:
+        """The runs that stand on the ladder: all but the points of sweeps."""
+        return tuple(run for run in self.runs if run.kind is not RunKind.POINT)
+
+    @property
+    def latest(self) -> str:
+        """The name of the latest run, one on the ladder where there is one; empty without runs."""
+        return next((run.name for run in reversed(self.rungs or self.runs)), "")
+
     def expected_of(self, state: str) -> ExpectedValue | None:
         """Return the expected value of a state, or None."""
         return next((value for value in self.expected if value.state == state), None)

@@ -241,7 +241,7 @@ def gather(
         If there is no such run, or it cannot be read.
     """
     session = project.session
-    names = choice.runs or tuple(project.runs)
+    names = choice.runs or tuple(run.name for run in session.project.rungs) or tuple(project.runs)
     if not names:
         raise ProjectError(project.path, "there is no capture to report on", remedy="import or record one first")
     if choice.claims and len(choice.runs) != 2:

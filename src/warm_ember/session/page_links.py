@@ -265,10 +265,10 @@ def tune_link(results: RunResults | None, plan: PlanResults | None) -> LinkFigur
 
 def run_before(project: Project, name: str) -> str:
     """Return the step before a run, or the first other run; empty where there is none."""
-    names = [run.name for run in project.runs]
+    names = [run.name for run in project.rungs]
     if name not in names:
         return ""
-    steps = [run.name for run in project.runs[: names.index(name)] if run.kind is RunKind.STEP]
+    steps = [run.name for run in project.rungs[: names.index(name)] if run.kind is RunKind.STEP]
     return steps[-1] if steps else next((other for other in names if other != name), "")
 
 
@@ -276,7 +276,7 @@ def runs_link(results: RunResults | None, project: Project, averages_a: Mapping[
     """Return the link of the Runs page."""
     if results is None:
         return LinkFigure(detail="no runs yet")
-    count, name = len(project.runs), results.run.name
+    count, name = len(project.rungs), results.run.name
     if name not in averages_a:
         return LinkFigure(f"**{count}** run{'s' if count != 1 else ''}", "")
     order = sorted(averages_a, key=lambda one: averages_a[one])

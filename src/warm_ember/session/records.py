@@ -42,6 +42,7 @@ from warm_ember.signal.level_stays import LevelStays
 from warm_ember.signal.series import Progress, ShouldStop
 from warm_ember.signal.steps import LevelStep
 from warm_ember.signal.stretch import StretchReading
+from warm_ember.store.sweep_journal import SweepProgress
 from warm_ember.tuning.claims import ClaimResult, Outcome
 from warm_ember.tuning.difference import ComparedRun, Difference
 from warm_ember.tuning.findings.registry import Fact, QualityReport
@@ -52,6 +53,7 @@ from warm_ember.tuning.prediction import PredictedStep
 from warm_ember.tuning.proof import Proof
 from warm_ember.tuning.search import SmallestSet
 from warm_ember.tuning.suggestions import SuggestedChange
+from warm_ember.tuning.sweep.fits import ParameterFit
 from warm_ember.tuning.timers.period_model import PeriodModel
 from warm_ember.tuning.wake_plan import PlanCheck
 from warm_ember.tuning.waveform import WaveformSegment
@@ -100,6 +102,7 @@ __all__ = [
     "Mode",
     "OddCycle",
     "Outcome",
+    "ParameterFit",
     "Patterns",
     "PeriodModel",
     "PixelColumns",
@@ -127,6 +130,7 @@ __all__ = [
     "StateReturn",
     "StretchReading",
     "SuggestedChange",
+    "SweepProgress",
     "Transition",
     "TriedCommand",
     "TriedInstrument",

@@ -56,7 +56,7 @@ class Session:
     def __init__(self, folder: ProjectFolder, project: Project) -> None:
         self.folder = folder
         self.project = project
-        self.current: str = project.runs[-1].name if project.runs else ""
+        self.current: str = project.latest
         self._saved = project
         self._version = folder.version
         self._done: list[_Past] = []
@@ -212,7 +212,7 @@ class Session:
 
     def _keep_current(self) -> None:
         if self.project.run(self.current) is None:
-            self.current = self.project.runs[-1].name if self.project.runs else ""
+            self.current = self.project.latest
 
     def save(self) -> bool:
         """Write the project, together with what other programs changed in it since it was read or saved here.

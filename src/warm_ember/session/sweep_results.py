@@ -13,14 +13,17 @@ from warm_ember.errors import BadArgumentError
 from warm_ember.model.estimate import Estimate
 from warm_ember.model.figure import Figure, Grade
 from warm_ember.model.load import ActivityCost, LifeModel, Load
-from warm_ember.model.sweep import Setting, SweepRecipe
+from warm_ember.model.plan import PlannedChange, ReduceAverage
+from warm_ember.model.sweep import Setting, SweepRecipe, Value, value_text
 from warm_ember.session.session import Session
+from warm_ember.signal.series import ShouldStop
 from warm_ember.store.sweep_journal import SweepProgress
 from warm_ember.tuning.sweep.fits import ParameterFit, fit_parameter
 from warm_ember.tuning.sweep.points import Scatter, estimates_of, scatter_of
 from warm_ember.tuning.sweep.search import Standing, standing
 from warm_ember.units import MONTH_S
 
+_REACH, _LEAST = 1.645, -34.5
 MEASURED, REFUSED, LEFT_OUT = "measured", "refused", "left out"
 
 
@@ -107,6 +110,9 @@ class SweepResult:
         What recordings of a setting differ by.
     added_a
         What the activities draw that the sweep does not cover.
+    course
+        After each measured setting, in their order, how wide the 90 % interval of the best one's life was, s; None
+        where none was allowed yet.
     """
 
     progress: SweepProgress
@@ -116,6 +122,7 @@ class SweepResult:
     chosen: ChosenSetting | None
     scatter: Scatter
     added_a: float
+    course: tuple[tuple[Setting, float | None], ...] = ()
 
     @property
     def recipe(self) -> SweepRecipe:
@@ -166,6 +173,85 @@ def sweep_result(session: Session, progress: SweepProgress) -> SweepResult:
         chosen=_chosen(session, recipe, estimates, now, costs) if now is not None else None,
         scatter=scatter_of(means),
         added_a=added_a,
+    )
+
+
+def with_course(session: Session, found: SweepResult, should_stop: ShouldStop) -> SweepResult:
+    """Return a result with how its answer grew sure, measured setting by measured setting."""
+    recipe, means = found.recipe, means_of(found.progress)
+    costs, refused = _costs(session, recipe), refused_of(found.progress)
+    course: list[tuple[Setting, float | None]] = []
+    for number, setting in enumerate(means, start=1):
+        if should_stop():
+            break
+        known = dict(list(means.items())[:number])
+        now = standing(recipe, known, refused)
+        course.append((setting, _width_s(session, now, costs)))
+    return replace(found, course=tuple(course))
+
+
+def _width_s(session: Session, now: Standing, costs: tuple[ActivityCost, ...]) -> float | None:
+    """Return how much longer any allowed setting may live than the best one that is measured may at least."""
+    if now.best is None:
+        return None
+    mean, error = now.predicted.mean, now.predicted.error
+    highest, lowest = float(mean[now.best] + _REACH * error[now.best]), float(mean[now.best])
+    lowest = min(lowest, float(np.min((mean - _REACH * error)[now.is_allowed])))
+    longest_s, shortest_s = (
+        life_of(_model(session, Figure(math.exp(max(one, _LEAST))), costs, 0.0)) for one in (lowest, highest)
+    )
+    return longest_s - shortest_s if math.isfinite(longest_s) else None
+
+
+@dataclass(frozen=True)
+class SweepEffect:
+    """What a parameter makes of the average from its first value to its last, others as in the best setting.
+
+    Parameters
+    ----------
+    parameter, first, last
+        Its name and its values.
+    change
+        The difference, A.
+    """
+
+    parameter: str
+    first: Value
+    last: Value
+    change: Estimate
+
+
+def effects_of(found: SweepResult) -> tuple[SweepEffect, ...]:
+    """Return the effect of each parameter, as far as all measurements together tell it."""
+    now = found.standing
+    if now is None or now.best is None:
+        return ()
+    effects, at = [], now.grid[now.best]
+    for number, one in enumerate(found.recipe.parameters):
+        steps = one.steps
+        ends = [now.grid.index((*at[:number], step, *at[number + 1 :])) for step in (steps[0], steps[-1])]
+        means = np.exp(now.predicted.mean[ends])
+        covariance = now.predicted.covariance[np.ix_(ends, ends)] * np.outer(means, means)
+        variance = float(covariance[0, 0] + covariance[1, 1] - 2 * covariance[0, 1])
+        change = Estimate(float(means[1] - means[0]), math.sqrt(max(variance, 0.0)))
+        effects.append(SweepEffect(one.name, steps[0], steps[-1], change))
+    return tuple(effects)
+
+
+def change_of(found: SweepResult, run: str) -> PlannedChange | None:
+    """Return the change of the plan that the best setting is; None where it is the one of today, or none is chosen."""
+    chosen, recipe = found.chosen, found.recipe
+    if chosen is None or chosen.saves_a is None:
+        return None
+    named = zip(recipe.parameters, chosen.setting, recipe.now(), strict=True)
+    words = ", ".join(f"{one.name} {value_text(value)}" for one, value, today in named if value != today)
+    later_s = recipe.latency_s(chosen.setting) - recipe.latency_s(recipe.now())
+    return PlannedChange(
+        words,
+        (ReduceAverage(chosen.saves_a.value),),
+        run,
+        reason=f"sweep of {', '.join(one.name for one in recipe.parameters)}",
+        latency_s=max(later_s, 0.0),
     )
 
 

@@ -257,7 +257,7 @@ class ProjectController(QObject):
         session = self.session
         if session is None:
             return
-        project, names, whole = session.project, tuple(run.name for run in session.project.runs), bool(self._viewers)
+        project, names, whole = session.project, tuple(run.name for run in session.project.rungs), bool(self._viewers)
 
         def read(should_stop: ShouldStop, progress: Progress) -> _OtherRuns:
             found = _OtherRuns({}, {})

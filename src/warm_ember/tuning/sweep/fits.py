@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
@@ -49,7 +50,7 @@ class ParameterFit:
     floor, charge
         A, and C where the values are seconds between events.
     fits
-        Whether what is left over is no more than recordings scatter by.
+        Whether what is left over is no more than recordings scatter by, and the charge is none below 0.
     chance
         How likely scatter alone leaves as much; None where it cannot be told.
     residuals
@@ -189,7 +190,8 @@ def _fitted(name: str, found: _Amounts, measured: Floats, settings: Sequence[Set
     floor, charge = (Estimate(float(found.values[one]), float(errors[one]), found.freedom) for one in (0, 1))
     shares = found.left / (measured - found.left)
     residuals = {one: float(share) for one, share in zip(settings, shares, strict=True)}
-    return ParameterFit(name, floor, charge, found.fits, found.chance, residuals)
+    highest_c = (charge.interval() or (0.0, math.inf))[1]
+    return ParameterFit(name, floor, charge, found.fits and highest_c >= 0, found.chance, residuals)
 
 
 def _break_evens(

@@ -71,13 +71,14 @@ class ReportSheet(QDialog):
 
     def _build(self) -> None:
         project, px = self._controller.project, self._look.px
-        names = [run.name for run in project.runs]
+        runs = project.rungs or project.runs
+        names = [run.name for run in runs]
         current = self._controller.results.run.name if self._controller.results is not None else names[-1]
         self.about = QComboBox()
         self.about.addItems([ABOUT_PROJECT, ABOUT_RUN, *([ABOUT_TWO] if len(names) > 1 else [])])
         self.first, self.second = QComboBox(), QComboBox()
         for box, chosen in ((self.first, run_before(project, current) or names[0]), (self.second, current)):
-            for run in project.runs:
+            for run in runs:
                 box.addItem(f"{run.name}  {run.title}".strip(), run.name)
             box.setCurrentIndex(max(box.findData(chosen), 0))
         self.title = QLineEdit()

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QRectF, Signal
 from PySide6.QtGui import QPainter, QPaintEvent
-from PySide6.QtWidgets import QHBoxLayout, QPushButton, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QWidget
 
 from warm_ember.ui.look.painted_view import PaintedView
 from warm_ember.ui.look.rich_text import draw_wrapped, width_of
 from warm_ember.ui.look.theme import Appearance
+from warm_ember.ui.widgets.inverted_key import InvertedKey
 from warm_ember.units import counted
 
-_HEIGHT, _KEY_HEIGHT = 40, 26
+_HEIGHT = 40
 TAKE = "Take as the battery's model"
 
 
@@ -31,7 +32,7 @@ class ModelStrip(QWidget):
         self.setObjectName("page")
         self._look = look
         self.sentence = _Sentence(look)
-        self.button = _InvertedKey(look, TAKE, key)
+        self.button = InvertedKey(look, TAKE, key)
         self.button.clicked.connect(self.taken)
         row = QHBoxLayout(self)
         row.setContentsMargins(look.px(16), 0, look.px(16), 0)
@@ -73,33 +74,4 @@ class _Sentence(PaintedView):
         top = (self.height() - lines * metrics.lineSpacing()) / 2
         box = QRectF(0, top, self.width(), lines * metrics.lineSpacing())
         draw_wrapped(painter, box, self.words, self._look)
-        painter.end()
-
-
-class _InvertedKey(QPushButton):
-    """A key in inverted ink: what the page is about to do."""
-
-    def __init__(self, look: Appearance, text: str, key: str) -> None:
-        super().__init__(text)
-        self._look, self.key = look, key
-
-    def sizeHint(self) -> QSize:
-        width = width_of(self._look, f"**{self.text()}**    {self.key}", "small")
-        return QSize(round(width) + self._look.px(28), self._look.px(_KEY_HEIGHT))
-
-    def paintEvent(self, event: QPaintEvent) -> None:
-        look, theme, px = self._look, self._look.theme, self._look.px
-        painter = QPainter(self)
-        box = QRectF(self.rect())
-        painter.fillRect(box, theme.mark if self.underMouse() or self.isDown() else theme.ink)
-        if self.hasFocus():
-            painter.setPen(theme.mark)
-            painter.drawRect(box.adjusted(0.5, 0.5, -0.5, -0.5))
-        inner = box.adjusted(px(10), 0, -px(10), 0)
-        ground = theme.ground
-        painter.setFont(look.font("small", bold=True))
-        painter.setPen(ground)
-        painter.drawText(inner, int(Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft), self.text())
-        painter.setFont(look.font("small"))
-        painter.drawText(inner, int(Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight), self.key)
         painter.end()

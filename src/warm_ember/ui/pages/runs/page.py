@@ -191,7 +191,7 @@ class RunsPage(Page):
     def missing(self) -> Missing | None:
         if self.view == RIVER:
             return None
-        is_one = len(self.controller.project.runs) == 1 and self.view == LADDER
+        is_one = len(self.controller.project.rungs) == 1 and self.view == LADDER
         return super().missing() or (Missing.SECOND_RUN if is_one else None)
 
     def page_actions(self) -> list[QAction]:
@@ -219,7 +219,7 @@ class RunsPage(Page):
 
     def _show_many(self) -> None:
         """Show a river in place of a ladder of very many rungs; who wants the ladder finds it."""
-        runs = self.controller.project.runs
+        runs = self.controller.project.rungs
         if len(runs) < MANY or not all(run.name in self.found for run in runs):
             return
         session = self.controller.session
@@ -266,7 +266,7 @@ class RunsPage(Page):
         state = self._main_state()
         life = self.results.life if self.results is not None else None
         shown = state if self.one_state else ""
-        history = history_rows(self.controller.project.runs, self.found, shown)
+        history = history_rows(self.controller.project.rungs, self.found, shown)
         if self.planned is not None and history and not shown:
             last = [rung for rung in history if rung.run.kind is RunKind.STEP][-1:]
             history += [plan_rung(*self.planned, one.mean_a) for one in last]
@@ -284,7 +284,7 @@ class RunsPage(Page):
 
     def _show_alone(self) -> None:
         """Show what a second run should change, as long as there is one run."""
-        is_alone = len(self.controller.project.runs) < 2
+        is_alone = len(self.controller.project.rungs) < 2
         self._pair.setVisible(not is_alone)
         self.alone.setVisible(is_alone)
         if is_alone:
@@ -293,7 +293,7 @@ class RunsPage(Page):
     def _show_table(self, first: RunResults | None, second: RunResults | None) -> None:
         """Show what changed by state, by source of wakes, or by activity."""
         if first is None or second is None:
-            is_one = len(self.controller.project.runs) < 2
+            is_one = len(self.controller.project.rungs) < 2
             empty = "It takes two runs." if is_one else "Pick two runs above: click for B, Shift-click for A."
             self.table.show_rows("Difference per state", ("A, µA", "B, µA"), (), empty=empty)
             return

@@ -132,7 +132,7 @@ class ChangeEditor(QWidget):
         box = QComboBox()
         box.setAccessibleName("the run that contains it")
         box.addItem(_NONE_YET, "")
-        for run in project.runs:
+        for run in project.rungs:
             if run.name != change.on:
                 box.addItem(run.name, run.name)
         box.setCurrentIndex(max(box.findData(change.proved_by), 0))

@@ -31,6 +31,7 @@ from warm_ember.ui.pages.tune.part_line import PartLine
 from warm_ember.ui.pages.tune.plan_list import LETTERS, PlanList
 from warm_ember.ui.pages.tune.proof_view import ProofView
 from warm_ember.ui.pages.tune.shutdown_matrix import ShutdownMatrix
+from warm_ember.ui.pages.tune.sweep_view import SweepView
 from warm_ember.ui.pages.tune.timers_view import TimersView
 from warm_ember.ui.pages.tune.waterfall_chart import WaterfallChart
 from warm_ember.ui.pages.tune.waveform_view import WaveformView
@@ -48,7 +49,8 @@ if TYPE_CHECKING:
 
 
 _WIDE = 960
-VIEWS = ("plan", "waveform", "proof", "timers")
+VIEWS = ("plan", "waveform", "sweep", "proof", "timers")
+SWEEP = "sweep"
 _MOST_LINES = 3
 
 
@@ -84,6 +86,9 @@ class TunePage(Page):
         self.waveform.asked.connect(self._read_waveform)
         self.proof = ProofView(look)
         self.timers = TimersView(look)
+        self.sweep = SweepView(controller, look)
+        self.sweep.changed.connect(self.header_changed)
+        self.sweep.captures_asked.connect(self._on_captures)
         self.limits: dict[str, QuantityEdit] = {}
         self.together = Label()
         self._build()
@@ -94,7 +99,7 @@ class TunePage(Page):
         self.stacked = ViewStack()
         left, right = self._left(), self._right()
         plan = SideBySide(self.look, (left, 17), (right, 15), _WIDE, right)
-        for widget in (plan, self.waveform, self.proof, self.timers):
+        for widget in (plan, self.waveform, self.sweep, self.proof, self.timers):
             self.stacked.addWidget(widget)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
@@ -239,7 +244,18 @@ class TunePage(Page):
             ("Save the parts …", "Ctrl+U", self._save_parts),
             ("Copy the plan as text", "Ctrl+C", lambda: copy_text(self.list.text())),
         )
-        return [self.make_action(*one) for one in some]
+        sweep = self.sweep
+        of_sweep: tuple[tuple[str, str, Callable[[], object]], ...] = (
+            ("Run the sweep, or go on with it", "Ctrl+Shift+F9", sweep.run),
+            ("Stop the sweep", "Esc", sweep.sweeps.stop),
+            ("Take the best setting into the plan", "Return", sweep.take_into_plan),
+            ("Open the captures of the chosen setting", "O", sweep.open_captures),
+        )
+        return [*(self.make_action(*one) for one in some), *(self.make_action(*one, on=sweep) for one in of_sweep)]
+
+    def _on_captures(self, run: str) -> None:
+        self.controller.select_run(run)
+        self.page_asked.emit("Trace")
 
     def _on_parts(self, parts: tuple[Part, ...]) -> None:
         names = ", ".join(part.name for part in parts)
@@ -276,6 +292,8 @@ class TunePage(Page):
             self.controller.noted.emit(f"The parts are in {path.name}.")
 
     def missing(self) -> Missing | None:
+        if self.view == SWEEP:
+            return None
         return super().missing() or (
             Missing.PARTS if self.results is not None and not self.controller.project.parts else None
         )
@@ -520,14 +538,27 @@ class TunePage(Page):
         """Show one of the views."""
         self.view = view
         self.stacked.setCurrentIndex(VIEWS.index(view))
+        self.claim.setVisible(view != SWEEP)
         self._show_timers()
         self._read_waveform()
+        if view == SWEEP:
+            self.sweep.look_at()
+            self.sweep.points.setFocus()
         self.header_changed.emit()
 
     def switches(self) -> tuple[Switch, ...]:
-        return (Switch("View", VIEWS, self.view, self.show_view),)
+        view = Switch("View", VIEWS, self.view, self.show_view)
+        names = tuple(name for name, _ in self.sweep.sweeps.names)
+        if self.view != SWEEP or len(names) < 2:
+            return (view,)
+        shown = self.sweep.result
+        own = ", ".join(one.name for one in shown.recipe.parameters) if shown is not None else ""
+        chosen = f"{own} {shown.recipe.note}".strip() if shown is not None else names[0]
+        return (view, Switch("Of", names[:3], chosen, self.sweep.choose_sweep))
 
     def sentence(self) -> str:
+        if self.view == SWEEP:
+            return self.sweep.sentence()
         found = self.found
         if self.results is None:
             return "A capture and its states are what a plan starts from."
@@ -559,7 +590,7 @@ class TunePage(Page):
         return words + "."
 
     def warning(self) -> str:
-        return tune_doubt(self.found)
+        return self.sweep.warning() if self.view == SWEEP else tune_doubt(self.found)
 
     def link(self) -> LinkFigure:
         return tune_link(self.results, self.found)
