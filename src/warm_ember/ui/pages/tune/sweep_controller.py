@@ -47,7 +47,8 @@ class SweepController(QObject):
         self._controller = controller
         self.is_running = False
         self.names: tuple[tuple[str, Path], ...] = ()
-        self._answer = threading.Event()
+        self._answer, self._stopping = threading.Event(), threading.Event()
+        controller.session_changed.connect(self._on_session)
         # From the worker to the interface thread, in which the project is edited.
         self._progressed.connect(self.show_progress, Qt.ConnectionType.QueuedConnection)
         self._recorded.connect(self._on_recorded, Qt.ConnectionType.QueuedConnection)
@@ -91,17 +92,22 @@ class SweepController(QObject):
         if session is None or self.is_running:
             return
         self.is_running = True
+        self._stopping.clear()
+        stopping = self._stopping
         told = SweepTold(ask=self._ask, said=self.said.emit, changed=self._progressed.emit, adopt=self._recorded.emit)
 
         def work(should_stop: ShouldStop, _progress: object) -> SweepProgress:
-            return run_sweep(session, recipe, resource, should_stop, told)
+            return run_sweep(session, recipe, resource, lambda: should_stop() or stopping.is_set(), told)
 
         self._controller.jobs.run(_RUN, "sweeping", work, self._on_done, self._on_failed)
         self.said.emit("starting")
 
     def stop(self) -> None:
         """Stop after the output is off; what was measured is kept."""
-        self._controller.jobs.stop(_RUN)
+        self._stopping.set()  # and not the work itself: its end is wanted
+
+    def _on_session(self) -> None:
+        self.is_running, self.names = False, ()  # what ran was stopped with the project it ran in
 
     def answer(self) -> None:
         """Say that what was asked for is done."""
