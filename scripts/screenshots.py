@@ -28,6 +28,10 @@ from PySide6.QtCore import QEvent, QSettings
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
+from warm_ember.bench.simulated.firmware import FIRMWARE
+from warm_ember.bench.simulated.instrument import SimulatedInstrument
+from warm_ember.bench.simulated.server import BenchServer
+from warm_ember.bench.simulated.target import BenchClock, Target
 from warm_ember.formats.source import ImportOptions
 from warm_ember.library.collecting import collect
 from warm_ember.model.fold import AlignBy, FoldPlan
@@ -104,9 +108,32 @@ def river(window: MainWindow) -> None:
     shown.picked.emit(56, math.nan, False)
 
 
-def cell(window: MainWindow) -> None:
-    """Open the cell."""
-    window.pages.battery.show_view("cell")
+def sweep(window: MainWindow) -> None:
+    """Sweep the report's interval and the batch over the simulated bench."""
+    target = Target(FIRMWARE[4], BenchClock(400.0))
+    with BenchServer(SimulatedInstrument(target)) as server:
+        steps = {"from": 120, "to": 1200, "steps": 8, "log": True}
+        interval = {"name": "interval", "values": steps, "send": "interval {value}", "confirm": "^ok", "unit": "s"}
+        rest = {"name": "sleep", "values": ["idle", "off", "deep"], "send": "sleep {value}", "confirm": "^ok"}
+        recipe = {
+            "parameters": [interval | {"latency_per_value": 1}, rest],
+            "record_s": 600,
+            "console": f"socket://127.0.0.1:{server.console_port}",
+            "settings": {"voltage_v": 3.0, "limit_a": 0.5, "interval_s": 1e-3},
+            "goal": {"min_months": 3, "max_latency_s": 900},
+            "prepare": ["passers off"],
+        }
+        bench = {"resource": f"TCPIP::127.0.0.1::{server.port}::SOCKET"}
+        window.controller.apply(edits.SetFields("bench", bench), "bench")
+        view = window.pages.tune.sweep
+        window.pages.tune.show_view("sweep")
+        _settle(window)
+        view.recipe.setPlainText(msgspec.json.encode(recipe).decode())
+        view.run()
+        while view.sweeps.is_running:
+            QTest.qWait(100)
+        _settle(window)
+        window.messages.forget_note()
 
 
 def proof(window: MainWindow) -> None:
@@ -229,9 +256,9 @@ PICTURES: tuple[tuple[str, str, str, Theme, Callable[[MainWindow], None]], ...] 
     ("kinds-day", "Wakes", "r5", DAY, kinds),
     ("battery", "Battery", "r4", NIGHT, nothing),
     ("trade-offs", "Battery", "r4", NIGHT, trade_offs),
-    ("cell-day", "Battery", "r4", DAY, cell),
     ("tune", "Tune", "r4", NIGHT, nothing),
     ("proof-day", "Tune", "r5", DAY, proof),
+    ("sweep-day", "Tune", "r5", DAY, sweep),
     ("runs", "Runs", "r4", NIGHT, nothing),
     ("limits-day", "Runs", "r5", DAY, limits),
     ("river", "Runs", "r5", NIGHT, river),

@@ -15,11 +15,13 @@ from warm_ember.bench.simulated.firmware import FIRMWARE
 from warm_ember.bench.simulated.server import BenchServer
 from warm_ember.bench.simulated.truth import true_mean_a
 from warm_ember.errors import InstrumentError
-from warm_ember.model.bench import BenchSettings
+from warm_ember.model.bench import Bench, BenchSettings, Recipe, Send, SwitchOutput, Take, WaitFor
 from warm_ember.model.project import Run, RunKind
 from warm_ember.model.sweep import Search, SetBy, SweepGoal, SweepParameter, SweepRecipe, SweepStop
+from warm_ember.session.plan_edits import add_change, set_change
+from warm_ember.session.recording import RecordRequest, adopt_recorded, record
 from warm_ember.session.session import Session
-from warm_ember.session.sweep_results import SweepResult, sweep_result
+from warm_ember.session.sweep_results import SweepResult, change_of, sweep_result
 from warm_ember.session.sweeping import SweepTold, run_sweep
 from warm_ember.store.sweep_journal import SweepProgress
 
@@ -216,3 +218,30 @@ def test_points_of_a_sweep_are_no_rungs(bench: BenchServer, tmp_path: Path) -> N
         session.add_run(Run("r1"))
         assert [run.name for run in session.project.rungs] == ["r1"]
         assert session.project.latest == "r1"
+
+
+def test_what_a_sweep_found_goes_into_the_plan_and_the_next_run_proves_it(bench: BenchServer, tmp_path: Path) -> None:
+    known = Bench(resource=address(bench), console=console_address(bench), settings=SETTINGS)
+
+    def recorded(session: Session, name: str, interval: str) -> None:
+        said = (Send("passers off"), Send(f"interval {interval}"), WaitFor("^ok interval", 5.0))
+        steps = (SwitchOutput(), *said, Take(360.0))
+        request = RecordRequest(known, Recipe(name, SETTINGS, steps), name)
+        (one,) = record(session, request, should_stop=never)
+        adopt_recorded(session, one)
+
+    with Session.open_or_create(tmp_path / "post") as session:
+        recorded(session, "now", "60")
+        recipe = recipe_of(bench, goal=SweepGoal(max_latency_s=100.0))
+        told = SweepTold(lambda *_: False)
+        result = sweep_result(session, run_sweep(session, recipe, address(bench), never, told))
+        change = change_of(result, "now")
+        assert change is not None
+        assert change.name == "interval 90"
+        assert change.latency_s == 30.0
+        session.apply(add_change(change), "plan")
+        recorded(session, "next", "90")
+        session.apply(set_change(change, msgspec.structs.replace(change, proved_by="next")), "proved")
+        (proof,) = session.tuning.proofs(session.project, "next")
+        assert (proof.before, proof.after) == ("now", "next")
+        assert proof.measured_step_a == pytest.approx(proof.predicted_step_a, rel=0.05)

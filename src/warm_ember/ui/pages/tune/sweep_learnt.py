@@ -9,7 +9,14 @@ from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
 
 from warm_ember.model.estimate import Estimate
 from warm_ember.model.sweep import value_text
-from warm_ember.session.sweep_results import MEASURED, REFUSED, SweepPoint, SweepResult, effects_of
+from warm_ember.session.sweep_results import (
+    MEASURED,
+    REFUSED,
+    SweepPoint,
+    SweepResult,
+    effects_of,
+    wanted_repeats,
+)
 from warm_ember.ui.look.painted_view import NamedBox, PaintedView
 from warm_ember.ui.look.rich_text import draw_rich_text
 from warm_ember.ui.look.textures import CROSS, FINE, texture_brush
@@ -149,6 +156,9 @@ class SweepLearnt(PaintedView):
             draw_rich_text(painter, line.adjusted(0, 0, -px(104), 0), figure, look, size="large", align=_RIGHT)
             draw_rich_text(painter, line, reach, look, size="small", align=_RIGHT)
         words = f"chance that none is better by 1 %: {percent_text(chosen.chance).rich}"
+        more = wanted_repeats(result)
+        if more is not None:
+            words += f"; **{more}** more repeats halve its interval"
         if not chosen.meets_goal:
             words += "; it lives less than wanted"
         ink = None if chosen.meets_goal else theme.warning_text
