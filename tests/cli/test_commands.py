@@ -3,6 +3,7 @@
 import json
 import subprocess
 import sys
+import tomllib
 from pathlib import Path
 
 import h5py
@@ -356,3 +357,10 @@ def test_events_that_are_unknown_or_out_of_order_are_told_and_kept(command, tmp_
     assert "log.csv, line 4: earlier than the event before it" in out
     told = json.loads(command("states", tmp_path / "p", "c", "--json")[1])
     assert {row["name"]: row["dwell_s"] for row in told["states"]} == {"A": pytest.approx(3.0), "B": pytest.approx(2.0)}
+
+
+def test_the_version_is_that_of_the_package() -> None:
+    told = subprocess.run([sys.executable, "-m", "warm_ember", "--version"], capture_output=True, text=True, check=True)
+    project = tomllib.loads((Path(__file__).parents[2] / "pyproject.toml").read_text())["project"]
+    assert told.stdout == f"warm-ember {project['version']}\n"
+    assert told.stderr == ""

@@ -5,10 +5,11 @@ from __future__ import annotations
 import importlib
 import logging
 from collections.abc import Callable
-from typing import Any
+from typing import Annotated, Any
 
 import typer
 
+from warm_ember import __version__
 from warm_ember.cli import signals
 from warm_ember.cli.project import say
 from warm_ember.errors import WarmEmberError
@@ -66,7 +67,19 @@ def program(command: str) -> typer.Typer:
     return app
 
 
-def _program() -> None:
+def _tell_version(wanted: bool) -> None:
+    if wanted:
+        from warm_ember.cli.output import print_line
+
+        print_line(f"warm-ember {__version__}")
+        raise typer.Exit
+
+
+def _program(
+    _version: Annotated[
+        bool, typer.Option("--version", help="Tell the version.", callback=_tell_version, is_eager=True)
+    ] = False,
+) -> None:
     """From amperes to months: where a battery device's charge goes, and what to change so that it lasts."""
 
 

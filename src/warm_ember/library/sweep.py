@@ -12,8 +12,9 @@ from warm_ember.library.grades import Graded
 from warm_ember.library.record import Record
 from warm_ember.model.figure import Grade
 from warm_ember.model.sweep import Setting, SweepRecipe, Value
+from warm_ember.session.sweep_recipes import recipe_of
 from warm_ember.session.sweep_results import SweepResult, sweep_result, wanted_repeats
-from warm_ember.session.sweeping import SweepTold, recipe_of, run_sweep
+from warm_ember.session.sweeping import SweepTold, run_sweep
 from warm_ember.units import HOUR_S
 
 if TYPE_CHECKING:

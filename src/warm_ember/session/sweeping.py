@@ -4,12 +4,10 @@ from __future__ import annotations
 
 import logging
 import math
-import re
 import time
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from pathlib import Path
 
 import msgspec
 import numpy as np
@@ -18,17 +16,13 @@ from warm_ember.bench.console import Console
 from warm_ember.bench.patterns import Patterns, compile_expression
 from warm_ember.bench.recorder import Ending, Job, Recorded, Recorder
 from warm_ember.bench.sweep_bench import Ask, SetState, SweepBench
-from warm_ember.errors import BadArgumentError, BadFileError, InstrumentError
+from warm_ember.errors import BadArgumentError, InstrumentError
 from warm_ember.model.bench import Bench, BenchSettings, Recipe
 from warm_ember.model.project import Run, RunKind
 from warm_ember.model.sweep import (
     Search,
     Setting,
-    Spread,
-    SweepGoal,
-    SweepParameter,
     SweepRecipe,
-    SweepStop,
     check_sweep,
     value_text,
 )
@@ -44,8 +38,6 @@ from warm_ember.store.sweep_journal import (
     SweepJournal,
     SweepProgress,
     SweepRecording,
-    read_progress,
-    sweeps_of,
 )
 from warm_ember.tuning.sweep.search import first_settings, next_settings, standing
 from warm_ember.units import counted, quantity_text
@@ -57,10 +49,6 @@ _AGAIN_S = 3.0
 _STEP_S = 0.05
 _SILENT_AT_MOST = 2
 _CENTIGRADE = "°C"
-_SHORT = re.compile(r"[\[{][^\[\]{}]*[\]}]")
-"""A list or an object with none inside."""
-
-_LONGEST_LINE, _MOST_WHOLE = 72, 1e12
 
 
 @dataclass(frozen=True)
@@ -86,93 +74,6 @@ class SweepTold:
     changed: Callable[[SweepProgress], None] = lambda _progress: None
     started: Callable[[Recorder], None] = lambda _recorder: None
     adopt: Callable[[Session, Run], None] = lambda session, run: adopt_point(session, run)
-
-
-def recipe_of(content: str | bytes) -> SweepRecipe:
-    """Read a recipe.
-
-    Raises
-    ------
-    BadArgumentError
-        If it is none, or what it says cannot be done.
-    """
-    try:
-        recipe = msgspec.json.decode(content, type=SweepRecipe)
-    except (msgspec.MsgspecError, UnicodeDecodeError) as error:
-        raise BadArgumentError(f"this is no recipe of a sweep: {error}") from error
-    check_sweep(recipe)
-    return recipe
-
-
-def recipe_text(recipe: SweepRecipe) -> str:
-    """Return a recipe as it is edited: what is as by default left out."""
-    plain = msgspec.to_builtins(recipe)
-    usual = msgspec.to_builtins(SweepRecipe(()))
-    kept = {name: value for name, value in plain.items() if name == "parameters" or value != usual[name]}
-    for one in kept["parameters"]:
-        for name, value in msgspec.to_builtins(SweepParameter("", ())).items():
-            if name != "name" and one.get(name) == value:
-                del one[name]
-    for name in ("goal", "stop", "settings"):
-        if name in kept:
-            kept[name] = {key: value for key, value in kept[name].items() if value != usual[name][key]}
-    text = msgspec.json.format(msgspec.json.encode(_whole(kept)), indent=2).decode()
-    return _SHORT.sub(_on_one_line, text)
-
-
-def _whole(value: object) -> object:
-    """Return what is written, whole numbers without their point."""
-    if isinstance(value, dict):
-        return {name: _whole(one) for name, one in value.items()}
-    if isinstance(value, list | tuple):
-        return [_whole(one) for one in value]
-    return int(value) if isinstance(value, float) and value.is_integer() and abs(value) < _MOST_WHOLE else value
-
-
-def _on_one_line(found: re.Match[str]) -> str:
-    text = re.sub(r"\s*\n\s*", " ", found[0])
-    return text if len(text) <= _LONGEST_LINE else found[0]
-
-
-def kept_sweeps(session: Session) -> tuple[tuple[str, Path], ...]:
-    """Return the sweeps of a project by what they vary, with their files, the newest first."""
-    found = []
-    for path in sweeps_of(session.folder.path):
-        try:
-            recipe = read_progress(path).recipe
-        except BadFileError as error:
-            log.warning("a sweep is not shown: %s", error)
-            continue
-        words = ", ".join(one.name for one in recipe.parameters)
-        found.append((f"{words} {recipe.note}".strip(), path))
-    return tuple(found)
-
-
-def progress_in(path: Path) -> SweepProgress:
-    """Read what a sweep has measured.
-
-    Raises
-    ------
-    BadFileError
-        If that cannot be read.
-    """
-    return read_progress(path)
-
-
-def first_recipe(bench: Bench) -> SweepRecipe:
-    """Return what a first sweep of a bench may look like: the report's interval, and what is sent together."""
-    settings = bench.settings
-    return SweepRecipe(
-        (
-            SweepParameter("interval", Spread(600.0, 14_400.0, 8, log=True), "interval {value}", "^ok", 1.0, 1.0, "s"),
-            SweepParameter("batch", (1, 2, 4, 8), "batch {value}", "^ok"),
-        ),
-        record_s=600.0,
-        console=bench.console,
-        settings=settings,
-        goal=SweepGoal(min_months=36.0, max_latency_s=7200.0),
-        stop=SweepStop(hours=8.0, limit_a=settings.limit_a),
-    )
 
 
 def adopt_point(session: Session, run: Run) -> None:

@@ -14,9 +14,9 @@ from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QMenu, QScrollArea, QVBo
 from warm_ember.errors import BadFileError
 from warm_ember.model.figure import signed
 from warm_ember.model.parts import Part
-from warm_ember.model.plan import ActivityEvery, CurrentBy, PlanLimits, PlannedChange, ReduceAverage, ScaleRate
-from warm_ember.model.plan import LengthTo as Shorter
+from warm_ember.model.plan import PlanLimits, PlannedChange
 from warm_ember.session import part_entry, plan_edits
+from warm_ember.session.new_changes import new_changes
 from warm_ember.session.page_links import LinkFigure, tune_doubt, tune_link
 from warm_ember.session.plan_waveform import plan_waveform
 from warm_ember.session.run_results import RunResults
@@ -476,38 +476,9 @@ class TunePage(Page):
         """Return the kinds of changes that can be typed."""
         menu = QMenu(self)
         menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        for title, change in self._templates():
+        for title, change in new_changes(self.results, self.controller.project) if self.results is not None else ():
             menu.addAction(title, partial(self._add_new, change))
         return menu
-
-    def _templates(self) -> list[tuple[str, PlannedChange]]:
-        if self.results is None:
-            return []
-        rows, run = self.results.ledger.rows, self.results.run.name
-        found = [("The average falls by …", PlannedChange("An entered saving", (ReduceAverage(10e-6),), run))]
-        for row in rows:
-            mean_a = row.mean.value or 0.0
-            found += [
-                (
-                    f"{row.name} draws less …",
-                    PlannedChange(f"{row.name} draws less", (CurrentBy(-0.1 * mean_a, row.name),), run),
-                ),
-                (
-                    f"{row.name} is shorter …",
-                    PlannedChange(f"{row.name} is shorter", (Shorter(row.name, row.mean_dwell_s / 2),), run),
-                ),
-                (
-                    f"{row.name} happens less often …",
-                    PlannedChange(f"{row.name} less often", (ScaleRate(row.name, 0.5),), run),
-                ),
-            ]
-        for activity in self.controller.project.activities:
-            every_s = activity.interval_s or (86400.0 / activity.per_day if activity.per_day else 3600.0)
-            effect = ActivityEvery(activity.name, 2 * every_s)
-            found.append(
-                (f"{activity.name} comes less often …", PlannedChange(f"{activity.name} less often", (effect,), run))
-            )
-        return found
 
     def open_new(self) -> None:
         """Open what kind of change is to be typed."""

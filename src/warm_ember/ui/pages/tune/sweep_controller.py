@@ -12,8 +12,9 @@ from PySide6.QtCore import QObject, Qt, Signal
 from warm_ember.model.project import Run
 from warm_ember.model.sweep import SweepRecipe
 from warm_ember.session.session import Session
+from warm_ember.session.sweep_recipes import kept_sweeps, progress_in
 from warm_ember.session.sweep_results import SweepResult, sweep_result, with_course
-from warm_ember.session.sweeping import SweepTold, adopt_point, kept_sweeps, run_sweep
+from warm_ember.session.sweeping import SweepTold, adopt_point, run_sweep
 from warm_ember.ui.project_controller import ProjectController
 
 if TYPE_CHECKING:
@@ -69,8 +70,6 @@ class SweepController(QObject):
             return
 
         def work(should_stop: ShouldStop, _progress: object) -> SweepResult:
-            from warm_ember.session.sweeping import progress_in
-
             return with_course(session, sweep_result(session, progress_in(path)), should_stop)
 
         self._controller.work(_READ, "reading the sweep", work, self.changed.emit)

@@ -11,8 +11,8 @@ from PySide6.QtWidgets import QHBoxLayout, QPlainTextEdit, QScrollArea, QVBoxLay
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.sweep import Setting, value_text
 from warm_ember.session import plan_edits
+from warm_ember.session.sweep_recipes import first_recipe, recipe_of, recipe_text
 from warm_ember.session.sweep_results import SweepResult, change_of
-from warm_ember.session.sweeping import first_recipe, recipe_of, recipe_text
 from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.tune.sweep_chart import SweepChart
