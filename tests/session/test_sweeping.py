@@ -182,7 +182,7 @@ def test_commands_and_people_set_values_too(bench: BenchServer, tmp_path: Path) 
     result = swept(tmp_path / "post", bench, recipe, ask=ask)
     found = {point.setting: point for point in result.points}
     assert found["a", 1.0].state == "measured"
-    assert "nobody did what was requested" in found["a", 2.0].reason
+    assert "no answer to the request" in found["a", 2.0].reason
     assert found["b c", 1.0].state == "refused"
     assert "ended with 1: flashed b c" in found["b c", 1.0].reason
     assert "Set the jumper to 2" in asked

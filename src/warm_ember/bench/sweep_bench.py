@@ -176,7 +176,7 @@ class SweepBench:
         )
         if should_stop():
             return SetAnswer(SetState.STOPPED)
-        return SetAnswer(SetState.SET) if done else SetAnswer(SetState.SILENT, "nobody did what was requested")
+        return SetAnswer(SetState.SET) if done else SetAnswer(SetState.SILENT, "no answer to the request")
 
     def _send(self, line: str, confirm: str, should_stop: ShouldStop) -> SetAnswer:
         assert self._console is not None
