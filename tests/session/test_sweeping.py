@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import sys
 from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
+import numpy as np
 import pytest
 
 from bench.benches import AskedClock, Serve, address, console_address, serve
@@ -14,15 +16,19 @@ from warm_ember.bench.simulated.faults import Fault, FaultMode
 from warm_ember.bench.simulated.firmware import FIRMWARE
 from warm_ember.bench.simulated.server import BenchServer
 from warm_ember.bench.simulated.truth import true_mean_a
-from warm_ember.errors import InstrumentError
+from warm_ember.errors import BadArgumentError, InstrumentError
+from warm_ember.model.battery import Activity, Typed
 from warm_ember.model.bench import Bench, BenchSettings, Recipe, Send, SwitchOutput, Take, WaitFor
+from warm_ember.model.capture import CaptureInfo
 from warm_ember.model.project import Run, RunKind
 from warm_ember.model.sweep import Search, SetBy, SweepGoal, SweepParameter, SweepRecipe, SweepStop
 from warm_ember.session.plan_edits import add_change, set_change
 from warm_ember.session.recording import RecordRequest, adopt_recorded, record
 from warm_ember.session.session import Session
 from warm_ember.session.sweep_results import SweepResult, change_of, sweep_result
-from warm_ember.session.sweeping import SweepTold, run_sweep
+from warm_ember.session.sweeping import SweepTold, over_limit, run_sweep
+from warm_ember.store.capture import Capture
+from warm_ember.store.capture_file import CaptureWriter
 from warm_ember.store.sweep_journal import SweepProgress
 
 __all__ = ["serve"]
@@ -245,3 +251,34 @@ def test_what_a_sweep_found_goes_into_the_plan_and_the_next_run_proves_it(bench:
         (proof,) = session.tuning.proofs(session.project, "next")
         assert (proof.before, proof.after) == ("now", "next")
         assert proof.measured_step_a == pytest.approx(proof.predicted_step_a, rel=0.05)
+
+
+def test_a_recording_that_gets_too_warm_or_draws_too_much_is_over_a_limit(tmp_path: Path) -> None:
+    path = tmp_path / "warm.h5"
+    with CaptureWriter(path, aux_units={"board": "°C", "field": "dBm"}) as writer:
+        warm_c = np.linspace(20.0, 46.0, 400, dtype=np.float32)
+        warm_c[7] = np.nan
+        writer.append(current=np.full(400, 1e-3, dtype=np.float32), aux={"board": warm_c, "field": 100 + warm_c})
+        writer.finish(CaptureInfo(0.01), ())
+    with contextlib.closing(Capture(path)) as capture:
+        assert over_limit(capture, SweepStop()) == ""
+        assert over_limit(capture, SweepStop(limit_a=2e-3, limit_c=47.0)) == ""
+        assert over_limit(capture, SweepStop(limit_c=45.0)) == "board reached 46.0 °C in warm, above the limit of 45 °C"
+        assert "warm reached 1.00 mA" in over_limit(capture, SweepStop(limit_a=1e-4))
+
+
+def test_what_the_bench_does_not_see_is_added(bench: BenchServer, tmp_path: Path) -> None:
+    swept(tmp_path / "post", bench, recipe_of(bench, repeats=1))
+    with Session.open(tmp_path / "post") as session:
+        passers = Activity("Passers-by", Typed(10e-3), interval_s=100.0)
+        session.apply(lambda project: msgspec.structs.replace(project, activities=(passers,)), "passers-by")
+        for activities, added_a in (((), 0.0), (("Passers-by",), 1e-4)):
+            recipe = recipe_of(bench, repeats=1, activities=activities)
+            progress = run_sweep(session, recipe, address(bench), never, SweepTold(lambda *_: False))
+            result = sweep_result(session, progress)
+            assert result.added_a == pytest.approx(added_a)
+            assert result.chosen is not None
+            bare_a = next(one.predicted_a for one in result.points if one.setting == result.chosen.setting)
+            assert result.chosen.mean.value == pytest.approx((bare_a or 0.0) + added_a, rel=0.03)
+        with pytest.raises(BadArgumentError, match="no activity 'Rain'; there are: Passers-by"):
+            sweep_result(session, msgspec.structs.replace(progress, recipe=recipe_of(bench, activities=("Rain",))))

@@ -23,6 +23,7 @@ from warm_ember.model.sweep import (
     Search,
     Setting,
     SweepRecipe,
+    SweepStop,
     check_sweep,
     value_text,
 )
@@ -31,6 +32,8 @@ from warm_ember.session.recording import check_settings, corrections_of, info_of
 from warm_ember.session.session import Session
 from warm_ember.session.sweep_results import means_of, refused_of
 from warm_ember.signal.series import ShouldStop
+from warm_ember.signal.stretch import read_stretch
+from warm_ember.store.capture import Capture
 from warm_ember.store.capture_name import CaptureName
 from warm_ember.store.recording_file import take_name
 from warm_ember.store.sweep_journal import (
@@ -134,6 +137,21 @@ def run_sweep(
             return run.finished()
     finally:
         remove_folders(made)  # those that nothing came into
+
+
+def over_limit(capture: Capture, stop: SweepStop) -> str:
+    """Return which limit a recording exceeds at any moment, in words; empty where it exceeds none."""
+    highest_a = capture.reading(0.0, capture.duration_s).max_a
+    if stop.limit_a is not None and highest_a is not None and highest_a > stop.limit_a:
+        most = quantity_text(stop.limit_a, "A")
+        return f"{capture.name} reached {quantity_text(highest_a, 'A')}, above the limit of {most}"
+    for name, (channel, unit) in capture.aux.items():
+        if stop.limit_c is None or unit != _CENTIGRADE:
+            continue
+        highest_c = read_stretch(channel, 0.0, capture.duration_s).max_a
+        if highest_c is not None and highest_c > stop.limit_c:
+            return f"{name} reached {highest_c:.1f} °C in {capture.name}, above the limit of {stop.limit_c:g} °C"
+    return ""
 
 
 class _SweepRun:
@@ -297,7 +315,7 @@ class _SweepRun:
         reading = capture.reading(0.0, min(to_s, capture.duration_s))
         if reading.mean_a is None or not reading.mean_a > 0:
             return "nothing above 0 was measured"
-        self._check_limits(recorded.name, reading.max_a)
+        self._ended = over_limit(capture, self._recipe.stop)
         title = ", ".join(
             f"{one.name} {value_text(value)}" for one, value in zip(self._recipe.parameters, setting, strict=True)
         )
@@ -305,19 +323,6 @@ class _SweepRun:
         made = SweepRecording(setting, recorded.name, float(reading.mean_a), 0.0, float(reading.to_s))
         self._note(recordings=(*self.progress.recordings, made))
         return ""
-
-    def _check_limits(self, name: str, highest_a: float | None) -> None:
-        stop = self._recipe.stop
-        if stop.limit_a is not None and highest_a is not None and highest_a > stop.limit_a:
-            most = quantity_text(stop.limit_a, "A")
-            self._ended = f"{name} reached {quantity_text(highest_a, 'A')}, above the limit of {most}"
-        for aux, (channel, unit) in self._session.capture(name).aux.items():
-            if stop.limit_c is None or unit != _CENTIGRADE:
-                continue
-            values = channel.read(0, channel.samples)
-            highest_c = float(np.nanmax(values)) if np.isfinite(values).any() else -math.inf
-            if highest_c > stop.limit_c:
-                self._ended = f"{aux} reached {highest_c:.1f} °C in {name}, above the limit of {stop.limit_c:g} °C"
 
     def _leave_out(self, setting: Setting, reason: str, *, is_refused: bool) -> None:
         self._note(left_out=(*self.progress.left_out, LeftOut(setting, is_refused, reason)))
