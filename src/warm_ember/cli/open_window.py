@@ -44,6 +44,9 @@ def show(project: Path | None, *, make_demo: bool = False, data_set: str = "") -
     try:
         from warm_ember.ui.application import run_window  # commands work without Qt
     except ImportError as error:
+        if (error.name or "").partition(".")[0] == "PySide6" and isinstance(error, ModuleNotFoundError):
+            remedy = "pip install 'warm-ember[window]'"
+            raise WarmEmberError(f"the window is not installed: {remedy}; commands work without it") from error
         raise WarmEmberError(f"the window cannot be opened: {error}; commands work without it") from error
     return run_window(project, make_demo=make_demo, data_set=data_set)
 
