@@ -28,10 +28,6 @@ from PySide6.QtCore import QEvent, QSettings
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
-from warm_ember.bench.simulated.firmware import FIRMWARE
-from warm_ember.bench.simulated.instrument import SimulatedInstrument
-from warm_ember.bench.simulated.server import BenchServer
-from warm_ember.bench.simulated.target import BenchClock, Target
 from warm_ember.formats.source import ImportOptions
 from warm_ember.library.collecting import collect
 from warm_ember.model.fold import AlignBy, FoldPlan
@@ -110,30 +106,42 @@ def river(window: MainWindow) -> None:
 
 def sweep(window: MainWindow) -> None:
     """Sweep the report's interval and the batch over the simulated bench."""
-    target = Target(FIRMWARE[4], BenchClock(400.0))
-    with BenchServer(SimulatedInstrument(target)) as server:
-        steps = {"from": 120, "to": 1200, "steps": 8, "log": True}
-        interval = {"name": "interval", "values": steps, "send": "interval {value}", "confirm": "^ok", "unit": "s"}
-        rest = {"name": "sleep", "values": ["idle", "off", "deep"], "send": "sleep {value}", "confirm": "^ok"}
-        recipe = {
-            "parameters": [interval | {"latency_per_value": 1}, rest],
-            "record_s": 600,
-            "console": f"socket://127.0.0.1:{server.console_port}",
-            "settings": {"voltage_v": 3.0, "limit_a": 0.5, "interval_s": 1e-3},
-            "goal": {"min_months": 3, "max_latency_s": 900},
-            "prepare": ["passers off"],
-        }
-        bench = {"resource": f"TCPIP::127.0.0.1::{server.port}::SOCKET"}
-        window.controller.apply(edits.SetFields("bench", bench), "bench")
-        view = window.pages.tune.sweep
-        window.pages.tune.show_view("sweep")
-        _settle(window)
-        view.recipe.setPlainText(msgspec.json.encode(recipe).decode())
-        view.run()
-        while view.sweeps.is_running:
-            QTest.qWait(100)
-        _settle(window)
-        window.messages.forget_note()
+    bench = subprocess.Popen(
+        [sys.executable, "-m", "warm_ember", "bench", "--port", "0", "--speed", "400"],
+        stdout=subprocess.PIPE,
+        text=True,
+        env=os.environ | {"PYTHONPATH": str(ROOT / "src")},
+    )
+    assert bench.stdout is not None
+    said = dict(bench.stdout.readline().rstrip().split(maxsplit=1) for _ in range(3))
+    steps = {"from": 120, "to": 1200, "steps": 8, "log": True}
+    interval = {"name": "interval", "values": steps, "send": "interval {value}", "confirm": "^ok", "unit": "s"}
+    mode = {"name": "sleep", "values": ["idle", "off", "deep"], "send": "sleep {value}", "confirm": "^ok"}
+    recipe = {
+        "parameters": [interval | {"latency_per_value": 1}, mode],
+        "record_s": 600,
+        "console": said["console"],
+        "settings": {"voltage_v": 3.0, "limit_a": 0.5, "interval_s": 1e-3},
+        "goal": {"min_months": 3, "max_latency_s": 900},
+        "prepare": ["passers off"],
+    }
+    folder = window.controller.project_folder
+    (folder / "recipe.json").write_bytes(msgspec.json.encode(recipe))
+    asked = ["sweep", str(folder), "--from", said["instrument"], "--recipe", str(folder / "recipe.json")]
+    try:
+        subprocess.run(
+            [sys.executable, "-m", "warm_ember", *asked],
+            check=True,
+            stdout=subprocess.DEVNULL,
+            env=os.environ | {"PYTHONPATH": str(ROOT / "src")},
+        )
+    finally:
+        bench.kill()
+        bench.communicate()
+    window.controller.open(folder)
+    _settle(window)
+    window.controller.select_run("r5")
+    window.pages.tune.show_view("sweep")
 
 
 def proof(window: MainWindow) -> None:

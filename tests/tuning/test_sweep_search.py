@@ -125,3 +125,21 @@ def test_what_was_not_repeated_has_no_interval() -> None:
     assert fit is not None
     assert not fit.fits
     assert fit_parameter(recipe(MODE), 0, {("deep",): [1e-3]}, ("deep",)) is None
+
+
+def test_of_a_small_grid_the_best_is_found_wherever_the_limit_is() -> None:
+    for most in INTERVAL.steps:
+        asked = recipe(goal=SweepGoal(max_latency_s=float(most)))
+        means = {one: [20e-6 + 5e-3 / float(one[0])] * 3 for one in first_settings(asked)}
+        assert all(not asked.why_not(one) for one in means)
+        while wanted := next_settings(asked, standing(asked, means, frozenset())):
+            means |= {one: [20e-6 + 5e-3 / float(one[0])] * 3 for one in wanted}
+        found = standing(asked, means, frozenset())
+        assert found.grid[found.best or 0] == (most,)
+        assert len(means) <= 3
+    # Limits that leave no corner: what they leave is where it begins.
+    both = SweepLimit("memory", {"interval": 1.0, "batch": 40.0}, 200.0)
+    batch = SweepParameter("batch", (1.0, 2.0, 3.0, 4.0), "batch {value}")
+    asked = recipe(INTERVAL, batch, goal=SweepGoal(limits=(both,)))
+    assert first_settings(asked)
+    assert all(not asked.why_not(one) for one in first_settings(asked))

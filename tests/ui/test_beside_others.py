@@ -99,7 +99,7 @@ def test_a_signal_closes_the_window_in_good_order(tmp_path: Path, demo_copy: Pat
         "import sys; from pathlib import Path\n"
         "from PySide6.QtCore import QTimer\n"
         "import warm_ember.ui.application as application\n"
-        "def begin(window, project, *, make_demo):\n"
+        "def begin(window, project, **_more):\n"
         "    window.controller.open(project)\n"
         "    bench = window.pages.bench.bench_controller\n"
         "    bench.change('instrument', resource=sys.argv[2])\n"

@@ -50,7 +50,7 @@ def test_link_sentence_and_staircase_tell_the_same(window: MainWindow, page: Tun
     kinds = [bar.kind for bar in page.waterfall.bars]
     assert kinds == ["whole", "predicted", "measured", "whole", *["predicted"] * 4, "plan"]
     assert page.waterfall.bars[-1].to_a == pytest.approx(found.predicted.mean_a)
-    page._actions[-1].trigger()
+    next(one for one in page.page_actions() if one.text() == "Copy the plan as text").trigger()
     assert len(QApplication.clipboard().text().splitlines()) == 5
     window.controller.select_run("r5")
     settle()

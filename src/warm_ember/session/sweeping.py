@@ -128,7 +128,8 @@ def run_sweep(
     """
     bench = sweep_bench_of(session, recipe, resource)
     journal = SweepJournal(session.folder.path, recipe)
-    made = [*make_folders(session.folder.captures), *make_folders(journal.path.parent)]
+    made = make_folders(session.folder.captures)
+    made = [*make_folders(journal.path.parent), *made]  # innermost first, as they are removed
     try:
         with journal.held():
             run = _SweepRun(session, bench, journal, should_stop, told)

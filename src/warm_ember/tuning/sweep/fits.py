@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 import numpy as np
 
@@ -13,7 +14,7 @@ from warm_ember.model.estimate import Estimate
 from warm_ember.model.sweep import Setting, SweepRecipe, Value
 from warm_ember.tuning.sweep.points import scatter_of
 
-_LEVEL = 0.01
+_LEVEL, _ASKED_FOR = 0.01, 0.2
 _FEWEST_VALUES = 3
 _FEWEST_FOR_A_COURSE = 5
 _DRAWS = 4000
@@ -106,6 +107,8 @@ def fit_parameter(
     References
     ----------
     N. R. Draper, H. Smith, *Applied Regression Analysis*, 3rd edition 1998, 2.1 (lack of fit and pure error).
+    R. T. Birge, "The calculation of errors by the method of least squares", *Physical Review* 40, 1932, for widening
+    the errors by what is left over.
     """
     parameter = recipe.parameters[number]
     steps = [one for one in parameter.steps if not isinstance(one, str)]
@@ -118,22 +121,50 @@ def fit_parameter(
     measured = np.array([float(np.mean(means_a[one])) for one in settings])
     scatter = scatter_of(means_a)
     errors = measured * scatter.share / np.sqrt([len(means_a[one]) for one in settings])
-    best: ParameterFit | None = None
-    for with_charges in (False, True):
-        design, others = _design(recipe, number, settings, values, at, with_charges=with_charges)
-        if np.linalg.matrix_rank(design / np.max(np.abs(design), axis=0)) < design.shape[1]:
-            continue
-        if len(settings) < design.shape[1] + (0 if scatter.freedom else 2):
-            continue
-        amounts = _solved(design, measured, errors, scatter.freedom)
-        found = _fitted(parameter.name, amounts, measured, settings)
-        if with_charges and others:
-            evens = _break_evens(amounts, others, at, recipe, float(min(steps)), float(max(steps)))
-            found = replace(found, interacts=True, break_evens=evens)
-        best = found if best is None or (found.fits and not best.fits) else best
-        if best.fits:
-            break
-    return best
+    simple = _solved_where_it_can(recipe, number, settings, values, at, measured, errors, scatter.freedom, False)
+    full = _solved_where_it_can(recipe, number, settings, values, at, measured, errors, scatter.freedom, True)
+    if simple is None:
+        return None
+    if full is None or not full[1] or not _is_needed(simple[0], full[0], scatter.freedom):
+        return _fitted(parameter.name, simple[0], measured, settings)
+    found, others = full
+    evens = _break_evens(found, others, at, recipe, float(min(steps)), float(max(steps)))
+    return replace(_fitted(parameter.name, found, measured, settings), interacts=True, break_evens=evens)
+
+
+def _is_needed(simple: _Amounts, full: _Amounts, freedom: int) -> bool:
+    """Return whether charges of other values are asked for: by a low bar, as leaving one out would bend the others."""
+    if not freedom:
+        return not simple.fits
+    more = len(full.values) - len(simple.values)
+    return _beyond(max(simple.squares - full.squares, 0.0) / more, more, freedom) < _ASKED_FOR
+
+
+def _solved_where_it_can(
+    recipe: SweepRecipe,
+    number: int,
+    settings: Sequence[Setting],
+    values: Floats,
+    at: Setting,
+    measured: Floats,
+    errors: Floats,
+    freedom: int,
+    with_charges: bool,
+) -> tuple[_Amounts, list[_Other]] | None:
+    design, others = _design(recipe, number, settings, values, at, with_charges=with_charges)
+    if np.linalg.matrix_rank(design / np.max(np.abs(design), axis=0)) < design.shape[1]:
+        return None
+    if len(settings) < design.shape[1] + (0 if freedom else 2):
+        return None
+    return _solved(design, measured, errors, freedom), others
+
+
+class _Other(NamedTuple):
+    """Another parameter's value that has a floor and a charge of its own, and the column of its floor."""
+
+    parameter: int
+    value: Value
+    column: int
 
 
 @dataclass(frozen=True, eq=False)
@@ -144,6 +175,7 @@ class _Amounts:
     covariance: Floats
     freedom: int
     left: Floats
+    squares: float
     fits: bool
     chance: float | None
 
@@ -156,17 +188,21 @@ def _design(
     at: Setting,
     *,
     with_charges: bool,
-) -> tuple[Floats, list[tuple[int, Value]]]:
-    """Return a column an amount that is looked for, floor and charge first, and the other values that have columns."""
-    columns, others = [np.ones(len(settings)), 1 / values], []
+) -> tuple[Floats, list[_Other]]:
+    """Return a column an amount that is looked for, floor and charge first, and other values with own charges."""
+    columns: list[Floats] = [np.ones(len(settings)), 1 / values]
+    others: list[_Other] = []
     for other, one in enumerate(recipe.parameters):
         if other == number:
             continue
         for step in one.steps:
             has = np.array([setting[other] == step for setting in settings], dtype=np.float64)
-            if step != at[other] and has.any():
-                columns += [has, has / values] if with_charges else [has]
-                others.append((other, step))
+            if step == at[other] or not has.any():
+                continue
+            columns.append(has)
+            if with_charges and len(set(values[has > 0].tolist())) > 1:  # one value tells floor and charge together
+                columns.append(has / values)
+                others.append(_Other(other, step, len(columns) - 2))
     return np.stack(columns, axis=1), others
 
 
@@ -180,9 +216,11 @@ def _solved(design: Floats, measured: Floats, errors: Floats, freedom: int) -> _
     covariance = inverse / np.outer(scale, scale)
     if freedom:
         chance = _beyond(squares / spare, spare, freedom) if spare else None
-        return _Amounts(amounts, covariance, freedom, left, chance is None or chance >= _LEVEL, chance)
+        # What is left over beyond the scatter is an error of the amounts too.
+        covariance = covariance * max(squares / spare, 1.0) if spare else covariance
+        return _Amounts(amounts, covariance, freedom, left, squares, chance is None or chance >= _LEVEL, chance)
     is_random = _is_random((left / measured)[np.argsort(1 / design[:, 1])])
-    return _Amounts(amounts, covariance * squares / spare, spare, left, is_random, None)
+    return _Amounts(amounts, covariance * squares / spare, spare, left, squares, is_random, None)
 
 
 def _fitted(name: str, found: _Amounts, measured: Floats, settings: Sequence[Setting]) -> ParameterFit:
@@ -195,7 +233,7 @@ def _fitted(name: str, found: _Amounts, measured: Floats, settings: Sequence[Set
 
 
 def _break_evens(
-    found: _Amounts, others: list[tuple[int, Value]], at: Setting, recipe: SweepRecipe, least: float, most: float
+    found: _Amounts, others: list[_Other], at: Setting, recipe: SweepRecipe, least: float, most: float
 ) -> tuple[BreakEvenValue, ...]:
     """Return where another value costs as much as the one of `at`: more charge against less floor, or the reverse.
 
@@ -204,8 +242,8 @@ def _break_evens(
     ``floor difference + charge difference / value = 0``; the interval by draws of both with their covariance.
     """
     random, evens = np.random.default_rng(1), []
-    for which, (other, step) in enumerate(others):
-        own = [2 + 2 * which, 3 + 2 * which]
+    for other, step, column in others:
+        own = [column, column + 1]
         floor, charge = found.values[own]
         if floor == 0 or not least <= -charge / floor <= most:
             continue

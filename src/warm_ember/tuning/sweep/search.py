@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from warm_ember.model.arrays import Flags, Floats
-from warm_ember.model.sweep import Search, Setting, SweepRecipe
+from warm_ember.model.sweep import Search, Setting, SweepRecipe, Value
 from warm_ember.tuning.sweep.points import scatter_of
 from warm_ember.tuning.sweep.surrogate import Predicted, predict
 
@@ -50,25 +50,32 @@ class Standing:
 
 
 def first_settings(recipe: SweepRecipe) -> tuple[Setting, ...]:
-    """Return where a search begins: the ends of each parameter with the ends of the others, and the middle.
+    """Return where a search begins: the allowed ends of each parameter with those of the others, and the middle.
 
-    Of a grid that is hardly larger, or where a search is not wanted, all of it.
+    Of a grid that is hardly larger, or where a search is not wanted, all of it. One setting of the half that may be
+    measured is left for what these tell.
     """
     grid = recipe.grid()
-    steps = [one.steps if not one.is_number else tuple(sorted(one.steps, key=float)) for one in recipe.parameters]
-    ends = [_ends(one) if recipe.parameters[number].is_number else one for number, one in enumerate(steps)]
     if recipe.search is Search.GRID or len(grid) <= _FEW:
         return grid
+    allowed = [one for one in grid if not recipe.why_not(one)] or list(grid)
+    steps: list[tuple[Value, ...]] = []
+    for number, parameter in enumerate(recipe.parameters):
+        own = dict.fromkeys(one[number] for one in allowed)
+        steps.append(tuple(sorted(own, key=float)) if parameter.is_number else tuple(own))
+    ends = [_ends(one) if recipe.parameters[number].is_number else one for number, one in enumerate(steps)]
     found = dict.fromkeys(itertools.product(*ends)) if math.prod(map(len, ends)) <= len(grid) // 3 else {}
     if not found:  # too many parameters or words: each alone, from the first of the others
         first = tuple(one[0] for one in ends)
         for number, one in enumerate(ends):
             found |= dict.fromkeys((*first[:number], value, *first[number + 1 :]) for value in one)
     found[tuple(one[len(one) // 2] for one in steps)] = None
-    return tuple(found)[: max(len(grid) // 2, 1)]
+    # What several limits leave together may have no corner where those of each do.
+    chosen = [one for one in found if one in set(allowed)] or allowed[:1]
+    return tuple(chosen)[: max(len(grid) // 2 - 1, 1)]
 
 
-def _ends(steps: tuple[float | str, ...]) -> tuple[float | str, ...]:
+def _ends(steps: tuple[Value, ...]) -> tuple[Value, ...]:
     return (steps[0], steps[-1]) if len(steps) > 1 else steps
 
 

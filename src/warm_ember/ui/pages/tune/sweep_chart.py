@@ -24,6 +24,7 @@ if TYPE_CHECKING:
 
 _LEFT, _RIGHT, _TITLE, _FOOT, _LEFTOVER, _COURSE = 72, 16, 28, 46, 76, 148
 _RIGHT_ALIGN, _CENTRE = Qt.AlignmentFlag.AlignRight, Qt.AlignmentFlag.AlignHCenter
+_EMPTY = "Points come here as they are measured: the average against what is varied, with your limits."
 _STEPS = (1, 1.5, 2, 3, 5, 7)
 
 
@@ -144,6 +145,9 @@ class SweepChart(PaintedView):
             self._paint_points(painter, result, range_)
             self._paint_leftover(painter, result)
             self._paint_course(painter, result)
+        else:
+            box = QRectF(px(16), px(4), self.width() - px(32), px(20))
+            draw_rich_text(painter, box, _EMPTY, look)
         painter.end()
 
     def _paint_limits(self, painter: QPainter, result: SweepResult, range_: tuple[float, float]) -> None:

@@ -197,7 +197,8 @@ class SweepView(QWidget):
             view.show_result(result)
         if result is not None and self.chosen is None and result.chosen is not None:
             self.choose(result.chosen.setting)
-        self.take_key.setEnabled(result is not None and result.chosen is not None)
+        self.take_key.setVisible(result is not None and result.chosen is not None)
+        self.keys["open"].setVisible(result is not None)
         self.keys["open"].setEnabled(bool(self._captures()))
         self.changed.emit()
 
