@@ -74,6 +74,8 @@ def _history(folder: Path, builds: int) -> None:
         figures |= {"mean_a_grade": ["measured"] * each, "mean_a_bound": pa.nulls(each, pa.string())}
         figures |= {"life_h": 6 / average_a, "life_h_p10": 5 / average_a, "life_h_p90": 7 / average_a}
         conditions = {"target": ["post"] * each, "supply_v": [3.0] * each, "schema_version": [1] * each}
+        conditions |= {"target_h": [26_280.0] * each, "budget_a": [2.2e-4] * each}
+        conditions |= {"weakest_what": ["capacity"] * each, "weakest_grade": ["entered"] * each}
         table = pa.table(keys | figures | conditions)
         name = f"{build:040x}"
         path = Path(data_set.folder("runs", f"build {build}")) / f"{name}.parquet"
