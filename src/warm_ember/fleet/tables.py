@@ -186,7 +186,8 @@ def why_none(connection: duckdb.DuckDBPyConnection, kind: str, name: str) -> str
 def of_latest(connection: duckdb.DuckDBPyConnection) -> dict[str, Any]:
     """Return what the latest run is to reach, and which input of its life is known least."""
     query = (
-        "SELECT target_h, budget_a, weakest_what, weakest_grade FROM runs ORDER BY recorded_utc DESC NULLS LAST, hash LIMIT 1"
+        "SELECT target_h, budget_a, weakest_what, weakest_grade FROM runs "
+        "ORDER BY recorded_utc DESC NULLS LAST, hash LIMIT 1"
     )
     ((target_h, budget_a, what, grade),) = connection.execute(query).fetchall() or [(None,) * 4]
     return {"target_h": target_h, "budget_a": budget_a, "weakest": f"{what}, {grade}" if what else ""}
