@@ -6,10 +6,13 @@ import json
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
-from warm_ember.errors import BadFileError, ProjectError
+from warm_ember.errors import BadArgumentError, BadFileError, ProjectError
 from warm_ember.library.sweep import read_recipe
 from warm_ember.model.sweep import SetBy, Spread, SweepParameter, SweepRecipe, check_sweep, value_text
+from warm_ember.session.sweep_fields import read_set_by, read_values, set_by_words, values_words
 from warm_ember.store.sweep_journal import SweepJournal, SweepProgress, sweep_name
 
 GOOD = {
@@ -110,3 +113,28 @@ def test_spreads_have_equal_steps_or_equal_ratios() -> None:
     assert Spread(0.0, 10.0, 5).values() == (0.0, 2.5, 5.0, 7.5, 10.0)
     assert Spread(1.0, 1000.0, 4, log=True).values() == (1.0, 10.0, 100.0, 1000.0)
     check_sweep(SweepRecipe((SweepParameter("a", Spread(3.0, 1.0, 3), "x {value}"),), console="socket://h:1"))
+
+
+@given(
+    st.one_of(
+        st.lists(st.floats(-1e6, 1e6).map(lambda one: float(f"{one:.6g}")), min_size=1, max_size=8, unique=True),
+        st.lists(st.from_regex(r"[a-z]{3,8}[0-9]?", fullmatch=True), min_size=1, max_size=5, unique=True),
+        st.builds(
+            Spread, st.floats(1, 99).map(round), st.floats(100, 1e4).map(round), st.integers(2, 50), st.booleans()
+        ),
+    ).map(lambda one: one if isinstance(one, Spread) else tuple(one))
+)
+def test_values_are_read_as_they_are_written(values: object) -> None:
+    parameter = SweepParameter("x", values)  # type: ignore[arg-type]
+    assert read_values(values_words(parameter)) == parameter.values
+
+
+@given(st.sampled_from(["batch {value}", SetBy(run="flash --to {value}"), SetBy(ask="Set it to {value}: slowly")]))
+def test_how_a_value_is_set_is_read_as_it_is_written(send: str | SetBy) -> None:
+    assert read_set_by(set_by_words(send)) == send
+
+
+@pytest.mark.parametrize("words", ["", " , ", "to", "1 to 5", "a to b, 3 steps"])
+def test_values_that_are_none_are_refused(words: str) -> None:
+    with pytest.raises(BadArgumentError, match="values"):
+        read_values(words)

@@ -10,6 +10,8 @@ from pathlib import Path
 import msgspec
 import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from bench.benches import AskedClock, Serve, address, console_address, serve
 from warm_ember.bench.simulated.faults import Fault, FaultMode
@@ -20,16 +22,19 @@ from warm_ember.errors import BadArgumentError, InstrumentError
 from warm_ember.model.battery import Activity, Typed
 from warm_ember.model.bench import Bench, BenchSettings, Recipe, Send, SwitchOutput, Take, WaitFor
 from warm_ember.model.capture import CaptureInfo
+from warm_ember.model.figure import Bound, Figure
 from warm_ember.model.project import Run, RunKind
-from warm_ember.model.sweep import Search, SetBy, SweepGoal, SweepParameter, SweepRecipe, SweepStop
+from warm_ember.model.sweep import Search, SetBy, SweepGoal, SweepParameter, SweepRecipe, SweepStop, check_sweep
 from warm_ember.session.plan_edits import add_change, set_change
 from warm_ember.session.recording import RecordRequest, adopt_recorded, record
 from warm_ember.session.session import Session
 from warm_ember.session.sweep_results import SweepResult, change_of, sweep_result
-from warm_ember.session.sweeping import SweepTold, over_limit, run_sweep
+from warm_ember.session.sweeping import SweepTold, over_limit, run_sweep, why_not
+from warm_ember.signal.stretch import StretchReading
 from warm_ember.store.capture import Capture
 from warm_ember.store.capture_file import CaptureWriter
-from warm_ember.store.sweep_journal import SweepProgress
+from warm_ember.store.sweep_journal import SweepProgress, SweepRecording
+from warm_ember.units import MONTH_S
 
 __all__ = ["serve"]
 
@@ -282,3 +287,79 @@ def test_what_the_bench_does_not_see_is_added(bench: BenchServer, tmp_path: Path
             assert result.chosen.mean.value == pytest.approx((bare_a or 0.0) + added_a, rel=0.03)
         with pytest.raises(BadArgumentError, match="no activity 'Rain'; there are: Passers-by"):
             sweep_result(session, msgspec.structs.replace(progress, recipe=recipe_of(bench, activities=("Rain",))))
+
+
+def test_a_recording_beyond_the_range_is_a_bound_and_no_choice(bench: BenchServer, tmp_path: Path) -> None:
+    narrow = msgspec.structs.replace(SETTINGS, range_a=1e-3)
+    result = swept(tmp_path / "post", bench, recipe_of(bench, settings=narrow))
+    assert [point.bound for point in result.points] == [Bound.AT_LEAST] * 3
+    assert all(point.high_a is None and "wider" in point.reason for point in result.points)
+    assert (result.fits, result.chosen) == ((), None)
+    assert result.progress.ended == "no setting was within what the instrument measures"
+    assert len(result.progress.recordings) == 6  # each as often as wanted, and no more
+
+
+def progress_of(recipe: SweepRecipe, means_a: dict[float, float], **bounds: Bound) -> SweepProgress:
+    """Return a sweep whose recordings of some settings are bounds, named by their value; 10 µA are resolved."""
+    made = []
+    for value, mean_a in means_a.items():
+        for number in range(recipe.repeats):
+            bound = bounds.get(f"at_{value:g}")
+            made.append(SweepRecording((value,), f"{value}-{number}", mean_a * (1 + number / 1e3), 0, 60, bound, 1e-5))
+    return SweepProgress(recipe, recordings=tuple(made))
+
+
+def test_what_is_below_the_resolution_is_chosen_by_the_most_it_may_be(tmp_path: Path) -> None:
+    recipe = SweepRecipe((INTERVAL,), 2, search=Search.GRID, console="socket://127.0.0.1:1")
+    with Session.open_or_create(tmp_path / "post") as session:
+        below = progress_of(recipe, {60.0: 3e-5, 90.0: 2e-5, 120.0: -1e-6}, at_120=Bound.BELOW)
+        chosen = sweep_result(session, below).chosen
+        assert chosen is not None
+        assert (chosen.setting, chosen.mean.value, chosen.bound) == ((120.0,), 1e-5, Bound.AT_MOST)
+        assert (chosen.life.bound, chosen.chance) == (Bound.AT_LEAST, None)
+        assert chosen.saves_a is not None  # at least that, against the setting of today
+        assert chosen.saves_a.value == pytest.approx(2e-5, rel=1e-2)
+        hidden = progress_of(recipe, {60.0: 3e-5, 90.0: 5e-6, 120.0: 2e-5}, at_120=Bound.AT_LEAST)
+        known = sweep_result(session, hidden)
+        assert known.chosen is not None
+        assert known.chosen.setting == (90.0,)
+        assert known.chosen.chance is not None  # what is beyond the range draws more in any case
+        open_ = sweep_result(session, progress_of(recipe, {60.0: 3e-5, 90.0: 2e-5, 120.0: 1e-5}, at_120=Bound.AT_LEAST))
+        assert open_.chosen is not None
+        assert (open_.chosen.setting, open_.chosen.chance) == ((90.0,), None)
+
+
+@pytest.mark.parametrize(("floor_a", "is_resolved"), [(1e-6, False), (3e-5, True)])
+def test_a_floor_that_the_instrument_does_not_resolve_is_no_figure(
+    tmp_path: Path, floor_a: float, is_resolved: bool
+) -> None:
+    recipe = SweepRecipe((INTERVAL,), 2, search=Search.GRID, console="socket://127.0.0.1:1")
+    means = {value: floor_a + 0.01 / value for value in (60.0, 90.0, 120.0)}
+    with Session.open_or_create(tmp_path / "post") as session:
+        (fit,) = sweep_result(session, progress_of(recipe, means)).fits
+    assert (fit.floor_below is None) is is_resolved
+    assert (fit.flattens_at is not None) is is_resolved
+    assert fit.charge.value == pytest.approx(0.01, rel=0.01)
+
+
+@settings(max_examples=40, deadline=None)
+@given(missing=st.floats(0.0, 0.2), times=st.floats(1.0, 1000.0))
+def test_what_is_missing_may_not_change_a_mean_by_a_hundredth(missing: float, times: float) -> None:
+    mean_a = 1e-4
+    reading = StretchReading(0.0, 60.0, 1 - missing, mean_a, 0.0, mean_a * times, mean_a * 60, None)
+    why = why_not(reading, Figure(mean_a))
+    highest_a = (1 - missing) * mean_a + missing * mean_a * times  # had all that is missing been as high as anything
+    assert bool(why) is (max(highest_a / mean_a - 1, missing) > 0.01)
+
+
+def test_it_stops_when_the_target_is_surely_met(bench: BenchServer, tmp_path: Path) -> None:
+    asked = recipe_of(bench, stop=SweepStop(met=True), goal=SweepGoal(min_months=0.01))
+    result = swept(tmp_path / "one", bench, asked)
+    assert result.progress.ended == "the target is met"
+    assert result.measured < 3
+    assert result.chosen is not None
+    assert result.chosen.low_s > 0.01 * MONTH_S
+    hard = msgspec.structs.replace(asked, goal=SweepGoal(min_months=1000.0))
+    assert swept(tmp_path / "two", bench, hard).measured == 3
+    with pytest.raises(BadArgumentError, match="min_months"):
+        check_sweep(msgspec.structs.replace(asked, goal=SweepGoal()))

@@ -163,3 +163,58 @@ def test_a_person_is_asked_and_answers(
     settle()
     assert view.result is not None
     assert view.result.measured == 2
+
+
+def entered(view: SweepView, qtbot: QtBot, name: str, words: str) -> None:
+    """Enter something in a field of the recipe, as a person does."""
+    field = view.form.fields[name]
+    field.setFocus()
+    field.selectAll()
+    qtbot.keyClicks(field, words)
+    qtbot.keyClick(field, Qt.Key.Key_Return)
+
+
+def test_the_recipe_is_entered_in_fields(
+    window: MainWindow, view: SweepView, bench: BenchServer, qtbot: QtBot, settle
+) -> None:
+    view.recipe.setPlainText(recipe(bench, note="build 7"))
+    view.show_recipe_as("fields")
+    for name, words in (
+        ("values 1", "60 to 120, 2 steps"),
+        ("values 2", "deep off"),
+        ("lives at least", "3 months"),
+        ("answers within", "2 min"),
+        ("stop after", "2 h"),
+        ("repeats", "2"),
+    ):
+        entered(view, qtbot, name, words)
+    told = json.loads(view.recipe.toPlainText())
+    assert told["parameters"][0]["values"] == {"from": 60, "to": 120, "steps": 2, "log": False}
+    assert told["goal"] == {"min_months": 3, "max_latency_s": 120}
+    assert (told["stop"], told["repeats"], told["note"]) == ({"hours": 2}, 2, "build 7")  # what has no field stays
+    troubles: list[str] = []
+    window.controller.troubled.connect(troubles.append)
+    entered(view, qtbot, "values 1", "a to b, 3 steps")
+    assert "ends of a range are numbers" in troubles[-1]
+    assert view.form.fields["values 1"].text() == "60 to 120, 2 steps"
+    qtbot.mouseClick(view.form.keys["add"], Qt.MouseButton.LeftButton)
+    assert len(view.form.recipe.parameters) == 3
+    qtbot.mouseClick(view.keys["run"], Qt.MouseButton.LeftButton)  # the new one says not yet how it is set
+    assert "{value}" in troubles[-1]
+    assert not view.sweeps.is_running
+    qtbot.mouseClick(view.form.keys["remove 3"], Qt.MouseButton.LeftButton)
+    entered(view, qtbot, "repeats", "1")
+    field = view.form.fields["values 2"]
+    field.setFocus()
+    field.selectAll()
+    qtbot.keyClicks(field, "deep")  # not left yet: the key that runs it takes it all the same
+    view.run()
+    qtbot.waitUntil(lambda: not view.sweeps.is_running, timeout=120_000)
+    settle()
+    assert view.result is not None
+    assert [point.setting for point in view.result.points] == [(60.0, "deep"), (120.0, "deep")]
+    view.show_recipe_as("text")
+    view.recipe.setPlainText('{"parameters": 7}')
+    view.show_recipe_as("fields")
+    assert "no recipe" in troubles[-1]
+    assert view.recipe_stack.currentIndex() == 1

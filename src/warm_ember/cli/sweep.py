@@ -14,7 +14,8 @@ from warm_ember.cli.arguments import JsonOption, ProjectArgument
 from warm_ember.cli.output import print_json, print_line, print_table
 from warm_ember.cli.project import open_project, say
 from warm_ember.cli.signals import Asked, Stopped
-from warm_ember.library.sweep import Sweep, nobody, read_recipe, sweep_in
+from warm_ember.library.sweep import Sweep, SweepPoint, nobody, read_recipe, sweep_in
+from warm_ember.model.figure import Bound, signed
 from warm_ember.model.sweep import Value, value_text
 from warm_ember.session.sweeping import SweepTold, sweep_bench_of
 from warm_ember.signal.series import ShouldStop
@@ -76,7 +77,7 @@ def _print(found: Sweep) -> None:
     rows = [
         (
             _words_of(one.values),
-            str(quantity_text(one.mean_a, "A")) if one.mean_a is not None else "",
+            _mean(one),
             interval_text(one.mean_a_low, one.mean_a_high, "A")
             if one.mean_a_low is not None and one.mean_a_high is not None
             else "",
@@ -103,6 +104,8 @@ def _print(found: Sweep) -> None:
                 for low, high, unit in ends
             )
             words = f"{fit.parameter}: floor {quantity_text(fit.floor_a, 'A')}{floor}"
+            if fit.bound is not None and fit.floor_a_high is not None:
+                words = f"{fit.parameter}: floor {signed(Bound(fit.bound), quantity_text(fit.floor_a_high, 'A'))}"
             words += f", {quantity_text(fit.charge_c, 'C')}{charge} each time"
             print_line(words + ("" if fit.fits else "; the model does not fit"))
     for even in found.break_evens:
@@ -113,12 +116,25 @@ def _print(found: Sweep) -> None:
     if best is None:
         print_line("no setting that is allowed was measured")
         return
-    reach = interval_text(best.life_h_low * HOUR_S / MONTH_S, best.life_h_high * HOUR_S / MONTH_S, "months")
-    print_line(
-        f"best: {_words_of(best.values)}: {_months(best.life_h)} months ({reach}), {quantity_text(best.mean_a, 'A')}; "
-        f"chance that none is better by 1 %: {percent_text(best.chance_best)}"
-        + ("" if best.meets_goal else "; that is less than wanted")
-    )
+    words = f"best: {_words_of(best.values)}: "
+    if best.bound is not None or best.life_h_high is None:
+        words += f"at least {_months(best.life_h)} months, at most {quantity_text(best.mean_a, 'A')}"
+    else:
+        reach = interval_text(best.life_h_low * HOUR_S / MONTH_S, best.life_h_high * HOUR_S / MONTH_S, "months")
+        words += f"{_months(best.life_h)} months ({reach}), {quantity_text(best.mean_a, 'A')}"
+    if best.chance_best is None:
+        words += "; others may be better: of them no more than a bound is known"
+    else:
+        words += f"; chance that none is better by 1 %: {percent_text(best.chance_best)}"
+    print_line(words + ("" if best.meets_goal else "; that is less than wanted"))
+
+
+def _mean(point: SweepPoint) -> str:
+    if point.mean_a is None:
+        return ""
+    bound = None if point.bound is None else Bound(point.bound)
+    shown_a = point.mean_a_high if bound is Bound.BELOW and point.mean_a_high is not None else point.mean_a
+    return signed(bound, quantity_text(shown_a, "A"))
 
 
 def _months(life_h: float) -> str:

@@ -10,9 +10,10 @@ from warm_ember.errors import BadArgumentError, BadFileError
 from warm_ember.formats.source import check_regular
 from warm_ember.library.grades import Graded
 from warm_ember.library.record import Record
-from warm_ember.model.figure import Grade
+from warm_ember.model.figure import Bound, Grade
 from warm_ember.model.sweep import Setting, SweepRecipe, Value
 from warm_ember.session.sweep_recipes import recipe_of
+from warm_ember.session.sweep_results import SweepPoint as Point
 from warm_ember.session.sweep_results import SweepResult, sweep_result, wanted_repeats
 from warm_ember.session.sweeping import SweepTold, run_sweep
 from warm_ember.units import HOUR_S
@@ -66,7 +67,10 @@ class BreakEven(Graded, frozen=True, kw_only=True):
 
 
 class Chosen(Graded, frozen=True, kw_only=True):
-    """The best setting that is allowed, and how likely none is better by a hundredth."""
+    """The best setting that is allowed, and how likely none is better by a hundredth; None where bounds leave it open.
+
+    Where it is bounded, it draws at most that and lives at least so long.
+    """
 
     values: dict[str, Value]
     mean_a: float
@@ -74,8 +78,8 @@ class Chosen(Graded, frozen=True, kw_only=True):
     mean_a_high: float | None
     life_h: float
     life_h_low: float
-    life_h_high: float
-    chance_best: float
+    life_h_high: float | None
+    chance_best: float | None
     meets_goal: bool
     saves_a: float | None
     saves_a_low: float | None
@@ -147,16 +151,17 @@ def sweep_of(found: SweepResult) -> Sweep:
             values=named(chosen.setting),
             mean_a=chosen.mean.value,
             mean_a_low=low,
-            mean_a_high=high,
+            mean_a_high=chosen.mean.value if chosen.bound is not None else high,
             life_h=chosen.life.life_s / HOUR_S,
             life_h_low=chosen.low_s / HOUR_S,
-            life_h_high=chosen.high_s / HOUR_S,
+            life_h_high=None if chosen.bound is not None else chosen.high_s / HOUR_S,
             chance_best=chosen.chance,
             meets_goal=chosen.meets_goal,
             saves_a=None if chosen.saves_a is None else chosen.saves_a.value,
             saves_a_low=saves_low,
             saves_a_high=saves_high,
             grade=chosen.life.weakest.grade.value,
+            bound=chosen.bound,
         )
     return Sweep(
         points=tuple(
@@ -170,7 +175,8 @@ def sweep_of(found: SweepResult) -> Sweep:
                 reason=one.reason,
                 predicted_a=one.predicted_a,
                 life_h=None if one.life_s is None else one.life_s / HOUR_S,
-                grade=(Grade.MEASURED if one.mean_a is not None else Grade.ASSUMED).value,
+                grade=_grade(one).value,
+                bound=one.bound,
             )
             for one in found.points
         ),
@@ -178,14 +184,16 @@ def sweep_of(found: SweepResult) -> Sweep:
             SweepFit(
                 parameter=one.parameter,
                 floor_a=one.floor.value,
-                floor_a_low=_ends(one.floor)[0],
-                floor_a_high=_ends(one.floor)[1],
+                floor_a_low=_ends(one.floor)[0] if one.floor_below is None else None,
+                floor_a_high=_ends(one.floor)[1] if one.floor_below is None else one.floor_below,
                 charge_c=one.charge.value,
                 charge_c_low=_ends(one.charge)[0],
                 charge_c_high=_ends(one.charge)[1],
                 fits=one.fits,
                 interacts=one.interacts,
                 flattens_at=one.flattens_at,
+                grade=(Grade.MEASURED if one.floor_below is None else Grade.BOUNDED).value,
+                bound=None if one.floor_below is None else Bound.BELOW,
             )
             for one in found.fits
         ),
@@ -208,6 +216,12 @@ def sweep_of(found: SweepResult) -> Sweep:
         scatter=found.scatter.share if found.scatter.freedom else None,
         surer_repeats=wanted_repeats(found),
     )
+
+
+def _grade(point: Point) -> Grade:
+    if point.mean_a is None:
+        return Grade.ASSUMED
+    return Grade.MEASURED if point.bound is None else Grade.BOUNDED
 
 
 def _ends(estimate: Estimate | None) -> tuple[float | None, float | None]:

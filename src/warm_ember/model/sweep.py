@@ -171,12 +171,16 @@ class SweepStop(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         When a further channel in °C is above this.
     chance
         When the best setting is so sure; see ``chance_best``.
+    met
+        When a setting surely lives as long as wanted, whether another is better or not: as soon as the lower end of its
+        90 % interval does.
     """
 
     hours: float | None = None
     limit_a: float | None = None
     limit_c: float | None = None
     chance: float = 0.95
+    met: bool = False
 
 
 class Search(StrEnum):
@@ -293,6 +297,8 @@ def check_sweep(recipe: SweepRecipe) -> None:
             raise BadArgumentError(f"{name} must be above 0, found {value:g}")
     if not recipe.console and (recipe.prepare or any(isinstance(one.send, str) for one in recipe.parameters)):
         raise BadArgumentError("values are sent to the target's console: give its address as console")
+    if recipe.stop.met and recipe.goal.min_months is None:
+        raise BadArgumentError("to stop when the target is met, say in the goal which life that is: min_months")
     for limit in recipe.goal.limits:
         unknown = set(limit.per_value) - set(names)
         if unknown:

@@ -30,12 +30,23 @@ def recipe_of(content: str | bytes) -> SweepRecipe:
     BadArgumentError
         If it is none, or what it says cannot be done.
     """
-    try:
-        recipe = msgspec.json.decode(content, type=SweepRecipe)
-    except (msgspec.MsgspecError, UnicodeDecodeError) as error:
-        raise BadArgumentError(f"this is no recipe of a sweep: {error}") from error
+    recipe = recipe_in_progress(content)
     check_sweep(recipe)
     return recipe
+
+
+def recipe_in_progress(content: str | bytes) -> SweepRecipe:
+    """Read a recipe that may not be complete yet.
+
+    Raises
+    ------
+    BadArgumentError
+        If it is none.
+    """
+    try:
+        return msgspec.json.decode(content, type=SweepRecipe)
+    except (msgspec.MsgspecError, UnicodeDecodeError) as error:
+        raise BadArgumentError(f"this is no recipe of a sweep: {error}") from error
 
 
 def recipe_text(recipe: SweepRecipe) -> str:

@@ -5,19 +5,20 @@ from __future__ import annotations
 import math
 from collections import defaultdict
 from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 import numpy as np
 
 from warm_ember.battery.life import LifeEstimate, estimate_life, life_of
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.estimate import Estimate
-from warm_ember.model.figure import Figure, Grade
+from warm_ember.model.figure import Bound, Figure, Grade
 from warm_ember.model.load import ActivityCost, LifeModel, Load
 from warm_ember.model.plan import PlannedChange, ReduceAverage
 from warm_ember.model.sweep import Setting, SweepRecipe, Value, value_text
 from warm_ember.session.session import Session
 from warm_ember.signal.series import ShouldStop
-from warm_ember.store.sweep_journal import SweepProgress
+from warm_ember.store.sweep_journal import SweepProgress, SweepRecording
 from warm_ember.tuning.sweep.fits import ParameterFit, fit_parameter
 from warm_ember.tuning.sweep.points import Scatter, estimates_of, scatter_of
 from warm_ember.tuning.sweep.search import Standing, standing
@@ -25,6 +26,11 @@ from warm_ember.units import MONTH_S
 
 _REACH, _LEAST = 1.645, -34.5
 MEASURED, REFUSED, LEFT_OUT = "measured", "refused", "left out"
+_WHY_BOUNDED = {
+    Bound.AT_LEAST: "beyond the range: take a wider one",
+    Bound.AT_MOST: "known from one side alone",
+    Bound.BELOW: "below what the instrument resolves: take a finer range",
+}
 
 
 @dataclass(frozen=True)
@@ -40,11 +46,13 @@ class SweepPoint:
     mean_a, low_a, high_a
         What it draws, A, with the 90 % interval; None where it was not measured, or nothing was repeated.
     state, reason
-        ``measured``, ``refused`` or ``left out``, and why.
+        ``measured``, ``refused`` or ``left out``, and why; of what was measured, why no more than a bound is known.
     predicted_a
         What the others tell of it; None before anything was measured.
     life_s
         How long the battery lasts at it; None where nothing is known.
+    bound
+        On which side of the mean the truth lies, where a recording tells no more.
     """
 
     setting: Setting
@@ -56,6 +64,12 @@ class SweepPoint:
     reason: str
     predicted_a: float | None
     life_s: float | None
+    bound: Bound | None = None
+
+    @property
+    def shown_a(self) -> float | None:
+        """The mean to show: of what is below the resolution, that."""
+        return self.high_a if self.bound is Bound.BELOW else self.mean_a
 
 
 @dataclass(frozen=True, eq=False)
@@ -73,11 +87,13 @@ class ChosenSetting:
     low_s, high_s
         Its 90 % interval.
     chance
-        How likely no other allowed setting draws less by a hundredth.
+        How likely no other allowed setting draws less by a hundredth; None where bounds leave that open.
     meets_goal
         Whether it lives as long as wanted.
     saves_a
         How much less it draws than the setting of today; None where nothing tells that.
+    bound
+        Whether it draws at most that, and lives at least so long.
     """
 
     setting: Setting
@@ -85,9 +101,10 @@ class ChosenSetting:
     life: LifeEstimate
     low_s: float
     high_s: float
-    chance: float
+    chance: float | None
     meets_goal: bool
     saves_a: Estimate | None
+    bound: Bound | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -136,12 +153,35 @@ class SweepResult:
 
 
 def means_of(progress: SweepProgress) -> dict[Setting, list[float]]:
-    """Return the mean currents of the recordings of each setting of the grid, A."""
-    found: defaultdict[Setting, list[float]] = defaultdict(list)
+    """Return the mean currents of the recordings of each setting of the grid, A, where all are known."""
+    bounded = bounds_of(progress)
+    return {
+        setting: [one.mean_a for one in made]
+        for setting, made in _recordings(progress).items()
+        if setting not in bounded
+    }
+
+
+def bounds_of(progress: SweepProgress) -> dict[Setting, Figure]:
+    """Return the means of which a recording tells no more than a bound: the range was exceeded, or it resolves less."""
+    found = {}
+    for setting, made in _recordings(progress).items():
+        mean_a = math.fsum(one.mean_a for one in made) / len(made)
+        bounds = {one.bound for one in made}
+        if Bound.AT_LEAST in bounds:
+            found[setting] = Figure(mean_a, mean_a, None, Grade.BOUNDED, bound=Bound.AT_LEAST)
+        elif Bound.BELOW in bounds:
+            least_a = max(one.least_a for one in made)
+            found[setting] = Figure(mean_a, None, least_a, Grade.BOUNDED, bound=Bound.BELOW)
+    return found
+
+
+def _recordings(progress: SweepProgress) -> dict[Setting, list[SweepRecording]]:
+    found: defaultdict[Setting, list[SweepRecording]] = defaultdict(list)
     grid = set(progress.recipe.grid())
     for one in progress.recordings:
-        if one.setting in grid and one.mean_a > 0:
-            found[one.setting].append(one.mean_a)
+        if one.setting in grid:
+            found[one.setting].append(one)
     return dict(found)
 
 
@@ -161,31 +201,44 @@ def sweep_result(session: Session, progress: SweepProgress) -> SweepResult:
     recipe, means = progress.recipe, means_of(progress)
     costs = _costs(session, recipe)
     added_a = sum(cost.added_a(0.0) for cost in costs)
-    estimates = estimates_of(means)
-    now = standing(recipe, means, refused_of(progress)) if means else None
+    bounds = bounds_of(progress)
+    now = standing(recipe, means, refused_of(progress), frozenset(bounds)) if means else None
     at = now.grid[now.best] if now is not None and now.best is not None else next(iter(means), recipe.now())
     fits = [fit_parameter(recipe, number, means, at) for number in range(len(recipe.parameters))] if means else []
+    least_a = max((one.least_a for one in progress.recordings if one.setting in means), default=0.0)
     return SweepResult(
         progress=progress,
-        points=tuple(_points(session, progress, estimates, now, costs)),
-        fits=tuple(one for one in fits if one is not None),
+        points=tuple(_points(session, progress, estimates_of(means), bounds, now, costs)),
+        fits=tuple(one.resolved_from(least_a) for one in fits if one is not None),
         standing=now,
-        chosen=_chosen(session, recipe, estimates, now, costs) if now is not None else None,
+        chosen=_chosen(session, recipe, bounds, now, costs),
         scatter=scatter_of(means),
         added_a=added_a,
     )
 
 
+def is_met(session: Session, progress: SweepProgress) -> bool:
+    """Return whether a setting that was measured surely lives as long as wanted.
+
+    Raises
+    ------
+    BadArgumentError
+        If the project has no such activity.
+    """
+    wanted, chosen = progress.recipe.goal.min_months, sweep_result(session, progress).chosen
+    return wanted is not None and chosen is not None and chosen.low_s >= wanted * MONTH_S
+
+
 def with_course(session: Session, found: SweepResult, should_stop: ShouldStop) -> SweepResult:
     """Return a result with how its answer grew sure, measured setting by measured setting."""
-    recipe, means = found.recipe, means_of(found.progress)
+    recipe, means, bounded = found.recipe, means_of(found.progress), frozenset(bounds_of(found.progress))
     costs, refused = _costs(session, recipe), refused_of(found.progress)
     course: list[tuple[Setting, float | None]] = []
     for number, setting in enumerate(means, start=1):
         if should_stop():
             break
         known = dict(list(means.items())[:number])
-        now = standing(recipe, known, refused)
+        now = standing(recipe, known, refused, bounded)
         course.append((setting, _width_s(session, now, costs)))
     return replace(found, course=tuple(course))
 
@@ -276,6 +329,7 @@ def _points(
     session: Session,
     progress: SweepProgress,
     estimates: dict[Setting, Estimate],
+    bounds: dict[Setting, Figure],
     now: Standing | None,
     costs: tuple[ActivityCost, ...],
 ) -> list[SweepPoint]:
@@ -286,56 +340,104 @@ def _points(
     why = {one.setting: one for one in progress.left_out}
     points = []
     for number, setting in enumerate(recipe.grid()):
-        estimate = estimates.get(setting)
+        mean = bounds.get(setting) or _figure(estimates.get(setting))
         predicted_a = math.exp(float(now.predicted.mean[number])) if now is not None else None
-        low, high = (estimate.interval() or (None, None)) if estimate is not None else (None, None)
-        mean_a = estimate.value if estimate is not None else None
-        told = mean_a if mean_a is not None else predicted_a
+        told = Figure(predicted_a) if mean.value is None else mean
         left = why.get(setting)
-        state = MEASURED if estimate is not None else REFUSED if left is not None and left.is_refused else LEFT_OUT
-        reason = left.reason if left is not None else recipe.why_not(setting)
+        state = MEASURED if mean.value is not None else REFUSED if left is not None and left.is_refused else LEFT_OUT
+        reason = (
+            left.reason
+            if left is not None
+            else recipe.why_not(setting) or (_WHY_BOUNDED[mean.bound] if mean.bound else "")
+        )
         if state == LEFT_OUT and not reason:
             reason = "not needed for the answer" if progress.ended else "not measured yet"
-        life_s = None if told is None else life_of(_model(session, Figure(told), costs, 0.0))
+        life_s = None if told.value is None else life_of(_model(session, told, costs, 0.0))
         points.append(
-            SweepPoint(setting, tuple(captures[setting]), mean_a, low, high, state, reason, predicted_a, life_s)
+            SweepPoint(
+                setting=setting,
+                captures=tuple(captures[setting]),
+                mean_a=mean.value,
+                low_a=mean.low,
+                high_a=mean.high,
+                state=state,
+                reason=reason,
+                predicted_a=predicted_a,
+                life_s=life_s,
+                bound=mean.bound,
+            )
         )
     return points
+
+
+def _figure(estimate: Estimate | None) -> Figure:
+    if estimate is None:
+        return Figure(None)
+    low, high = estimate.interval() or (None, None)
+    return Figure(estimate.value, low, high)
+
+
+class _Pick(NamedTuple):
+    """A setting, what it draws, whether that is the most that it may be, and how sure it is the best."""
+
+    setting: Setting
+    mean: Estimate
+    is_most: bool
+    chance: float | None
+
+
+def _pick(recipe: SweepRecipe, bounds: dict[Setting, Figure], now: Standing | None) -> _Pick | None:
+    """Return the best setting: of what is below the resolution the highest that it may draw counts.
+
+    A setting beyond the range is no choice: how much it draws is not known.
+    """
+    allowed = {setting: mean for setting, mean in bounds.items() if not recipe.why_not(setting)}
+    best = None
+    if now is not None and now.best is not None:
+        # What its neighbours tell of it counts too: that is the smaller error.
+        mean_a, share = math.exp(float(now.predicted.mean[now.best])), float(now.predicted.error[now.best])
+        is_open = any(mean.value is not None and mean.value < mean_a for mean in allowed.values())
+        best = _Pick(now.grid[now.best], Estimate(mean_a, mean_a * share), False, None if is_open else now.chance)
+    for setting, mean in sorted(allowed.items(), key=lambda one: one[1].value or 0.0):
+        if mean.bound is Bound.BELOW and mean.high is not None and (best is None or mean.high < best.mean.value):
+            return _Pick(setting, Estimate(mean.high, math.inf), True, None)
+    return best
 
 
 def _chosen(
     session: Session,
     recipe: SweepRecipe,
-    estimates: dict[Setting, Estimate],
-    now: Standing,
+    bounds: dict[Setting, Figure],
+    now: Standing | None,
     costs: tuple[ActivityCost, ...],
 ) -> ChosenSetting | None:
-    if now.best is None:
+    pick = _pick(recipe, bounds, now)
+    if pick is None:
         return None
-    setting = now.grid[now.best]
-    # What its neighbours tell of it counts too: that is the smaller error.
-    mean_a, share = math.exp(float(now.predicted.mean[now.best])), float(now.predicted.error[now.best])
-    mean = Estimate(mean_a, mean_a * share)
-    low_a, high_a = mean.interval() or (mean_a, mean_a)
-    figure = Figure(mean_a, low_a, high_a, Grade.MEASURED)
+    mean, mean_a = pick.mean, pick.mean.value
+    if pick.is_most:
+        figure, share = Figure(mean_a, None, mean_a, Grade.BOUNDED, bound=Bound.AT_MOST), 0.0
+    else:
+        figure, share = _figure(mean), mean.error / mean_a
     target_s = session.project.target_s if recipe.goal.min_months is None else recipe.goal.min_months * MONTH_S
     life = estimate_life(_model(session, figure, costs, share), target_s)
     low_s, high_s = (float(np.quantile(life.draws_s, end)) for end in (0.05, 0.95))
-    today = now.grid.index(recipe.now()) if recipe.now() in now.grid else None
-    saves = None
-    if today is not None and today != now.best:
-        other_a, other = math.exp(float(now.predicted.mean[today])), float(now.predicted.error[today])
-        saves = Estimate(other_a, other_a * other).less(mean)
+    today, saves = recipe.now(), None
+    if now is not None and today in now.grid and today not in (pick.setting, *bounds):
+        at = now.grid.index(today)
+        other_a, other = math.exp(float(now.predicted.mean[at])), float(now.predicted.error[at])
+        saves = Estimate(other_a, other_a * other).less(Estimate(mean_a, 0.0) if pick.is_most else mean)
     added_a = sum(cost.added_a(mean_a) for cost in costs)
     return ChosenSetting(
-        setting=setting,
+        setting=pick.setting,
         mean=replace(mean, value=mean_a + added_a),
         life=life,
         low_s=low_s,
         high_s=high_s,
-        chance=now.chance,
+        chance=pick.chance,
         meets_goal=recipe.goal.min_months is None or life.life_s >= recipe.goal.min_months * MONTH_S,
         saves_a=saves,
+        bound=figure.bound,
     )
 
 

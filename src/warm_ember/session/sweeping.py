@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import math
 import time
+from collections import Counter
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -18,6 +19,7 @@ from warm_ember.bench.recorder import Ending, Job, Recorded, Recorder
 from warm_ember.bench.sweep_bench import Ask, SetState, SweepBench
 from warm_ember.errors import BadArgumentError, InstrumentError
 from warm_ember.model.bench import Bench, BenchSettings, Recipe
+from warm_ember.model.figure import Bound, Figure
 from warm_ember.model.project import Run, RunKind
 from warm_ember.model.sweep import (
     Search,
@@ -30,9 +32,9 @@ from warm_ember.model.sweep import (
 from warm_ember.session.new_capture import make_folders, remove_folders
 from warm_ember.session.recording import check_settings, corrections_of, info_of
 from warm_ember.session.session import Session
-from warm_ember.session.sweep_results import means_of, refused_of
+from warm_ember.session.sweep_results import bounds_of, is_met, means_of, refused_of
 from warm_ember.signal.series import ShouldStop
-from warm_ember.signal.stretch import read_stretch
+from warm_ember.signal.stretch import StretchReading, read_stretch
 from warm_ember.store.capture import Capture
 from warm_ember.store.capture_name import CaptureName
 from warm_ember.store.recording_file import take_name
@@ -42,8 +44,8 @@ from warm_ember.store.sweep_journal import (
     SweepProgress,
     SweepRecording,
 )
-from warm_ember.tuning.sweep.search import first_settings, next_settings, standing
-from warm_ember.units import counted, quantity_text
+from warm_ember.tuning.sweep.search import SAME, first_settings, next_settings, standing
+from warm_ember.units import counted, percent_text, quantity_text
 
 log = logging.getLogger(__name__)
 
@@ -140,6 +142,18 @@ def run_sweep(
         remove_folders(made)  # those that nothing came into
 
 
+def why_not(reading: StretchReading, mean: Figure) -> str:
+    """Return why a recording does not count, in words; empty where it does."""
+    if mean.value is None or (mean.value <= 0 and mean.bound is not Bound.BELOW):
+        return "nothing above 0 was measured"
+    if reading.max_a is not None and reading.coverage < 1:
+        # What is missing may have been as high as anything that was seen.
+        times = max(reading.max_a / mean.value - 1, 1.0) if mean.value > 0 else math.inf
+        if (1 - reading.coverage) * times > SAME:
+            return f"{percent_text(1 - reading.coverage)} of the samples are missing"
+    return ""
+
+
 def over_limit(capture: Capture, stop: SweepStop) -> str:
     """Return which limit a recording exceeds at any moment, in words; empty where it exceeds none."""
     highest_a = capture.reading(0.0, capture.duration_s).max_a
@@ -188,22 +202,25 @@ class _SweepRun:
 
     def wanted(self) -> list[Setting]:
         """Return the recordings to be made next, each as its setting, in an order by chance; none at the end."""
+        if self._is_enough():
+            return []
         means, refused = means_of(self.progress), refused_of(self.progress)
-        missing = self._missing(first_settings(self._recipe), means, refused)
+        bounded = frozenset(bounds_of(self.progress))
+        missing = self._missing(first_settings(self._recipe), refused)
         while not missing and means and self._recipe.search is Search.ADAPTIVE:
-            some = next_settings(self._recipe, standing(self._recipe, means, refused))
+            some = next_settings(self._recipe, standing(self._recipe, means, refused, bounded))
             if not some:
                 break
-            missing = self._missing(some, means, refused)
+            missing = self._missing(some, refused)
         order = np.random.default_rng((self._recipe.seed, len(self.progress.recordings))).permutation(len(missing))
         return [missing[at] for at in order.tolist()]
 
-    def _missing(
-        self, settings: Iterable[Setting], means: dict[Setting, list[float]], refused: frozenset[Setting]
-    ) -> list[Setting]:
-        return [
-            one for one in settings if one not in refused for _ in range(self._recipe.repeats - len(means.get(one, ())))
-        ]
+    def _is_enough(self) -> bool:
+        return self._recipe.stop.met and is_met(self._session, self.progress)
+
+    def _missing(self, settings: Iterable[Setting], refused: frozenset[Setting]) -> list[Setting]:
+        done = Counter(one.setting for one in self.progress.recordings)
+        return [one for one in settings if one not in refused for _ in range(self._recipe.repeats - done[one])]
 
     def go(self) -> None:
         """Measure until nothing is wanted, or something ends it."""
@@ -222,6 +239,8 @@ class _SweepRun:
                     for setting in wanted:
                         if self._should_stop() or self._ended:
                             break
+                        if self._is_enough():
+                            break
                         if setting not in refused_of(self.progress):
                             self._measure(bench, setting)
                     if self._should_stop():
@@ -237,6 +256,10 @@ class _SweepRun:
             ended = f"the {self._recipe.stop.hours:g} h are over"
         elif not ended and self._asked_to_stop():
             ended = "stopped"
+        elif not ended and self._is_enough():
+            ended = "the target is met"
+        elif not ended and self.progress.recordings and not means_of(self.progress):
+            ended = "no setting was within what the instrument measures"
         self._note(ended=ended or "done")
         return self.progress
 
@@ -270,7 +293,7 @@ class _SweepRun:
             time.sleep(_STEP_S)
 
     def _lost(self, error: InstrumentError) -> str:
-        done, grid = len(means_of(self.progress)), len(self._recipe.grid())
+        done, grid = len({one.setting for one in self.progress.recordings}), len(self._recipe.grid())
         return f"{error.problem}; {done} of {counted(grid, 'setting')} measured, and the same sweep goes on there"
 
     def _try(self, bench: SweepBench, setting: Setting) -> str:
@@ -314,14 +337,19 @@ class _SweepRun:
         if period_s > 0:
             to_s = max(math.floor(capture.duration_s / period_s * (1 + 1e-9)), 1) * period_s
         reading = capture.reading(0.0, min(to_s, capture.duration_s))
-        if reading.mean_a is None or not reading.mean_a > 0:
-            return "nothing above 0 was measured"
+        mean = session.results.stretch_mean(session.project, recorded.name, reading)
+        spoilt = why_not(reading, mean)
+        if spoilt:
+            session.forget_capture(recorded.name)
+            capture.path.unlink(missing_ok=True)  # it is made anew
+            return spoilt
         self._ended = over_limit(capture, self._recipe.stop)
         title = ", ".join(
             f"{one.name} {value_text(value)}" for one, value in zip(self._recipe.parameters, setting, strict=True)
         )
         self._told.adopt(session, Run(recorded.name, title, "", RunKind.POINT))
-        made = SweepRecording(setting, recorded.name, float(reading.mean_a), 0.0, float(reading.to_s))
+        mean_a, least_a = float(mean.value or 0.0), session.results.limits(session.project, recorded.name).least_a
+        made = SweepRecording(setting, recorded.name, mean_a, 0.0, float(reading.to_s), mean.bound, least_a)
         self._note(recordings=(*self.progress.recordings, made))
         return ""
 

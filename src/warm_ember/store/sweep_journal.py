@@ -10,6 +10,7 @@ from pathlib import Path
 import msgspec
 
 from warm_ember.errors import BadFileError, ProjectError
+from warm_ember.model.figure import Bound
 from warm_ember.model.sweep import Setting, SweepRecipe
 from warm_ember.store.lock import Lock
 from warm_ember.store.new_file import write_new
@@ -32,6 +33,10 @@ class SweepRecording(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         Mean current of what counts of it, A.
     from_s, to_s
         That stretch.
+    bound
+        On which side of the mean the truth lies, where the instrument tells no more.
+    least_a
+        What the instrument resolves there; 0 where that was not asked, as the mean is far above.
     """
 
     setting: Setting
@@ -39,6 +44,8 @@ class SweepRecording(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     mean_a: float
     from_s: float
     to_s: float
+    bound: Bound | None = None
+    least_a: float = 0.0
 
 
 class LeftOut(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

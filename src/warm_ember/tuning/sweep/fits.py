@@ -60,6 +60,8 @@ class ParameterFit:
         Whether the values of another parameter change the charge, not the floor alone.
     break_evens
         Where values of other parameters cost the same.
+    floor_below
+        What the instrument resolves, A, where the floor lies below that: an offset of it would be in the floor.
     """
 
     parameter: str
@@ -70,11 +72,16 @@ class ParameterFit:
     residuals: dict[Setting, float]
     interacts: bool = False
     break_evens: tuple[BreakEvenValue, ...] = ()
+    floor_below: float | None = None
+
+    def resolved_from(self, least_a: float) -> ParameterFit:
+        """Return the fit where the instrument tells nothing of a mean below a current."""
+        return replace(self, floor_below=least_a) if self.floor.value < least_a else self
 
     @property
     def flattens_at(self) -> float | None:
         """The value at which the charge takes as much as the floor; None where that is not told."""
-        if not self.fits or min(self.floor.value, self.charge.value) <= 0:
+        if not self.fits or self.floor_below is not None or min(self.floor.value, self.charge.value) <= 0:
             return None
         return self.charge.value / self.floor.value
 

@@ -34,7 +34,7 @@ class Standing:
     predicted
         What they draw.
     is_measured, is_allowed
-        Of each, shape ``(settings,)``; refused ones are not allowed.
+        Of each, shape ``(settings,)``; refused ones, and those of which a bound is known, are not allowed.
     best
         Index of the measured setting that is allowed and draws least; None where there is none.
     chance
@@ -79,7 +79,12 @@ def _ends(steps: tuple[Value, ...]) -> tuple[Value, ...]:
     return (steps[0], steps[-1]) if len(steps) > 1 else steps
 
 
-def standing(recipe: SweepRecipe, means_a: Mapping[Setting, Sequence[float]], refused: frozenset[Setting]) -> Standing:
+def standing(
+    recipe: SweepRecipe,
+    means_a: Mapping[Setting, Sequence[float]],
+    refused: frozenset[Setting],
+    bounded: frozenset[Setting] = frozenset(),
+) -> Standing:
     """Return what the measurements so far tell of the grid.
 
     Parameters
@@ -90,6 +95,8 @@ def standing(recipe: SweepRecipe, means_a: Mapping[Setting, Sequence[float]], re
         Mean currents of the recordings of each measured setting, A, above 0; one setting at least.
     refused
         Settings that the target does not take.
+    bounded
+        Settings of whose mean no more than a bound is known: they tell nothing of the others.
     """
     grid = recipe.grid()
     scatter = scatter_of(means_a)
@@ -99,8 +106,9 @@ def standing(recipe: SweepRecipe, means_a: Mapping[Setting, Sequence[float]], re
     wider = math.sqrt(1 + 2 / scatter.freedom) if scatter.freedom else 1.0
     errors = np.array([scatter.share * wider / math.sqrt(len(one)) for one in means_a.values()])
     predicted = predict(recipe.parameters, measured, logarithms, errors, grid)
-    is_measured = np.array([one in means_a for one in grid], dtype=bool)
-    is_allowed = np.array([not recipe.why_not(one) and one not in refused for one in grid], dtype=bool)
+    is_measured = np.array([one in means_a or one in bounded for one in grid], dtype=bool)
+    unknown = refused | bounded
+    is_allowed = np.array([not recipe.why_not(one) and one not in unknown for one in grid], dtype=bool)
     own = np.flatnonzero(is_measured & is_allowed)
     best = int(own[np.argmin(predicted.mean[own])]) if len(own) else None
     return Standing(grid, predicted, is_measured, is_allowed, best, _chance(predicted, is_allowed, best, recipe.seed))

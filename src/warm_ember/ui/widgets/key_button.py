@@ -18,7 +18,7 @@ class KeyButton(QPushButton):
     def __init__(self, look: Appearance, text: str, key: str) -> None:
         super().__init__(text)
         self._look, self._key = look, key
-        self.setAccessibleName(f"{text}, key {key}")
+        self.setAccessibleName(f"{text}, key {key}" if key else text)
 
     def sizeHint(self) -> QSize:
         width = width_of(self._look, f"{self.text()}   {self._key}", "small")

@@ -10,6 +10,7 @@ import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 
+from warm_ember.model.figure import Bound, signed
 from warm_ember.model.sweep import Setting, value_text
 from warm_ember.session.sweep_results import MEASURED, SweepPoint, SweepResult
 from warm_ember.ui.lanes.current_axis import draw_pixels
@@ -61,7 +62,7 @@ class SweepChart(PaintedView):
         return QRectF(px(_LEFT), px(_TITLE), self.width() - px(_LEFT + _RIGHT), max(height, px(60)))
 
     def _range(self, result: SweepResult) -> tuple[float, float]:
-        known = [one.mean_a or one.predicted_a or 0.0 for one in result.points]
+        known = [one.shown_a or one.predicted_a or 0.0 for one in result.points]
         known = [one for one in known if one > 0]
         if not known:
             return -6.0, -3.0
@@ -104,9 +105,10 @@ class SweepChart(PaintedView):
             return []
         range_, named = self._range(result), []
         for one in result.points:
-            if one.mean_a is not None:
-                x, y = self._x_of(result, one.setting[0]), self._y_of(one.mean_a, range_)
-                words = f"{', '.join(map(value_text, one.setting))}: {quantity_text(one.mean_a, 'A')}"
+            if one.shown_a is not None:
+                x, y = self._x_of(result, one.setting[0]), self._y_of(one.shown_a, range_)
+                mean = signed(one.bound, quantity_text(one.shown_a, "A"))
+                words = f"{', '.join(map(value_text, one.setting))}: {mean}"
                 named.append(NamedBox(words, QRectF(x - px(6), y - px(6), px(12), px(12))))
         return named
 
@@ -116,8 +118,8 @@ class SweepChart(PaintedView):
             return
         range_, near = self._range(result), []
         for one in result.points:
-            if one.mean_a is not None:
-                x, y = self._x_of(result, one.setting[0]), self._y_of(one.mean_a, range_)
+            if one.shown_a is not None:
+                x, y = self._x_of(result, one.setting[0]), self._y_of(one.shown_a, range_)
                 near.append((math.hypot(event.position().x() - x, event.position().y() - y), one.setting))
         if near and min(near)[0] < self._look.px(14):
             self.picked.emit(min(near)[1])
@@ -251,11 +253,14 @@ class SweepChart(PaintedView):
     def _paint_model(self, painter: QPainter, fit: ParameterFit) -> None:
         look, theme, px, plot = self._look, self._look.theme, self._look.px, self.plot
         floor, charge = quantity_text(fit.floor.value, "A").rich, quantity_text(fit.charge.value, "C").rich
+        if fit.floor_below is not None:
+            floor = signed(Bound.BELOW, quantity_text(fit.floor_below, "A").rich)
         words = f"I = {floor} + {charge} / {fit.parameter}"
         width = width_of(look, words) + px(4)
         box = QRectF(plot.right() - width - px(10), plot.top() + px(26), width, px(22))
         draw_rich_text(painter, box, words, look, on=theme.sunken)
-        ends = [(one.interval() or (None, None), unit) for one, unit in ((fit.floor, "A"), (fit.charge, "C"))]
+        known = [(fit.floor, "A")] if fit.floor_below is None else []
+        ends = [(one.interval() or (None, None), unit) for one, unit in (*known, (fit.charge, "C"))]
         told = [interval_text(low, high, unit) for (low, high), unit in ends if low is not None and high is not None]
         below = box.translated(0, px(20))
         words = "   ".join(told)
@@ -269,13 +274,17 @@ class SweepChart(PaintedView):
     def _paint_points(self, painter: QPainter, result: SweepResult, range_: tuple[float, float]) -> None:
         theme, px, at = self._look.theme, self._look.px, self._shown(result)
         for one in result.points:
-            if one.mean_a is None:
+            if one.shown_a is None:
                 continue
-            x, y = self._x_of(result, one.setting[0]), self._y_of(one.mean_a, range_)
-            color = theme.ramp.color(one.mean_a)
+            x, y = self._x_of(result, one.setting[0]), self._y_of(one.shown_a, range_)
+            color = theme.ramp.color(one.shown_a)
             is_filled = at is not None and one.setting[1:] == at[1:]
             box = QRectF(x - px(3), y - px(3), px(6), px(6))
-            if one.low_a is not None and one.high_a is not None and one.low_a > 0:
+            if one.bound is not None:  # the truth is to one side of it, how far nothing tells
+                painter.setPen(QPen(color, 1.2, Qt.PenStyle.DotLine))
+                away = -px(24) if one.bound is Bound.AT_LEAST else px(24)
+                painter.drawLine(QPointF(x, y), QPointF(x, y + away))
+            elif one.low_a is not None and one.high_a is not None and one.low_a > 0:
                 painter.setPen(QPen(color, 1.2))
                 painter.drawLine(QPointF(x, self._y_of(one.low_a, range_)), QPointF(x, self._y_of(one.high_a, range_)))
             if is_filled:
@@ -288,7 +297,7 @@ class SweepChart(PaintedView):
         if chosen is None:
             return
         own = next(one for one in result.points if one.setting == chosen.setting)
-        x, y = self._x_of(result, chosen.setting[0]), self._y_of(own.mean_a or 0.0, range_)
+        x, y = self._x_of(result, chosen.setting[0]), self._y_of(own.shown_a or 0.0, range_)
         painter.setPen(QPen(theme.mark, 1))
         painter.drawLine(QPointF(x, self.plot.top()), QPointF(x, self.plot.bottom()))
         painter.drawLine(QPointF(self.plot.left(), y), QPointF(self.plot.right(), y))
@@ -307,7 +316,7 @@ class SweepChart(PaintedView):
             if fit is not None and one.setting in fit.residuals
             else (one.mean_a or 0.0) / (one.predicted_a or 1.0) - 1
             for one in result.points
-            if one.mean_a is not None
+            if one.mean_a is not None and one.bound is None
         }
         most = max([abs(one) for one in shares.values()] + [2 * result.scatter.share, 1e-4]) * 1.2
         band = QColor(theme.raised)

@@ -8,6 +8,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
 
 from warm_ember.model.estimate import Estimate
+from warm_ember.model.figure import Bound, signed
 from warm_ember.model.sweep import value_text
 from warm_ember.session.sweep_results import (
     MEASURED,
@@ -34,6 +35,7 @@ if TYPE_CHECKING:
     from warm_ember.session.records import ParameterFit
 
 _ROW, _TOP = 36, 30
+_FOUR_DIGITS = 1e-2
 _RIGHT = Qt.AlignmentFlag.AlignRight
 _CENTRE = Qt.AlignmentFlag.AlignHCenter
 
@@ -54,7 +56,7 @@ class SweepLearnt(PaintedView):
         """Show what a sweep has learnt."""
         self.result = result
         rows = len(self.rows())
-        self.setMinimumHeight(self._look.px(_TOP + _ROW * rows + (78 if result and result.chosen else 8)))
+        self.setMinimumHeight(self._look.px(_TOP + _ROW * rows + (108 if result and result.chosen else 8)))
         self.update()
 
     def rows(self) -> list[tuple[str, str, str, str]]:
@@ -92,7 +94,7 @@ class SweepLearnt(PaintedView):
         parameter = next(one for one in self.result.recipe.parameters if one.name == fit.parameter)
         fits = "" if fit.fits else "the model does not fit"
         rows = [
-            ("floor", *_figure(fit.floor, "A"), fits or f"between events, whatever the {fit.parameter}"),
+            ("floor", *_floor(fit), fits or f"between events, whatever the {fit.parameter}"),
             ("charge", *_figure(fit.charge, "C"), fits or "each time it comes"),
         ]
         flat, most = fit.flattens_at, max(float(one) for one in parameter.steps)
@@ -146,24 +148,30 @@ class SweepLearnt(PaintedView):
         named = ", ".join(f"{one.name} **{value_text(value)}**" for one, value in parts)
         low, high = chosen.mean.interval() or (chosen.mean.value, chosen.mean.value)
         months = (chosen.low_s / MONTH_S, chosen.high_s / MONTH_S)
-        figures = (
-            (named, quantity_text(chosen.mean.value, "A").rich, _without_unit(interval_text(low, high, "A"))),
-            ("life", months_text(chosen.life.life_s).rich, _without_unit(interval_text(*months, "months"))),
-        )
+        mean, life = quantity_text(chosen.mean.value, "A").rich, months_text(chosen.life.life_s).rich
+        figures = [
+            (named, mean, _without_unit(interval_text(low, high, "A"))),
+            ("life", life, _without_unit(interval_text(*months, "months"))),
+        ]
+        if chosen.bound is not None:
+            figures = [(named, signed(chosen.bound, mean), ""), ("life", signed(chosen.life.bound, life), "")]
         for row, (name, figure, reach) in enumerate(figures):
             line = QRectF(px(16), top + px(4 + 24 * row), width - px(32), px(24))
             draw_rich_text(painter, line, name, look, dim=theme.ink)
             draw_rich_text(painter, line.adjusted(0, 0, -px(104), 0), figure, look, size="large", align=_RIGHT)
             draw_rich_text(painter, line, reach, look, size="small", align=_RIGHT)
-        words = f"chance that none is better by 1 %: {percent_text(chosen.chance).rich}"
+        lines = ["others may be better: of them no more than a bound is known"]
+        if chosen.chance is not None:
+            lines = [f"chance that none is better by 1 %: {percent_text(chosen.chance).rich}"]
         more = wanted_repeats(result)
         if more is not None:
-            words += f"; **{more}** more repeats halve its interval"
+            lines.append(f"**{more}** more repeats halve its interval")
         if not chosen.meets_goal:
-            words += "; it lives less than wanted"
-        ink = None if chosen.meets_goal else theme.warning_text
-        line = QRectF(px(16), top + px(54), width - px(32), px(18))
-        draw_rich_text(painter, line, words, look, size="small", dim=ink)
+            lines.append("it lives less than wanted")
+        for row, words in enumerate(lines):
+            is_warning = row > 1 or chosen.chance is None
+            line = QRectF(px(16), top + px(54 + 17 * row), width - px(32), px(18))
+            draw_rich_text(painter, line, words, look, size="small", dim=theme.warning_text if is_warning else None)
 
 
 class SweepGrid(PaintedView):
@@ -224,7 +232,8 @@ class SweepGrid(PaintedView):
         painter.drawLine(QPointF(0, 0), QPointF(self.width(), 0))
         draw_rich_text(painter, QRectF(px(16), px(6), px(160), px(20)), "Both parameters", look, dim=theme.ink)
         box = QRectF(px(150), px(6), self.width() - px(166), px(20))
-        draw_rich_text(painter, box, "average on the bench, µA", look, size="small", align=_RIGHT)
+        words = f"average on the bench, {self._unit()[1]}"
+        draw_rich_text(painter, box, words, look, size="small", align=_RIGHT)
         cells = self._cells()
         if result is not None and cells:
             self._paint_heads(painter, result, cells)
@@ -232,6 +241,12 @@ class SweepGrid(PaintedView):
                 self._paint_cell(painter, result, box, one)
             self._paint_legend(painter, max(box.bottom() for box, _ in cells) + px(6))
         painter.end()
+
+    def _unit(self) -> tuple[float, str]:
+        """Return the unit in which the largest has few digits, in A, and its name."""
+        points = self.result.points if self.result is not None else ()
+        most_a = max((one.shown_a or one.predicted_a or 0.0 for one in points), default=0.0)
+        return (1e-6, "µA") if most_a < _FOUR_DIGITS else (1e-3, "mA")
 
     def _paint_heads(self, painter: QPainter, result: SweepResult, cells: list[tuple[QRectF, SweepPoint]]) -> None:
         look, px = self._look, self._look.px
@@ -253,14 +268,14 @@ class SweepGrid(PaintedView):
 
     def _paint_cell(self, painter: QPainter, result: SweepResult, box: QRectF, one: SweepPoint) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px
-        told_a = one.mean_a if one.mean_a is not None else one.predicted_a
+        told_a = one.shown_a if one.shown_a is not None else one.predicted_a
         if one.state == MEASURED:
             painter.fillRect(box, theme.ramp.color(told_a))
         else:
             painter.fillRect(box, theme.sunken)
             painter.fillRect(box, texture_brush(CROSS if one.state == REFUSED else FINE, theme.faint))
         if told_a is not None:
-            words = format_significant(told_a * 1e6)
+            words = signed(one.bound, format_significant(told_a / self._unit()[0]))
             is_solid = one.state == MEASURED
             ink = ink_on(theme.ramp.color(told_a)) if is_solid else theme.dim
             words = f"**{words}**" if is_solid else words
@@ -293,6 +308,12 @@ class SweepGrid(PaintedView):
 def _figure(estimate: Estimate, unit: str) -> tuple[str, str]:
     ends = estimate.interval()
     return quantity_text(estimate.value, unit).rich, "" if ends is None else _without_unit(interval_text(*ends, unit))
+
+
+def _floor(fit: ParameterFit) -> tuple[str, str]:
+    if fit.floor_below is None:
+        return _figure(fit.floor, "A")
+    return signed(Bound.BELOW, quantity_text(fit.floor_below, "A").rich), "not resolved"
 
 
 def _without_unit(words: str) -> str:

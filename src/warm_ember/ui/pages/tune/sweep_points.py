@@ -5,6 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent
 
+from warm_ember.model.figure import signed
 from warm_ember.model.sweep import Setting, value_text
 from warm_ember.session.sweep_results import LEFT_OUT, MEASURED, SweepPoint, SweepResult
 from warm_ember.ui.look.painted_view import NamedBox, PaintedView
@@ -14,6 +15,10 @@ from warm_ember.units import counted, quantity_text
 
 _ROW, _TOP = 20, 44
 _RIGHT = Qt.AlignmentFlag.AlignRight
+
+
+def _why(one: SweepPoint) -> str:
+    return f", {one.reason}" if one.bound is not None else ""
 
 
 class SweepPoints(PaintedView):
@@ -70,7 +75,7 @@ class SweepPoints(PaintedView):
 
     def named_boxes(self) -> list[NamedBox]:
         return [
-            NamedBox(f"{', '.join(map(value_text, one.setting))}: {one.state}", self._box(row))
+            NamedBox(f"{', '.join(map(value_text, one.setting))}: {one.state}{_why(one)}", self._box(row))
             for row, one in enumerate(self.rows())
         ]
 
@@ -118,18 +123,21 @@ class SweepPoints(PaintedView):
             painter.fillRect(box, theme.mark_ground)
         painter.setPen(theme.rule)
         painter.drawLine(box.topLeft(), box.topRight())
-        if one.mean_a is not None:
+        if one.shown_a is not None:
             swatch = QRectF(QPointF(px(16), box.top() + px(4)), QPointF(px(21), box.bottom() - px(3)))
-            painter.fillRect(swatch, theme.ramp.color(one.mean_a))
+            painter.fillRect(swatch, theme.ramp.color(one.shown_a))
         words = "  ".join(f"**{value_text(value)}**" for value in one.setting)
         draw_rich_text(
             painter, QRectF(px(28), box.top(), box.width() - px(220), box.height()), words, look, size="small"
         )
-        if one.mean_a is not None:
+        if one.shown_a is not None:
             mean = QRectF(box.width() - px(190), box.top(), px(84), box.height())
-            draw_rich_text(painter, mean, quantity_text(one.mean_a, "A").rich, look, size="small", align=_RIGHT)
+            told = signed(one.bound, quantity_text(one.shown_a, "A").rich)
+            draw_rich_text(painter, mean, told, look, size="small", align=_RIGHT)
         best = self.result.chosen.setting if self.result is not None and self.result.chosen is not None else None
-        told = "best" if one.setting == best else one.state if one.state == MEASURED else one.reason
+        told = (
+            "best" if one.setting == best else one.state if one.state == MEASURED and one.bound is None else one.reason
+        )
         state = QRectF(box.width() - px(102), box.top(), px(90), box.height())
         ink = theme.ink if one.setting == best else None
         draw_rich_text(painter, state, told, look, size="small", dim=ink, align=_RIGHT)

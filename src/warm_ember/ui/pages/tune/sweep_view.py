@@ -6,22 +6,24 @@ from pathlib import Path
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QFontDatabase, QGuiApplication
-from PySide6.QtWidgets import QHBoxLayout, QPlainTextEdit, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QPlainTextEdit, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
 from warm_ember.errors import BadArgumentError
-from warm_ember.model.sweep import Setting, value_text
+from warm_ember.model.sweep import Setting, SweepRecipe, value_text
 from warm_ember.session import plan_edits
-from warm_ember.session.sweep_recipes import first_recipe, recipe_of, recipe_text
+from warm_ember.session.sweep_recipes import first_recipe, recipe_in_progress, recipe_of, recipe_text
 from warm_ember.session.sweep_results import SweepResult, change_of
 from warm_ember.ui.look.label import Label
 from warm_ember.ui.look.theme import Appearance
 from warm_ember.ui.pages.tune.sweep_chart import SweepChart
 from warm_ember.ui.pages.tune.sweep_controller import SweepController
+from warm_ember.ui.pages.tune.sweep_form import SweepForm
 from warm_ember.ui.pages.tune.sweep_learnt import SweepGrid, SweepLearnt
 from warm_ember.ui.pages.tune.sweep_points import SweepPoints
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.inverted_key import InvertedKey
 from warm_ember.ui.widgets.key_button import KeyButton
+from warm_ember.ui.widgets.switches import Switch, Switches
 from warm_ember.units import MONTH_S, format_significant, interval_text
 
 _EMPTY = "No sweep yet: write what is varied and how it is set, and the bench finds the best setting."
@@ -47,7 +49,8 @@ class SweepView(QWidget):
         self.sweeps = SweepController(controller)
         self.result: SweepResult | None = None
         self.chosen: Setting | None = None
-        self.recipe, self.state = QPlainTextEdit(), Label()
+        self.recipe, self.state, self.form = QPlainTextEdit(), Label(), SweepForm(look)
+        self.recipe_stack, self.recipe_as = QStackedWidget(), Switches(look)
         self.points, self.chart = SweepPoints(look), SweepChart(look)
         self.learnt, self.grid = SweepLearnt(look), SweepGrid(look)
         self.keys = {
@@ -69,31 +72,24 @@ class SweepView(QWidget):
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(1)
-        title = Label("Recipe")
-        title.setContentsMargins(px(16), px(4), px(16), px(4))
-        left = self._column((title, 0), (self.recipe, 5), (self._keys("run", "stop", "done"), 0), (self.state, 0))
+        self.recipe_stack.addWidget(self._scrolled(self.form))
+        self.recipe_stack.addWidget(self.recipe)
+        keys = self._keys("run", "stop", "done")
+        left = self._column((self._head(), 0), (self.recipe_stack, 6), (keys, 0), (self.state, 0))
         self.state.setWordWrap(True)
         self.state.setContentsMargins(px(16), px(2), px(12), px(4))
         self.recipe.setAccessibleName("recipe of the sweep, JSON")
         self.recipe.setTabChangesFocus(True)
         self.recipe.setMinimumHeight(px(120))
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setFrameShape(QScrollArea.Shape.NoFrame)
-        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setWidget(self.points)
         layout = left.layout()
         assert isinstance(layout, QVBoxLayout)
-        layout.addWidget(scroll, 6)
-        learnt = QScrollArea()
-        learnt.setWidgetResizable(True)
-        learnt.setFrameShape(QScrollArea.Shape.NoFrame)
-        learnt.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        learnt.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        learnt.setWidget(self.learnt)
-        right = self._column((learnt, 5), (self.grid, 4), (self._keys("open", first=self.take_key), 0))
-        left.setMinimumWidth(px(300))
+        self._list = self._scrolled(self.points)
+        self._list.hide()  # until there is something, the recipe has the room
+        layout.addWidget(self._list, 5)
+        right_keys = self._keys("open", first=self.take_key)
+        right = self._column((self._scrolled(self.learnt), 5), (self.grid, 4), (right_keys, 0))
+        bar = self._list.verticalScrollBar().sizeHint().width()
+        left.setMinimumWidth(max(px(300), self.form.needs_width() + bar))
         right.setMinimumWidth(px(340))
         row.addWidget(left, 8)
         row.addWidget(self.chart, 14)
@@ -108,6 +104,42 @@ class SweepView(QWidget):
         for widget, stretch in parts:
             layout.addWidget(widget, stretch)
         return column
+
+    def _head(self) -> QWidget:
+        """Return the title with the choice between fields and text."""
+        px, head = self._look.px, QWidget()
+        head.setObjectName("page")
+        row = QHBoxLayout(head)
+        row.setContentsMargins(px(16), 0, px(8), 0)
+        row.addWidget(Label("Recipe"))
+        row.addStretch(1)
+        row.addWidget(self.recipe_as)
+        self.show_recipe_as("fields")
+        return head
+
+    def _scrolled(self, widget: QWidget) -> QScrollArea:
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setFrameShape(QScrollArea.Shape.NoFrame)
+        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setWidget(widget)
+        return scroll
+
+    def show_recipe_as(self, what: str) -> None:
+        """Show the recipe in fields or as text; a text that is no recipe stays one, and what is wrong is said."""
+        if what == "fields" and self.recipe.toPlainText():
+            try:
+                self.form.show_recipe(recipe_in_progress(self.recipe.toPlainText()))
+            except BadArgumentError as error:
+                self._controller.troubled.emit(error.one_line)
+                what = "text"
+        self.recipe_stack.setCurrentIndex(int(what == "text"))
+        self.recipe_as.show_switches((Switch("", ("fields", "text"), what, self.show_recipe_as),))
+
+    def _set_recipe(self, recipe: SweepRecipe) -> None:
+        self.recipe.setPlainText(recipe_text(recipe))
+        self.form.show_recipe(recipe)
 
     def _keys(self, *names: str, first: QWidget | None = None) -> QWidget:
         px = self._look.px
@@ -125,6 +157,8 @@ class SweepView(QWidget):
         self.sweeps.changed.connect(self.show_result)
         self.sweeps.said.connect(self._on_said)
         self.sweeps.asked.connect(self._on_asked)
+        self.form.changed.connect(lambda recipe: self.recipe.setPlainText(recipe_text(recipe)))
+        self.form.refused.connect(self._controller.troubled)
         for view in (self.points, self.chart, self.grid):
             view.picked.connect(self.choose)
         self.keys["run"].clicked.connect(lambda _checked: self.run())
@@ -152,7 +186,7 @@ class SweepView(QWidget):
         """Show the latest sweep of the project, or a recipe to begin with."""
         if self.recipe.toPlainText() or self._controller.session is None:
             return
-        self.recipe.setPlainText(recipe_text(first_recipe(self._controller.project.bench)))
+        self._set_recipe(first_recipe(self._controller.project.bench))
         self.sweeps.open_latest()
 
     def choose_sweep(self, name: str) -> None:
@@ -167,6 +201,7 @@ class SweepView(QWidget):
 
     def run(self) -> None:
         """Run the recipe as it is written, or go on with it; what is wrong with it is told."""
+        self.form.finish()
         try:
             recipe = recipe_of(self.recipe.toPlainText())
         except BadArgumentError as error:
@@ -180,6 +215,7 @@ class SweepView(QWidget):
         self.keys["run"].setVisible(not is_running)
         self.keys["stop"].setVisible(is_running)
         self.recipe.setReadOnly(is_running)
+        self.form.setEnabled(not is_running)
         self.changed.emit()
 
     def _on_asked(self, words: str) -> None:
@@ -192,7 +228,8 @@ class SweepView(QWidget):
         """Show what a sweep has learnt."""
         before, self.result = self.result, result
         if result is not None and (before is None or before.recipe != result.recipe) and not self.sweeps.is_running:
-            self.recipe.setPlainText(recipe_text(result.recipe))
+            self._set_recipe(result.recipe)
+        self._list.setVisible(result is not None)
         for view in (self.points, self.chart, self.learnt, self.grid):
             view.show_result(result)
         if result is not None and self.chosen is None and result.chosen is not None:
