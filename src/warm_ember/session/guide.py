@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import cache
 from importlib import resources
+from pathlib import Path
 
 
 @dataclass(frozen=True)
@@ -37,6 +38,12 @@ def chapters() -> tuple[Chapter, ...]:
         text = file.read_text(encoding="utf-8")
         found.append(Chapter(text.splitlines()[0].removeprefix("# ").strip(), text))
     return tuple(found)
+
+
+def picture(name: str) -> bytes:
+    """Return a picture of the guide, PNG; nothing where there is none."""
+    file = resources.files("warm_ember").joinpath("screenshots").joinpath(Path(name).name)
+    return file.read_bytes() if file.is_file() else b""
 
 
 def passage(text: str, wanted: str) -> str:

@@ -5,12 +5,24 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QKeyEvent, QTextTable
+from PySide6.QtCore import Qt, QUrl, Signal
+from PySide6.QtGui import (
+    QImage,
+    QKeyEvent,
+    QResizeEvent,
+    QTextBlockFormat,
+    QTextCursor,
+    QTextDocument,
+    QTextFormat,
+    QTextTable,
+)
 from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QListWidget, QPushButton, QTextBrowser, QVBoxLayout, QWidget
 
-from warm_ember.session.guide import Chapter, chapters, passage
+from warm_ember.session.guide import Chapter, chapters, passage, picture
 from warm_ember.ui.look.theme import Appearance
+
+_COLUMN = 840
+_SIZES = {1: 1.7, 2: 1.25, 3: 1.1}
 
 
 @dataclass(frozen=True)
@@ -19,6 +31,83 @@ class KeyGroup:
 
     title: str
     keys: tuple[tuple[str, str], ...]
+
+
+class ChapterText(QTextBrowser):
+    """A chapter, its pictures as wide as the column."""
+
+    def __init__(self, look: Appearance) -> None:
+        super().__init__()
+        self._look = look
+        self._shown = ""
+        # Lines of a length that the eye finds its way back in.
+        self.setLineWrapMode(QTextBrowser.LineWrapMode.FixedPixelWidth)
+
+    def show_text(self, text: str) -> None:
+        """Show Markdown, pictures in it by their paths."""
+        self._shown = text
+        self.setMarkdown(text)
+        self._size_text()
+        self._quieten_tables()
+
+    @property
+    def _column(self) -> int:
+        return max(self.lineWrapColumnOrWidth() - round(2 * self.document().documentMargin()), 100)
+
+    def loadResource(self, kind: int, name: QUrl | str) -> object:
+        place = QUrl(name) if isinstance(name, str) else name
+        if kind != QTextDocument.ResourceType.ImageResource.value:
+            return None  # nothing else is read, and nothing from anywhere else
+        image = QImage()
+        image.loadFromData(picture(place.fileName()))
+        if image.isNull():
+            return None
+        ratio = self.devicePixelRatioF()
+        wide = min(round(self._column * ratio), image.width())
+        scaled = image.scaledToWidth(wide, Qt.TransformationMode.SmoothTransformation)
+        scaled.setDevicePixelRatio(ratio)
+        return scaled
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self.setLineWrapColumnOrWidth(min(self.viewport().width(), self._look.px(_COLUMN)))
+        if event.oldSize().width() != event.size().width() and self._shown:
+            at = self.verticalScrollBar().value()
+            self.document().clear()
+            self.show_text(self._shown)
+            self.verticalScrollBar().setValue(at)
+
+    def _size_text(self) -> None:
+        """Give each heading the size of its level, and no other text that of a heading."""
+        base, block, cursor = self.font().pointSizeF(), self.document().begin(), QTextCursor(self.document())
+        while block.isValid():
+            level, pieces = block.blockFormat().headingLevel(), block.begin()
+            found = []
+            while not pieces.atEnd():
+                found.append(pieces.fragment())
+                pieces += 1
+            for piece in found:
+                shape = piece.charFormat()
+                shape.clearProperty(QTextFormat.Property.FontSizeAdjustment.value)
+                shape.setFontPointSize(base * _SIZES.get(level, 1.0))
+                cursor.setPosition(piece.position())
+                cursor.setPosition(piece.position() + piece.length(), QTextCursor.MoveMode.KeepAnchor)
+                cursor.setCharFormat(shape)
+            if level > 1:
+                above = QTextBlockFormat()
+                above.setTopMargin(self._look.px(14))
+                QTextCursor(block).mergeBlockFormat(above)
+            block = block.next()
+
+    def _quieten_tables(self) -> None:
+        """Draw the rules of tables as thin as all others."""
+        for frame in self.document().rootFrame().childFrames():
+            if isinstance(frame, QTextTable):
+                shape = frame.format().toTableFormat()
+                shape.setBorderCollapse(True)
+                shape.setBorderBrush(self._look.theme.rule)
+                shape.setCellPadding(self._look.px(4))
+                frame.setFormat(shape)
 
 
 class GuideView(QWidget):
@@ -44,7 +133,7 @@ class GuideView(QWidget):
         self.search.setClearButtonEnabled(True)
         self.list = QListWidget()
         self.list.setAccessibleName("Chapters of the guide")
-        self.text = QTextBrowser()
+        self.text = ChapterText(look)
         self.text.setAccessibleName("Text of the chapter")
         self.text.setOpenExternalLinks(False)
         self.close_key = QPushButton("Close the guide")
@@ -106,18 +195,7 @@ class GuideView(QWidget):
     def _show(self) -> None:
         chapter = next((one for one in self._found if one.title == self.chapter), None)
         if chapter is not None:
-            self.text.setMarkdown(chapter.text + _keys_text(self.keys_of(chapter.title)))
-            self._quieten_tables()
-
-    def _quieten_tables(self) -> None:
-        """Draw the rules of tables as thin as all others."""
-        for frame in self.text.document().rootFrame().childFrames():
-            if isinstance(frame, QTextTable):
-                shape = frame.format().toTableFormat()
-                shape.setBorderCollapse(True)
-                shape.setBorderBrush(self.look.theme.rule)
-                shape.setCellPadding(self.look.px(4))
-                frame.setFormat(shape)
+            self.text.show_text(chapter.text + _keys_text(self.keys_of(chapter.title)))
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() == Qt.Key.Key_Escape:
