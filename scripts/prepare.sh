@@ -44,9 +44,21 @@ print(" ".join(missing))
 PYTHON
 }
 
+# The desktop's own validators, for the checks.
+missing_validators() {
+    local missing=""
+    command -v desktop-file-validate >/dev/null || missing="$missing desktop-file-utils"
+    command -v appstreamcli >/dev/null || missing="$missing appstream"
+    command -v update-mime-database >/dev/null || missing="$missing shared-mime-info"
+    command -v groff >/dev/null && [ -f /usr/share/groff/current/tmac/an.tmac ] || missing="$missing groff"
+    printf '%s' "${missing# }"
+}
+
 install_system_packages() {
     local packages
     packages=$(missing_system_packages "$1")
+    [ "$2" != requirements-dev.lock ] || packages="$packages $(missing_validators)"
+    packages=$(printf '%s' "$packages" | xargs)
     [ -n "$packages" ] || return 0
     if [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null; then
         say "installing system libraries: $packages"
@@ -55,7 +67,7 @@ install_system_packages() {
             return 0
         fi
     fi
-    say "window and reports need system libraries that are missing; install them with: sudo apt-get install $packages"
+    say "window, reports or checks lack system packages; install them with: sudo apt-get install $packages"
 }
 
 # Lets this Python find the sources, and pytest the plug-in that they bring.
@@ -83,13 +95,14 @@ prepare() {
         flock 9
         cmp -s "$lock" "$stamp" && exit 0
         python=$(find_python) || exit 2
-        install_system_packages "$python"
+        install_system_packages "$python" "$1"
         if [ ! -x "$venv/bin/python" ]; then
             say "making .venv with $("$python" --version)"
             "$python" -m venv "$venv" >&2 || exit 2
         fi
         say "installing the packages of $1 (once, about a minute)"
-        "$venv/bin/python" -m pip install --quiet --disable-pip-version-check --require-hashes -r "$lock" >&2 || exit 2
+        "$venv/bin/python" -m pip install --quiet --disable-pip-version-check --require-hashes \
+            ${WARM_EMBER_WHEELS:+--no-index --find-links "$WARM_EMBER_WHEELS"} -r "$lock" >&2 || exit 2
         point_at_sources || exit 2
         cp "$lock" "$stamp"
         say "ready"

@@ -40,9 +40,10 @@ def homes(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
 def own_settings(homes: Iterator[Path], monkeypatch: pytest.MonkeyPatch) -> None:
     """Let no test see, or change, what the user of this machine has set."""
     home = next(homes)
-    for name, folder in (("XDG_CONFIG_HOME", home / "config"), ("XDG_DATA_HOME", home / "data")):
+    for name in ("config", "data", "state"):
+        folder = home / name
         folder.mkdir(parents=True)
-        monkeypatch.setenv(name, str(folder))
+        monkeypatch.setenv(f"XDG_{name.upper()}_HOME", str(folder))
 
 
 @pytest.fixture(autouse=True)

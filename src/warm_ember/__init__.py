@@ -8,12 +8,14 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from warm_ember.version import VERSION
+
 if TYPE_CHECKING:
     from warm_ember.library.data_set import DataSet
     from warm_ember.library.project import Project
     from warm_ember.library.taken import Recordings
 
-__version__ = "0.1.0"
+__version__ = VERSION
 
 __all__ = ["open_data_set", "open_project", "record"]
 

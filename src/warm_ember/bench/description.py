@@ -13,10 +13,10 @@ from pathlib import Path
 from typing import Literal
 
 import msgspec
-import platformdirs
 
 from warm_ember.bench.patterns import compile_expression
 from warm_ember.errors import BadArgumentError, BadFileError
+from warm_ember.places import settings_folder
 from warm_ember.units import counted
 
 FORMAT = 1
@@ -303,7 +303,7 @@ def known_descriptions(folders: Iterable[Path] | None = None) -> tuple[Instrumen
         If a user's own cannot be read.
     """
     if folders is None:
-        folders = (platformdirs.user_config_path("warm-ember") / "instruments",)
+        folders = (settings_folder() / "instruments",)
     own = [path for folder in folders if folder.is_dir() for path in sorted(folder.glob("*.json"))]
     with resources.as_file(resources.files("warm_ember.bench") / "instruments") as shipped:
         last = (*GENERIC_LINES, GENERIC_METER, GENERIC)

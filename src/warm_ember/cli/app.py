@@ -9,10 +9,11 @@ from typing import Annotated, Any
 
 import typer
 
-from warm_ember import __version__
 from warm_ember.cli import signals
 from warm_ember.cli.project import say
+from warm_ember.crash_note import write_crash_note
 from warm_ember.errors import WarmEmberError
+from warm_ember.version import VERSION
 
 log = logging.getLogger(__name__)
 
@@ -36,6 +37,8 @@ COMMANDS = {
     "sweep": "Try a target's settings on the bench, where the answer is decided, and say which is best.",
     "recover": "Finish what interrupted recordings left in PROJECT.",
     "bench": "Serve a simulated source-measure unit with a simulated target behind it, until interrupted.",
+    "desktop": "Install the menu entry, file types, manual page and shell completion for this user, or remove them.",
+    "doctor": "Tell what this machine lacks for window, instruments and reports, and how to mend it.",
 }
 """What each command does; its own module is imported only when it is run, so that an answer does not wait for all."""
 
@@ -49,8 +52,17 @@ _PLACES = {
 }
 
 
+def whole_program() -> typer.Typer:
+    """Return the program with all its commands, for what reads off what they can be told."""
+    return _program_with({_OPEN, *COMMANDS})
+
+
 def program(command: str) -> typer.Typer:
     """Return the program with one command that can be run, and the others by name."""
+    return _program_with({command})
+
+
+def _program_with(wanted: set[str]) -> typer.Typer:
     app = typer.Typer(
         name="warm-ember",
         help="From amperes to months: where a battery device's charge goes, and what to change so that it lasts.",
@@ -62,7 +74,7 @@ def program(command: str) -> typer.Typer:
     )
     app.callback(epilog="Without a command: warm-ember [PROJECT] opens the window.")(_program)
     for name, what in ({_OPEN: ""} | COMMANDS).items():
-        function = _function_of(name) if name == command else _not_run
+        function = _function_of(name) if name in wanted else _not_run
         app.command(name, help=what or None, hidden=name == _OPEN)(function)
     return app
 
@@ -71,7 +83,7 @@ def _tell_version(wanted: bool) -> None:
     if wanted:
         from warm_ember.cli.output import print_line
 
-        print_line(f"warm-ember {__version__}")
+        print_line(f"warm-ember {VERSION}")
         raise typer.Exit
 
 
@@ -122,7 +134,9 @@ def run(arguments: list[str]) -> int:
         return _fail("there is not enough memory for this file; nothing was changed")
     except Exception as error:
         log.critical("a bug in the program", exc_info=error)
-        return _fail(f"a bug in the program ({type(error).__name__}: {error})")
+        note = write_crash_note(type(error), error, error.__traceback__)
+        where = "" if note is None else f"; a note that can be sent, without private data: {note}"
+        return _fail(f"a bug in the program ({type(error).__name__}: {error}){where}")
     return result if isinstance(result, int) else 0
 
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Annotated
 
-import platformdirs
 import typer
 
 from warm_ember.attribution.day import day_rows
@@ -20,6 +19,7 @@ from warm_ember.cli.tables import (
 from warm_ember.library.findings import findings_of
 from warm_ember.library.life import life_of
 from warm_ember.library.project import Project
+from warm_ember.places import data_folder
 from warm_ember.session.session import Session
 
 
@@ -31,7 +31,7 @@ def demo(
     json: JsonOption = False,
 ) -> int:
     """Make the demo project in DIR and open it."""
-    path = directory or platformdirs.user_data_path("warm-ember") / "demo"
+    path = directory or data_folder() / "demo"
     if not headless and not json:
         from warm_ember.cli.open_window import show
 

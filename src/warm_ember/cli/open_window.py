@@ -10,14 +10,14 @@ import typer
 
 from warm_ember.errors import BadArgumentError, BadFileError, WarmEmberError
 from warm_ember.report.writing import check_target
-from warm_ember.session.file_kinds import is_data_set
+from warm_ember.session.file_kinds import is_data_set, project_of
 from warm_ember.session.session import Session
 from warm_ember.store.project_folder import ProjectFolder
 
 
 def open_window(
     project: Annotated[
-        str | None, typer.Argument(metavar="[PROJECT]", help="A project to open, or a data set.")
+        str | None, typer.Argument(metavar="[PROJECT]", help="A project or a capture to open, or a data set.")
     ] = None,
 ) -> int:
     """Open the window."""
@@ -29,12 +29,20 @@ def open_window(
         if not DataSet(project).exists():
             raise BadFileError(Path(project), "there is no data set", remedy="collect some runs first")
         return show(None, data_set=project)
-    ProjectFolder(Path(project)).load()  # a project that cannot be opened is said here, without a window
-    return show(Path(project))
+    path = Path(project)
+    owner = project_of(path.resolve())
+    if owner is not None:
+        path, run = owner
+    elif path.is_file():
+        return show(path)  # it is looked at, to be imported
+    else:
+        run = ""
+    ProjectFolder(path).load()  # a project that cannot be opened is said here, without a window
+    return show(path, run=run)
 
 
-def show(project: Path | None, *, make_demo: bool = False, data_set: str = "") -> int:
-    """Open the window on a project, or on a data set, and return its exit code.
+def show(project: Path | None, *, make_demo: bool = False, data_set: str = "", run: str = "") -> int:
+    """Open the window on a project or one of its runs, a file to import, or a data set, and return its exit code.
 
     Raises
     ------
@@ -48,7 +56,7 @@ def show(project: Path | None, *, make_demo: bool = False, data_set: str = "") -
             remedy = "pip install 'warm-ember[window]'"
             raise WarmEmberError(f"the window is not installed: {remedy}; commands work without it") from error
         raise WarmEmberError(f"the window cannot be opened: {error}; commands work without it") from error
-    return run_window(project, make_demo=make_demo, data_set=data_set)
+    return run_window(project, make_demo=make_demo, data_set=data_set, run=run)
 
 
 def save_trace(

@@ -13,6 +13,7 @@ import msgspec
 
 from warm_ember.errors import BadArgumentError, BadFileError
 from warm_ember.formats.source import ImportOptions
+from warm_ember.places import settings_folder
 
 log = logging.getLogger(__name__)
 
@@ -71,9 +72,7 @@ def reading_of(header: Sequence[str], options: ImportOptions) -> Reading | None:
 
 def folder() -> Path:
     """Return where readings are kept."""
-    import platformdirs
-
-    return Path(platformdirs.user_config_path("warm-ember")) / "readings"
+    return settings_folder() / "readings"
 
 
 def keep(name: str, reading: Reading) -> str:

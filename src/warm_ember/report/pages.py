@@ -38,6 +38,7 @@ from warm_ember.units import (
     percent_text,
     quantity_text,
 )
+from warm_ember.version import VERSION
 
 if TYPE_CHECKING:
     import jinja2
@@ -100,6 +101,7 @@ def render(project: Project, choice: Choice, *, on_paper: bool = False) -> str:
     numbers = count(1)
     return _template().render(
         report=report,
+        version=VERSION,
         parts=frozenset(part.value for part in choice.parts),
         figures={name: Markup(_picture(svg) if on_paper else svg) for name, svg in figures.items()},
         style=Markup(_read("report.css")),

@@ -25,6 +25,21 @@ def is_project(path: Path) -> bool:
         return False
 
 
+def project_of(path: Path) -> tuple[Path, str] | None:
+    """Return the project's folder that a file belongs to, and the capture that it is; empty for none in particular.
+
+    It is the project's own file, or one of its captures.
+    """
+    try:
+        if path.name == "project.json" and is_project(path.parent):
+            return path.parent, ""
+        if path.suffix == ".h5" and path.parent.name == "captures" and is_project(path.parent.parent):
+            return path.parent.parent, path.stem
+    except OSError:
+        return None
+    return None
+
+
 def is_data_set(path: Path) -> bool:
     """Return whether a path is the folder of a data set: it has runs by firmware, and is no project."""
     try:

@@ -8,7 +8,6 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
-import platformdirs
 
 from warm_ember.bench.description import (
     FORMAT,
@@ -22,6 +21,7 @@ from warm_ember.bench.description import (
 )
 from warm_ember.bench.trying import TriedCommand, TriedInstrument, try_description
 from warm_ember.errors import BadArgumentError, BadFileError
+from warm_ember.places import settings_folder
 from warm_ember.store.new_file import write_new
 from warm_ember.units import parse_quantity, quantity_text
 
@@ -64,7 +64,7 @@ _NOT_IN_A_NAME = re.compile(r"[^a-z0-9]+")
 
 def user_folder() -> Path:
     """Return where a user's own descriptions lie."""
-    return platformdirs.user_config_path("warm-ember") / "instruments"
+    return settings_folder() / "instruments"
 
 
 def generic_of(mode: str) -> InstrumentDescription:

@@ -11,9 +11,9 @@ from pathlib import Path
 
 import msgspec
 import numpy as np
-import platformdirs
 
 from warm_ember.model.arrays import Floats
+from warm_ember.places import data_folder
 from warm_ember.session.run_results import RunResults
 from warm_ember.session.session import Session
 from warm_ember.session.untitled import untitled_root
@@ -74,7 +74,7 @@ class RecentProject(msgspec.Struct, frozen=True):
 
 def recent_file() -> Path:
     """Return where they are remembered."""
-    return Path(platformdirs.user_data_path("warm-ember")) / "recent.json"
+    return data_folder() / "recent.json"
 
 
 def recent_projects() -> tuple[RecentProject, ...]:

@@ -13,9 +13,9 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 import msgspec
-import platformdirs
 
 from warm_ember.errors import ProjectError
+from warm_ember.places import data_folder
 from warm_ember.session.session import Session
 from warm_ember.store.project_folder import ProjectFolder
 
@@ -26,7 +26,7 @@ UNTITLED = "untitled"
 
 def untitled_root() -> Path:
     """Return the folder that untitled projects lie in."""
-    return Path(platformdirs.user_data_path("warm-ember")) / UNTITLED
+    return data_folder() / UNTITLED
 
 
 def is_untitled(path: Path) -> bool:

@@ -25,10 +25,11 @@ from warm_ember.signal.pyramid import PyramidBuilder
 from warm_ember.store.capture_name import CaptureName
 from warm_ember.store.chunked_writer import BackgroundWriter, ChunkedDataset
 from warm_ember.store.hdf5_storage import Storage, import_h5py
-from warm_ember.store.layout import CAPTURE_FORMAT, MOST_LINES
+from warm_ember.store.layout import CAPTURE_FORMAT, MAKER, MOST_LINES
 from warm_ember.store.new_file import NewFile
 from warm_ember.store.program_trace import write_program
 from warm_ember.store.summary import remove_beside, stamp_now, write_summary
+from warm_ember.version import VERSION
 
 if TYPE_CHECKING:
     import h5py
@@ -85,6 +86,7 @@ class CaptureWriter:
             self._storage = Storage(self._new.descriptor)
             self._background = BackgroundWriter(self._new.descriptor)
             self._file = import_h5py().File(self._storage, "w")
+            write_maker(self._file)
             self._make_channels(self._file, with_voltage, line_names, aux_units or {})
         except BaseException:
             self.abort()
@@ -240,6 +242,11 @@ def line_type(lines: int) -> type[np.unsignedinteger[Any]]:
 def storable(text: str) -> str:
     """Return text as an HDF5 file can hold it: without NUL, and in Unicode."""
     return text.replace("\0", "\N{REPLACEMENT CHARACTER}").encode("utf-8", "replace").decode("utf-8")
+
+
+def write_maker(file: h5py.File) -> None:
+    """Write which program made a file, before anything else: a desktop knows it by what stands near its beginning."""
+    file.attrs[MAKER] = f"Warm Ember {VERSION}"
 
 
 def write_info(file: h5py.File, info: CaptureInfo) -> None:

@@ -10,6 +10,7 @@ import numpy as np
 
 from warm_ember.errors import Cancelled
 from warm_ember.signal.series import ShouldStop, never
+from warm_ember.store.layout import MAKER
 
 if TYPE_CHECKING:
     import h5py
@@ -21,7 +22,8 @@ _ROWS = 1 << 20
 def content_hash(file: h5py.File, should_stop: ShouldStop = never) -> str:
     """Return 16 characters that stand for a capture's samples, its log and its attributes.
 
-    What is made from them is not in it, nor how the file stores them: a copy whose summary was made anew is the same.
+    What is made from them is not in it, nor how the file stores them, nor which version wrote it: a copy whose summary
+    was made anew is the same.
 
     Raises
     ------
@@ -30,7 +32,8 @@ def content_hash(file: h5py.File, should_stop: ShouldStop = never) -> str:
     """
     found = blake2b(digest_size=8)
     for name, data in [("", file), *_datasets(file, "")]:
-        found.update(f"\0{name}\0{sorted((key, _plain(value)) for key, value in data.attrs.items())!r}\0".encode())
+        attributes = sorted((key, _plain(value)) for key, value in data.attrs.items() if name or key != MAKER)
+        found.update(f"\0{name}\0{attributes!r}\0".encode())
         for first in range(0, len(data) if name else 0, _ROWS):
             if should_stop():
                 raise Cancelled("stopped")

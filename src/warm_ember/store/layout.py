@@ -17,6 +17,8 @@ if TYPE_CHECKING:
     import h5py
 
 CAPTURE_FORMAT = 1
+MAKER = "program"
+"""The attribute that names the program that made a file, with its version."""
 MOST_SAMPLES = 1 << 36
 """More than eight days at 100 kS/s: what says that it holds more is a mistake or a trap."""
 MOST_LINES = 32

@@ -34,6 +34,7 @@ from warm_ember.store.capture_file import (
     storable,
     write_events,
     write_info,
+    write_maker,
 )
 from warm_ember.store.capture_name import CaptureName, is_being_written
 from warm_ember.store.hdf5_storage import import_h5py
@@ -159,6 +160,7 @@ class RecordingFile:
         self._descriptor = os.open(self.partial, os.O_RDWR | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o666)
         self._storage = JournaledStorage(self._descriptor, self.partial, _STORED_CHUNK)
         self._file = import_h5py().File(self._storage, "w", rdcc_nbytes=_CACHE_BYTES)
+        write_maker(self._file)
         kinds: dict[str, type[np.generic]] = {"current": np.float32}
         if with_voltage:
             kinds["voltage"] = np.float32

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import logging
-import logging.handlers
 import os
 import signal
 import socket
@@ -13,12 +12,15 @@ from collections.abc import Iterator
 from pathlib import Path
 from types import TracebackType
 
-import platformdirs
 from PySide6.QtCore import QSettings, QSocketNotifier, QTimer
+from PySide6.QtGui import QIcon, QPixmap
 from PySide6.QtWidgets import QApplication
 
 from warm_ember.cli.signals import SIGNALS
+from warm_ember.crash_note import log_to_file, write_crash_note
+from warm_ember.desktop.installing import APPLICATION, icon
 from warm_ember.errors import WarmEmberError
+from warm_ember.places import settings_file, settings_folder
 from warm_ember.ui.look import accessible
 from warm_ember.ui.look.style import dress
 from warm_ember.ui.look.theme import DAY, NIGHT, Appearance
@@ -36,17 +38,19 @@ def make_window(application: QApplication, settings: QSettings) -> MainWindow:
     return MainWindow(ProjectController(), look, settings)
 
 
-def run_window(project: Path | None, *, make_demo: bool = False, data_set: str = "") -> int:
+def run_window(project: Path | None, *, make_demo: bool = False, data_set: str = "", run: str = "") -> int:
     """Open the window and run until it is closed.
 
     Parameters
     ----------
     project
-        A project to open; with `make_demo` the folder for the demo project.
+        A project to open, or a file to import; with `make_demo` the folder for the demo project.
     make_demo
         Make the demo project first, with progress in the window.
     data_set
         The address of a data set to open.
+    run
+        Which run of the project to show; empty for the one that was shown last.
 
     Raises
     ------
@@ -55,16 +59,18 @@ def run_window(project: Path | None, *, make_demo: bool = False, data_set: str =
     """
     if not any(os.environ.get(name) for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")):
         raise WarmEmberError("there is no screen to open a window on; try: warm-ember demo --headless")
-    _log_to_file()
+    log_to_file()
     application = QApplication(sys.argv[:1])
     application.setApplicationName("warm-ember")
     application.setApplicationDisplayName("Warm Ember")
-    settings_file = platformdirs.user_config_path("warm-ember", ensure_exists=True) / "window.ini"
-    window = make_window(application, QSettings(str(settings_file), QSettings.Format.IniFormat))
+    application.setDesktopFileName(APPLICATION)
+    application.setWindowIcon(program_icon())
+    settings_folder().mkdir(parents=True, exist_ok=True)
+    window = make_window(application, QSettings(str(settings_file()), QSettings.Format.IniFormat))
     sys.excepthook = _note_crash(window)
     window.show()
     # After the first paint, so that the window is up before anything is read.
-    QTimer.singleShot(0, lambda: _open_first(window, project, make_demo=make_demo, data_set=data_set))
+    QTimer.singleShot(0, lambda: open_first(window, project, make_demo=make_demo, data_set=data_set, run=run))
     application.aboutToQuit.connect(window.controller.close)
     with _closing_on_signals(application, window) as ended_by:
         code = application.exec()
@@ -106,29 +112,34 @@ def _closing_on_signals(application: QApplication, window: MainWindow) -> Iterat
         wake.close()
 
 
-def _open_first(window: MainWindow, project: Path | None, *, make_demo: bool, data_set: str) -> None:
+def open_first(
+    window: MainWindow, project: Path | None, *, make_demo: bool = False, data_set: str = "", run: str = ""
+) -> None:
+    """Open what the program was started with; see `run_window`."""
     controller = window.controller
     if make_demo and project is not None:
         controller.make_demo(project)
+    elif project is not None and project.is_file():
+        window.way_in.import_files([project])
     elif project is not None:
-        controller.open(project)
+        if controller.open(project) and run:
+            controller.select_run(run)
     elif data_set:
         window.open_data_set(data_set)
 
 
-def _log_to_file() -> None:
-    folder = platformdirs.user_log_path("warm-ember", ensure_exists=True)
-    handler = logging.handlers.RotatingFileHandler(folder / "warm-ember.log", maxBytes=1_000_000, backupCount=2)
-    handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)s %(name)s: %(message)s"))
-    logging.getLogger().addHandler(handler)
-    logging.getLogger().setLevel(logging.INFO)
+def program_icon() -> QIcon:
+    """Return the program's icon."""
+    picture = QPixmap()
+    picture.loadFromData(icon())
+    return QIcon(picture)
 
 
 def _note_crash(window: MainWindow):  # type: ignore[no-untyped-def]
     def hook(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
         log.critical("a bug in the program", exc_info=(kind, error, trace))
-        window.messages.show_trouble(
-            "Something went wrong inside the program; your project is safe, the log has the details."
-        )
+        note = write_crash_note(kind, error, trace)
+        where = "" if note is None else f" A note of it that can be sent, without private data: {note}"
+        window.messages.show_trouble(f"Something went wrong inside the program; your project is safe.{where}")
 
     return hook

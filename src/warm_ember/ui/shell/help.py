@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QObject, Qt
 from PySide6.QtWidgets import QMessageBox
 
-from warm_ember import __version__
 from warm_ember.ui.shell.action_finder import ActionFinder, FoundAction, actions_in, buttons_in
 from warm_ember.ui.shell.page_stack import TITLES
 from warm_ember.ui.shell.tour_steps import tour_steps
+from warm_ember.version import VERSION
 
 if TYPE_CHECKING:
     from warm_ember.ui.pages.guide.view import KeyGroup
@@ -119,7 +119,7 @@ class Help(QObject):
     def show_about(self) -> None:
         """Show what the program is."""
         what = "From amperes to months: where a battery device's charge goes, and what to change so that it lasts."
-        text = f"Warm Ember {__version__}\n\n{what}"
+        text = f"Warm Ember {VERSION}\n\n{what}"
         box = QMessageBox(QMessageBox.Icon.NoIcon, "About", text, QMessageBox.StandardButton.Close, self._window)
         box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         box.open()

@@ -11,6 +11,7 @@ from PySide6.QtCore import QObject, QTimer
 from PySide6.QtWidgets import QFileDialog
 
 from warm_ember.errors import WarmEmberError
+from warm_ember.places import data_folder
 from warm_ember.session import edits
 from warm_ember.session.file_kinds import (
     ARRAY_ENDINGS,
@@ -113,7 +114,7 @@ class WayIn(QObject):
         """Go a way: ``demo``, ``file``, ``project``, ``record`` or ``parts``."""
         if name == "demo":
             self._window.help.guide_through_demo()
-            self._controller.make_demo(Path(platformdirs.user_data_path("warm-ember")) / "demo")
+            self._controller.make_demo(data_folder() / "demo")
         elif name == "file":
             self.import_capture()
         elif name == "project":
