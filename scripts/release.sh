@@ -23,8 +23,15 @@ python3 -m venv build/release
 build/release/bin/pip install --quiet --disable-pip-version-check 'build>=1.2' 'cyclonedx-bom>=5' 'setuptools>=77'
 export SOURCE_DATE_EPOCH=${SOURCE_DATE_EPOCH:-$(date -d "$date" +%s)} # same sources, same bytes
 build/release/bin/python -m build --no-isolation --outdir dist .
-build/release/bin/cyclonedx-py requirements --pyproject pyproject.toml --output-reproducible --of JSON \
-    -o "dist/warm-ember-$version.cdx.json" requirements.lock
+# It has to install with nothing but itself, and with all of it; what the latter brings is what is in it.
+for with in "" "[window,fleet]"; do
+    environment=build/release/tried${with:+-with-all}
+    python3 -m venv "$environment"
+    "$environment/bin/pip" install --quiet --disable-pip-version-check "dist/warm_ember-$version-py3-none-any.whl$with"
+    [ "$("$environment/bin/warm-ember" --version)" = "warm-ember $version" ] || fail "the wheel does not tell its version"
+done
+build/release/bin/cyclonedx-py environment --pyproject pyproject.toml --output-reproducible --of JSON \
+    -o "dist/warm-ember-$version.cdx.json" build/release/tried-with-all/bin/python
 (cd dist && sha256sum -- * >SHA256SUMS)
 git commit -qam "Release $version"
 git tag -a "v$version" -m "Warm Ember $version"

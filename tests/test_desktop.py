@@ -9,6 +9,7 @@ import xml.etree.ElementTree as ElementTree
 from collections.abc import Callable
 from pathlib import Path
 
+import h5py
 import pytest
 
 from warm_ember.cli.app import COMMANDS
@@ -65,12 +66,21 @@ def test_captures_and_projects_are_known_by_what_they_are(installed: Path, demo_
         start = capture.read_bytes()[: 16384 + 16]
         assert start.startswith(b"\x89HDF\r\n\x1a\n")
         assert f"Warm Ember {VERSION}".encode() in start
-    if shutil.which("gio") is not None:  # asks the same data base as file managers do
-        found = subprocess.run(
-            ["gio", "info", "-a", "standard::content-type", next((demo_path / "captures").glob("*.h5"))],
-            capture_output=True, text=True, check=True,
-        )  # fmt: skip
-        assert "hdf" in found.stdout or "warm-ember" in found.stdout
+    if shutil.which("gio") is None:
+        return
+    other = tmp_path / "other.h5"  # of another program: it stays what it is
+    with h5py.File(other, "w") as file:
+        file["x"] = [1, 2, 3]
+    assert content_type(other) == "application/x-hdf"
+    assert content_type(next((demo_path / "captures").glob("*.h5"))) == "application/x-warm-ember-capture"
+    assert content_type(demo_path / "project.json") == "application/x-warm-ember-project"
+
+
+def content_type(path: Path) -> str:
+    """Return what a file manager takes a file for."""
+    asked = ["gio", "info", "-a", "standard::content-type", path]
+    said = subprocess.run(asked, capture_output=True, text=True, check=True).stdout
+    return said.rpartition("content-type: ")[2].strip()
 
 
 def test_the_manual_has_every_command_and_is_formatted_without_a_warning(installed: Path) -> None:
