@@ -150,3 +150,12 @@ def test_what_is_not_known_stands_in_a_column_as_a_dash() -> None:
     assert str(uncertainty_text(None, "A")) == "–"
     assert str(uncertainty_text(0.0, "A")) == "0 A"
     assert interval_text(1.0, math.inf, "s") == "1.00 s to –"
+
+
+@pytest.mark.parametrize("unit", ["months", "%", "°C", "ppm"])
+def test_what_takes_no_prefix_gets_none(unit: str) -> None:
+    for value in (2e-4, 0.638, 0.752, 3500.0, 2e7):
+        assert quantity_text(value, unit).unit == unit
+        assert uncertainty_text(value, unit).unit == unit
+        assert interval_text(value, 1.1 * value, unit).split()[-1] == unit
+    assert interval_text(0.638, 0.752, "months") == "0.638 to 0.752 months"

@@ -198,6 +198,14 @@ def format_trimmed(value: float, digits: int = 3) -> str:
 _STEPS = (
     ("G", 1e9), ("M", 1e6), ("k", 1e3), ("", 1.0), ("m", 1e-3), ("µ", 1e-6), ("n", 1e-9), ("p", 1e-12),
 )  # fmt: skip
+_WITHOUT_PREFIX = frozenset({"months", "%", "°C", "ppm"})
+
+
+def _step(size: float, unit: str) -> tuple[str, float]:
+    """Return the prefix that leaves one to three digits before the point, and its factor."""
+    if unit in _WITHOUT_PREFIX:
+        return "", 1.0
+    return next((step for step in _STEPS if size >= step[1]), _STEPS[-1])
 
 
 def quantity_text(value: float | None, unit: str, digits: int = 3) -> QuantityText:
@@ -213,7 +221,7 @@ def quantity_text(value: float | None, unit: str, digits: int = 3) -> QuantityTe
     if value == 0:
         return QuantityText("0", unit)
     rounded = abs(float(f"{value:.{digits - 1}e}"))
-    prefix, scale = next(((p, s) for p, s in _STEPS if rounded >= s), _STEPS[-1])
+    prefix, scale = _step(rounded, unit)
     return QuantityText(format_significant(value / scale, digits), prefix + unit)
 
 
@@ -263,7 +271,7 @@ def uncertainty_text(half: float | None, unit: str) -> QuantityText:
     if half == 0:
         return QuantityText("0", unit)
     rounded = abs(float(f"{half:.1e}"))
-    prefix, scale = next(((p, s) for p, s in _STEPS if rounded >= 0.1 * s), _STEPS[-1])
+    prefix, scale = _step(10 * rounded, unit)
     return QuantityText(format_significant(rounded / scale, 2), prefix + unit)
 
 
@@ -297,7 +305,7 @@ def interval_text(low: float, high: float, unit: str) -> str:
     if not math.isfinite(high - low):
         return f"{quantity_text(low, unit)} to {quantity_text(high, unit)}"
     largest = abs(float(f"{max(abs(low), abs(high)):.2e}"))
-    prefix, scale = next(((p, s) for p, s in _STEPS if largest >= s), _STEPS[-1])
+    prefix, scale = _step(largest, unit)
     first, last = interval_numbers(low / scale, high / scale)
     return f"{first} to {last} {prefix}{unit}".strip()
 
