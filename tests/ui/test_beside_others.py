@@ -105,7 +105,7 @@ def test_a_signal_closes_the_window_in_good_order(tmp_path: Path, demo_copy: Pat
         "    bench.change('instrument', resource=sys.argv[2])\n"
         "    bench.change_settings('length', duration_s=None, voltage_v=3.0, interval_s=1e-3)\n"
         "    assert bench.start('by signal')\n"
-        "application._open_first = begin\n"
+        "application.open_first = begin\n"
         "sys.exit(application.run_window(Path(sys.argv[1])))\n"
     )
     address = f"TCPIP::127.0.0.1::{server.port}::SOCKET"

@@ -18,10 +18,14 @@ class InvertedKey(QPushButton):
     def __init__(self, look: Appearance, text: str, key: str) -> None:
         super().__init__(text)
         self._look, self.key = look, key
+        look.changed.connect(self.updateGeometry)
 
     def sizeHint(self) -> QSize:
         width = width_of(self._look, f"**{self.text()}**    {self.key}", "small")
         return QSize(round(width) + self._look.px(28), self._look.px(_HEIGHT))
+
+    def minimumSizeHint(self) -> QSize:
+        return self.sizeHint()
 
     def paintEvent(self, event: QPaintEvent) -> None:
         look, theme, px = self._look, self._look.theme, self._look.px

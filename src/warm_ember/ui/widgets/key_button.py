@@ -18,6 +18,7 @@ class KeyButton(QPushButton):
     def __init__(self, look: Appearance, text: str, key: str) -> None:
         super().__init__(text)
         self._look, self._key = look, key
+        look.changed.connect(self.updateGeometry)
         self.setAccessibleName(f"{text}, key {key}" if key else text)
 
     def sizeHint(self) -> QSize:

@@ -56,7 +56,7 @@ class SweepLearnt(PaintedView):
         """Show what a sweep has learnt."""
         self.result = result
         rows = len(self.rows())
-        self.setMinimumHeight(self._look.px(_TOP + _ROW * rows + (108 if result and result.chosen else 8)))
+        self.setMinimumHeight(self._look.px(_TOP + _ROW * rows + (128 if result and result.chosen else 8)))
         self.update()
 
     def rows(self) -> list[tuple[str, str, str, str]]:
@@ -150,11 +150,13 @@ class SweepLearnt(PaintedView):
         months = (chosen.low_s / MONTH_S, chosen.high_s / MONTH_S)
         mean, life = quantity_text(chosen.mean.value, "A").rich, months_text(chosen.life.life_s).rich
         figures = [
-            (named, mean, _without_unit(interval_text(low, high, "A"))),
+            ("average", mean, _without_unit(interval_text(low, high, "A"))),
             ("life", life, _without_unit(interval_text(*months, "months"))),
         ]
         if chosen.bound is not None:
-            figures = [(named, signed(chosen.bound, mean), ""), ("life", signed(chosen.life.bound, life), "")]
+            figures = [("average", signed(chosen.bound, mean), ""), ("life", signed(chosen.life.bound, life), "")]
+        draw_rich_text(painter, QRectF(px(16), top + px(4), width - px(32), px(20)), f"at {named}", look, dim=theme.ink)
+        top += px(20)
         for row, (name, figure, reach) in enumerate(figures):
             line = QRectF(px(16), top + px(4 + 24 * row), width - px(32), px(24))
             draw_rich_text(painter, line, name, look, dim=theme.ink)

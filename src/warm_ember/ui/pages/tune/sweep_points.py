@@ -5,7 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent
 
-from warm_ember.model.figure import signed
+from warm_ember.model.figure import Bound, signed
 from warm_ember.model.sweep import Setting, value_text
 from warm_ember.session.sweep_results import LEFT_OUT, MEASURED, SweepPoint, SweepResult
 from warm_ember.ui.look.painted_view import NamedBox, PaintedView
@@ -104,7 +104,7 @@ class SweepPoints(PaintedView):
             words = f"**{self.result.measured}** measured, **{left}** left out"
             draw_rich_text(painter, QRectF(px(16), px(4), self.width() - px(32), px(18)), words, look)
             heads = ", ".join(one.name for one in self.result.recipe.parameters)
-            draw_rich_text(painter, QRectF(px(28), px(24), px(150), px(16)), heads, look, size="small")
+            draw_rich_text(painter, QRectF(px(28), px(24), self.width() - px(192), px(16)), heads, look, size="small")
             box = QRectF(self.width() - px(190), px(24), px(84), px(16))
             draw_rich_text(painter, box, "mean", look, size="small", align=_RIGHT)
             for row, one in enumerate(rows):
@@ -135,9 +135,11 @@ class SweepPoints(PaintedView):
             told = signed(one.bound, quantity_text(one.shown_a, "A").rich)
             draw_rich_text(painter, mean, told, look, size="small", align=_RIGHT)
         best = self.result.chosen.setting if self.result is not None and self.result.chosen is not None else None
-        told = (
-            "best" if one.setting == best else one.state if one.state == MEASURED and one.bound is None else one.reason
-        )
+        told = one.state if one.state == MEASURED else one.reason
+        if one.bound is not None:
+            told = "out of range" if one.bound is Bound.AT_LEAST else "not resolved"
+        if one.setting == best:
+            told = "best"
         state = QRectF(box.width() - px(102), box.top(), px(90), box.height())
         ink = theme.ink if one.setting == best else None
         draw_rich_text(painter, state, told, look, size="small", dim=ink, align=_RIGHT)

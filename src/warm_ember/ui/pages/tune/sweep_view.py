@@ -88,9 +88,7 @@ class SweepView(QWidget):
         layout.addWidget(self._list, 5)
         right_keys = self._keys("open", first=self.take_key)
         right = self._column((self._scrolled(self.learnt), 5), (self.grid, 4), (right_keys, 0))
-        bar = self._list.verticalScrollBar().sizeHint().width()
-        left.setMinimumWidth(max(px(300), self.form.needs_width() + bar))
-        right.setMinimumWidth(px(340))
+        self._sides = (left, right)
         row.addWidget(left, 8)
         row.addWidget(self.chart, 14)
         row.addWidget(right, 10)
@@ -176,6 +174,11 @@ class SweepView(QWidget):
         font.setPointSizeF(QGuiApplication.font().pointSizeF() * 0.9)
         self.recipe.setFont(font)
         self.state.setFont(self._look.font("small"))
+        left, right = self._sides
+        bar = self._list.verticalScrollBar().sizeHint().width()
+        left.setMinimumWidth(max(self._look.px(300), self.form.needs_width() + bar))
+        right.setMinimumWidth(0)
+        right.setMinimumWidth(max(self._look.px(330), right.minimumSizeHint().width()))
 
     def _on_session(self) -> None:
         self.result, self.chosen = None, None
