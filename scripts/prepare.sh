@@ -16,32 +16,8 @@ find_python() {
     return 2
 }
 
-# Qt and what sets the pages of a report load these at run time; a wheel cannot bring them along.
 missing_system_packages() {
-    "$1" - <<'PYTHON'
-import ctypes, shutil, subprocess
-needed = {
-    "libEGL.so.1": "libegl1", "libGL.so.1": "libgl1", "libxkbcommon.so.0": "libxkbcommon0",
-    "libfontconfig.so.1": "libfontconfig1", "libdbus-1.so.3": "libdbus-1-3", "libglib-2.0.so.0": "libglib2.0-0",
-    "libxcb-cursor.so.0": "libxcb-cursor0", "libxkbcommon-x11.so.0": "libxkbcommon-x11-0",
-    "libxcb-icccm.so.4": "libxcb-icccm4", "libxcb-image.so.0": "libxcb-image0",
-    "libxcb-keysyms.so.1": "libxcb-keysyms1", "libxcb-render-util.so.0": "libxcb-render-util0",
-    "libxcb-shape.so.0": "libxcb-shape0", "libxcb-xkb.so.1": "libxcb-xkb1", "libxcb-randr.so.0": "libxcb-randr0",
-    "libpango-1.0.so.0": "libpango-1.0-0", "libpangoft2-1.0.so.0": "libpangoft2-1.0-0", "libharfbuzz.so.0": "libharfbuzz0b",
-    "libharfbuzz-subset.so.0": "libharfbuzz-subset0",
-}
-missing = []
-for library, package in needed.items():
-    try:
-        ctypes.CDLL(library)
-    except OSError:
-        missing.append(package)
-if shutil.which("fc-list") is None:
-    missing += ["fontconfig", "fonts-dejavu-core"]
-elif not subprocess.run(["fc-list"], capture_output=True, check=False).stdout:
-    missing.append("fonts-dejavu-core")
-print(" ".join(missing))
-PYTHON
+    PYTHONPATH="$root/src" "$1" -c 'from warm_ember.desktop.system_libraries import missing_packages as m; print(*m())'
 }
 
 # The desktop's own validators, for the checks.

@@ -176,7 +176,7 @@ def test_the_doctor_says_what_is_missing_and_how_to_mend_it(
     assert code == 0, said
     assert f"Warm Ember {VERSION}" in said
     monkeypatch.setitem(sys.modules, "PySide6.QtCore", None)
-    monkeypatch.setitem(doctor._PAGE_LIBRARIES, "libno-such.so.9", "libno-such9")
+    monkeypatch.setitem(doctor.PAGES, "libno-such.so.9", "libno-such9")
     closed = tmp_path / "closed"
     closed.write_text("")
     monkeypatch.setenv("XDG_CONFIG_HOME", str(closed / "below"))

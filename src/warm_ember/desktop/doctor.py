@@ -14,23 +14,12 @@ from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
 
+from warm_ember.desktop.system_libraries import PAGES, WINDOW, lacking, lacking_fonts
 from warm_ember.places import data_folder, log_folder, settings_folder
 from warm_ember.units import format_significant
 from warm_ember.version import VERSION
 
 _LEAST_FREE_BYTES = 2e9
-_WINDOW_LIBRARIES = {
-    "libEGL.so.1": "libegl1", "libGL.so.1": "libgl1", "libxkbcommon.so.0": "libxkbcommon0",
-    "libfontconfig.so.1": "libfontconfig1", "libdbus-1.so.3": "libdbus-1-3", "libglib-2.0.so.0": "libglib2.0-0",
-    "libxcb-cursor.so.0": "libxcb-cursor0", "libxkbcommon-x11.so.0": "libxkbcommon-x11-0",
-    "libxcb-icccm.so.4": "libxcb-icccm4", "libxcb-image.so.0": "libxcb-image0",
-    "libxcb-keysyms.so.1": "libxcb-keysyms1", "libxcb-render-util.so.0": "libxcb-render-util0",
-    "libxcb-shape.so.0": "libxcb-shape0", "libxcb-xkb.so.1": "libxcb-xkb1", "libxcb-randr.so.0": "libxcb-randr0",
-}  # fmt: skip
-_PAGE_LIBRARIES = {
-    "libpango-1.0.so.0": "libpango-1.0-0", "libpangoft2-1.0.so.0": "libpangoft2-1.0-0",
-    "libharfbuzz.so.0": "libharfbuzz0b", "libharfbuzz-subset.so.0": "libharfbuzz-subset0",
-}  # fmt: skip
 _SERIAL = ("ttyUSB*", "ttyACM*", "ttyS[0-9]")
 
 
@@ -91,11 +80,11 @@ def _window() -> Iterator[Check]:
             words = "not installed; commands, reports and gates work without it"
             yield Check("window", State.ABSENT, words, "pip install 'warm-ember[window]'")
         else:
-            yield Check("window", State.MISSING, str(error), _apt(_lacking(_WINDOW_LIBRARIES)))
+            yield Check("window", State.MISSING, str(error), _apt(lacking(WINDOW)))
         return
-    lacking = _lacking(_WINDOW_LIBRARIES)
-    if lacking:
-        yield Check("window", State.MISSING, f"without {', '.join(lacking)}", _apt(lacking))
+    missing = lacking(WINDOW)
+    if missing:
+        yield Check("window", State.MISSING, f"without {', '.join(missing)}", _apt(missing))
     elif not any(os.environ.get(name) for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")):
         yield Check("window", State.ABSENT, "installed; there is no screen here")
     else:
@@ -103,12 +92,10 @@ def _window() -> Iterator[Check]:
 
 
 def _reports() -> Iterator[Check]:
-    lacking = _lacking(_PAGE_LIBRARIES)
-    if shutil.which("fc-list") is None:
-        lacking["fc-list"] = "fontconfig fonts-dejavu-core"
-    if lacking:
-        words = f"a report as PDF needs {', '.join(lacking)}; as HTML it needs nothing"
-        yield Check("reports", State.MISSING, words, _apt(lacking))
+    missing = lacking(PAGES) | lacking_fonts()
+    if missing:
+        words = f"a report as PDF needs {', '.join(missing)}; as HTML it needs nothing"
+        yield Check("reports", State.MISSING, words, _apt(missing))
     else:
         yield Check("reports", State.READY, "as HTML and as PDF")
 
@@ -171,19 +158,8 @@ def _places() -> Iterator[Check]:
             yield Check(what, State.READY, words)
 
 
-def _lacking(libraries: dict[str, str]) -> dict[str, str]:
-    """Return the libraries that cannot be loaded, with the packages that bring them."""
-    lacking = {}
-    for library, package in libraries.items():
-        try:
-            ctypes.CDLL(library)
-        except OSError:
-            lacking[library] = package
-    return lacking
-
-
-def _apt(lacking: dict[str, str]) -> str:
-    return f"on Debian: sudo apt-get install {' '.join(lacking.values())}" if lacking else ""
+def _apt(missing: dict[str, str]) -> str:
+    return f"on Debian: sudo apt-get install {' '.join(missing.values())}" if missing else ""
 
 
 def _group_of(path: str) -> str:
