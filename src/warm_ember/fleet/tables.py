@@ -46,8 +46,8 @@ FIELDS = (
 )
 """The columns of `rows_of`."""
 
-_OF_RUNS = (*FIELDS[1:5], "recorded_utc", "commit", "target", "supply_v", "schema_version", "target_h", "filename")
-_OF_LATEST = ("weakest_what", "weakest_grade", "budget_a")
+_OF_RUNS = (*FIELDS[1:5], "recorded_utc", "commit", "target", "supply_v", "schema_version", "filename")
+_OF_LATEST = ("target_h", "budget_a", "weakest_what", "weakest_grade")
 
 
 @contextmanager
@@ -58,9 +58,7 @@ def opened(
     import duckdb
 
     notes: list[str] = []
-    wanted = {"runs": [*_OF_RUNS, *_OF_LATEST, *chosen]} | {
-        _FIGURES[kind][0]: [] for kind in kinds if kind in TABLES_OF
-    }
+    wanted = {"runs": [*_OF_RUNS, *chosen]} | {_FIGURES[kind][0]: [] for kind in kinds if kind in TABLES_OF}
     for kind in kinds:
         table, *figures = _FIGURES[kind]
         wanted[table] += [*figures, *TABLES_OF.get(kind, ())[1:]]
@@ -185,11 +183,12 @@ def why_none(connection: duckdb.DuckDBPyConnection, kind: str, name: str) -> str
 
 def of_latest(connection: duckdb.DuckDBPyConnection) -> dict[str, Any]:
     """Return what the latest run is to reach, and which input of its life is known least."""
-    query = (
-        "SELECT target_h, budget_a, weakest_what, weakest_grade FROM runs "
-        "ORDER BY recorded_utc DESC NULLS LAST, hash LIMIT 1"
-    )
-    ((target_h, budget_a, what, grade),) = connection.execute(query).fetchall() or [(None,) * 4]
+    query = "SELECT filename, hash FROM runs ORDER BY recorded_utc DESC NULLS LAST, hash LIMIT 1"
+    found: list[tuple[Any, ...]] = []
+    for path, run_hash in connection.execute(query).fetchall():
+        _read(connection, "latest", [path], _OF_LATEST)  # four columns of one file, not of all
+        found = connection.execute(f"SELECT {', '.join(_OF_LATEST)} FROM latest WHERE hash = ?", [run_hash]).fetchall()
+    ((target_h, budget_a, what, grade),) = found or [(None,) * 4]
     return {"target_h": target_h, "budget_a": budget_a, "weakest": f"{what}, {grade}" if what else ""}
 
 
