@@ -61,7 +61,7 @@ def _history(folder: Path, builds: int) -> None:
         names = [f"{build:06x}{number:010x}{0:016x}" for number in range(each)]
         step = 1.06 ** sum(build >= at for at in changes)
         average_a = 2e-4 * step * (1 + 0.02 * random.standard_normal(each))
-        when = np.datetime64("2020-01-01") + build
+        when = np.datetime64("2020-01-01") + np.timedelta64(build, "D")
         keys = {
             "hash": names,
             "project": ["post"] * each,

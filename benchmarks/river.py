@@ -44,7 +44,9 @@ def make_rows(folder: Path, builds: int, each: int) -> None:
             "hash": [f"{number:08x}{one:024x}" for one in range(many)],
             "project": ["post"] * many,
             "run": [f"r{one}" for one in range(many)],
-            "recorded_utc": [f"{np.datetime64('2016-01-01') + int(one)}T21:00:00Z" for one in build],
+            "recorded_utc": [
+                f"{np.datetime64('2016-01-01') + np.timedelta64(int(one), 'D')}T21:00:00Z" for one in build
+            ],
             "commit": [f"{one:07x}" for one in build],
             "board": [str(one % BOARDS) for one in range(many)],
         }

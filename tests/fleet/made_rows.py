@@ -72,4 +72,4 @@ def _table(columns: Mapping[str, pa.Array], rows: Iterable[Mapping[str, object]]
 
 def day(number: int) -> str:
     """Return a time as collected runs have it."""
-    return f"{DAY + number}T21:00:00Z"
+    return f"{DAY + np.timedelta64(number, 'D')}T21:00:00Z"

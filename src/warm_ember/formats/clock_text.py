@@ -230,7 +230,9 @@ def _days(year: Floats, month: Floats, day: Floats) -> Floats:
     """Return days since 1970; NaN where there is no such day."""
     known = (month >= 1) & (month <= 12) & (day >= 1)
     months = np.where(known, (year - 1970) * 12 + month - 1, 0).astype("datetime64[M]")
-    first, next_first = (one.astype("datetime64[D]").astype(np.float64) for one in (months, months + 1))
+    first, next_first = (
+        one.astype("datetime64[D]").astype(np.float64) for one in (months, months + np.timedelta64(1, "M"))
+    )
     return np.asarray(np.where(known & (day <= next_first - first), first + day - 1, np.nan))
 
 
