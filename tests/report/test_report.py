@@ -296,12 +296,20 @@ def test_colours_on_paper_are_those_of_the_day_ramp() -> None:
 def test_words_are_text_and_figures_wear_their_grade() -> None:
     assert str(safe("<b>\x07")) == "&lt;b&gt;·"
     assert len(str(safe("x" * 10_000))) < 200
-    assert str(figure("159 µA")) == '<span class="fig"><b class="measured">159</b> µA</span>'
-    assert str(figure("every 6.00 h", "entered")) == '<span class="fig">every <b class="entered">6.00</b> h</span>'
-    assert str(figure("0.6 µA", "bounded", "below")) == '<span class="fig"><b class="bounded">&lt; 0.6</b> µA</span>'
-    assert str(figure("1.5 % a year", "assumed")) == '<span class="fig"><b class="assumed">1.5</b> % a year</span>'
-    assert str(figure("−3.06 mA")) == '<span class="fig"><b class="measured">−3.06</b> mA</span>'
-    assert str(figure("–")) == '<span class="fig"><b class="measured">–</b></span>'
+    written = [
+        figure("159 µA"), figure("every 6.00 h", "entered"), figure("0.6 µA", "bounded", "below"),
+        figure("1.5 % a year", "assumed"), figure("−3.06 mA"), figure("–"),
+    ]  # fmt: skip
+    assert [str(one).replace("\u00a0", " ").replace("\u202f", " ") for one in written] == [
+        '<b class="measured">159</b> µA',
+        'every <b class="entered">6.00</b> h',
+        '<b class="bounded">&lt; 0.6</b> µA',
+        '<b class="assumed">1.5</b> % a year',
+        '<b class="measured">−3.06</b> mA',
+        '<b class="measured">–</b>',
+    ]
+    # No line of a page ends within a figure.
+    assert not any(" " in re.sub("<.*?>", "", str(one)) for one in written)
 
 
 def test_report_data_is_the_report_as_json(project: Project, tmp_path: Path, command) -> None:

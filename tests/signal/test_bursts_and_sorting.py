@@ -124,6 +124,31 @@ def test_courses_are_sums_over_their_samples(made, missing) -> None:
         assert found.charge.width[at] == pytest.approx(width, rel=1e-6)
 
 
+@given(bursty(), st.randoms(use_true_random=False))
+def test_courses_of_which_some_are_read_anew_are_as_all_read_at_once(made, random) -> None:
+    values, spans, floor_a, noise_a = made
+
+    def read(stretches):
+        first, last = np.array(stretches, dtype=np.int64).reshape(-1, 2).T
+        return read_courses(
+            series(values), first, last, np.full(len(first), floor_a), np.full(len(first), noise_a), columns=5
+        )
+
+    begin = random.randrange(len(spans))
+    end = random.randrange(begin, len(spans))
+    joined = [*spans[:begin], (spans[begin][0], spans[end][1]), *spans[end + 1 :]]
+    kept = np.array([*range(begin + 1), *range(end + 1, len(spans))])
+    found = read(spans).of(kept).with_others(np.array([begin]), read(joined[begin : begin + 1]))
+    expected = read(joined)
+    assert found.lasts.tolist() == expected.lasts.tolist()
+    for name in ("total", "peak_a", "level_a", "core", "mean_a"):
+        np.testing.assert_allclose(getattr(found, name), getattr(expected, name), rtol=1e-9, atol=1e-18)
+    for one, other in ((found.charge, expected.charge), (found.height, expected.height)):
+        np.testing.assert_allclose(
+            (one.centre, one.width, one.skew), (other.centre, other.width, other.skew), rtol=1e-6, atol=1e-9
+        )
+
+
 COURSES = st.lists(st.floats(-5, 5), min_size=12, max_size=12).map(np.array)
 
 

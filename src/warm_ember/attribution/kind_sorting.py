@@ -104,7 +104,8 @@ def sort_bursts(series: Series, bursts: Bursts, *, should_stop: ShouldStop = nev
     first, last, rest = bursts.first, bursts.last, bursts.rest
     floors = np.array([one.floor.level_a for one in bursts.rests])
     noises = np.array([one.floor.noise_a for one in bursts.rests])
-    found = _sorted(series, first, last, floors[rest], noises[rest], should_stop)
+    courses = read_courses(series, first, last, floors[rest], noises[rest], should_stop=should_stop)
+    found = _sorted(series, first, last, floors[rest], noises[rest], courses, should_stop)
     inner = np.unique([edge for one in bursts.rests[1:] for edge in (one.first, one.last)])
     for _ in range(_ROUNDS):
         # Between bursts on both sides of a state is that.
@@ -112,16 +113,26 @@ def sort_bursts(series: Series, bursts: Bursts, *, should_stop: ShouldStop = nev
         bridged = _bridged(found) & (between[1:] == between[:-1]) if len(rest) else np.zeros(0, dtype=bool)
         if not bridged.any():
             break
-        opens = np.append(True, ~bridged)
-        first, last, rest = found.first[opens], found.last[np.append(~bridged, True)], rest[opens]
-        found = _sorted(series, first, last, floors[rest], noises[rest], should_stop)
+        opens, closes = np.flatnonzero(np.append(True, ~bridged)), np.flatnonzero(np.append(~bridged, True))
+        first, last, rest = found.first[opens], found.last[closes], rest[opens]
+        grown = np.flatnonzero(closes > opens)
+        read = read_courses(
+            series, first[grown], last[grown], floors[rest[grown]], noises[rest[grown]], should_stop=should_stop
+        )
+        courses = found.courses.of(opens).with_others(grown, read)
+        found = _sorted(series, first, last, floors[rest], noises[rest], courses, should_stop)
     return found
 
 
 def _sorted(
-    series: Series, first: Indices, last: Indices, floor_a: Floats, noise_a: Floats, should_stop: ShouldStop
+    series: Series,
+    first: Indices,
+    last: Indices,
+    floor_a: Floats,
+    noise_a: Floats,
+    courses: Courses,
+    should_stop: ShouldStop,
 ) -> Sorted:
-    courses = read_courses(series, first, last, floor_a, noise_a, should_stop=should_stop)
     figures = figures_of(courses, floor_a, noise_a)
     whole = (first > 0) & (last < series.samples) & np.isfinite(courses.total)
     kind = np.full(len(first), ALONE, dtype=np.int64)

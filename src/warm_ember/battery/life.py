@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import msgspec
@@ -28,7 +29,8 @@ _DRAWN_POINTS = 80
 _LEAST_A, _MOST_A = 1e-13, 1e3
 _REACH = 0.2
 _EXACT = 1e-9  # of the logarithm of a current
-_AT_A_TIME = 34
+_AROUND = np.array([-0.1, -1e-2, -1e-3, -1e-5, 0.0, 1e-5, 1e-3, 1e-2, 0.1])
+_WITHIN = np.array([1 / 3, 2 / 3])
 _LIKELY = np.geomspace(0.6, 1.05, 9)
 _NEAR = np.geomspace(0.7, 1.4, 9)
 _ROUGH_DRAWS, _ROUGH_POINTS, _ROUGH_DRAWN_POINTS = 120, 128, 48
@@ -261,28 +263,41 @@ def budget_current(model: LifeModel, target_s: float) -> float:
     # The life is nearly in proportion to one over the average, so the answer is near, and looked for from there.
     near = min(max(math.log(model.battery.capacity_c / target_s), lowest), highest)
     tried = np.clip(near + np.log(_LIKELY), lowest, highest)
-    lasts = all_beyond(tried) >= 0
-    low, high = float(tried[0]), float(tried[-1])
-    if lasts[0] and not lasts[-1]:
-        first = int(np.argmin(lasts))
-        low, high = float(tried[first - 1]), float(tried[first])
+    found = all_beyond(tried)
+    first = int(np.argmin(np.append(found >= 0, False)))  # the first that does not last
+    if 0 < first < len(tried):
+        low, high = tried[first - 1 : first + 1].tolist()
+        above, below = found[first - 1 : first + 1].tolist()
     else:
-        reach = _REACH
+        low, high, reach = float(tried[0]), float(tried[-1]), _REACH
         while low > lowest and beyond(low) < 0:
             high, low, reach = low, max(low - reach, lowest), 4 * reach
         while high < highest and beyond(high) >= 0:
             low, high, reach = high, min(high + reach, highest), 4 * reach
-        if beyond(low) < 0:
+        above, below = beyond(low), beyond(high)
+        if above < 0:
             return 0.0
-        if beyond(high) >= 0:
+        if below >= 0:
             return math.exp(high)
+    return math.exp(_crossing(all_beyond, low, high, above, below))
 
-    # Many at a time cost hardly more than one, and no more than a library's root finder takes to load.
+
+def _crossing(function: Callable[[Floats], Floats], low: float, high: float, above: float, below: float) -> float:
+    """Return where a function that falls goes below 0 between two places: regula falsi, several places at a time.
+
+    The line between the ends, where it is `above` and `below` 0, tells about where. Places close around it fence in
+    what is smooth in a few rounds; those that part the stretch see to what jumps.
+    """
     while high - low > _EXACT:
-        tried = np.linspace(low, high, _AT_A_TIME)
-        last = int(np.argmin(np.append(all_beyond(tried[1:-1]) >= 0, False)))  # the last one that still lasts
-        low, high = float(tried[last]), float(tried[last + 1])
-    return math.exp((low + high) / 2)
+        shares = np.clip(above / (above - below) + _AROUND, 0.0, 1.0)
+        tried = low + (high - low) * np.unique(np.concatenate((shares, _WITHIN)))
+        found = function(tried)
+        last = int(np.argmin(np.append(found >= 0, False)))  # the first that does not last any more
+        if last < len(tried):
+            high, below = float(tried[last]), float(found[last])
+        if last > 0:
+            low, above = float(tried[last - 1]), float(found[last - 1])
+    return (low + high) / 2
 
 
 def _between(lives_s: Floats, target_s: float, averages_a: Floats) -> float | None:

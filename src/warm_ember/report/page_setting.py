@@ -6,6 +6,7 @@ loads while the report is still being computed, and holds up no window.
 
 from __future__ import annotations
 
+import gc
 import logging
 import subprocess
 import sys
@@ -81,6 +82,7 @@ def main() -> int:
     except OSError as error:
         sys.stderr.write(str(error).replace("\n", " "))
         return _NO_LIBRARY
+    gc.disable()  # it ends with the page: what would be searched for again and again is hardly any rubbish
     page = sys.stdin.buffer.read().decode()
     if not page:
         return 1  # nobody wants it any more

@@ -21,8 +21,9 @@ _SIGNS = {"at_least": "≥", "at_most": "≤", "below": "<"}
 _LONGEST = 160
 _NARROW = "\u202f"
 """A space within a number at which no line ends."""
+_WHOLE = "\u00a0"
 _LONG_WORD = re.compile(r"\S{25,}")
-_NUMBER = re.compile(r"(?:[<≥≤] )?[−-]?\d[\d.\u202f]*")
+_NUMBER = re.compile(r"(?:[<≥≤][\u202f\u00a0])?[−-]?\d[\d.\u202f]*")
 
 
 def safe(text: object, longest: int = _LONGEST) -> Markup:
@@ -40,12 +41,15 @@ def breakable(text: object, longest: int = _LONGEST) -> Markup:
 
 
 def figure(text: object, grade: str = "measured", bound: str | None = None) -> Markup:
-    """Return a figure: its number in the look of its grade behind the sign of its bound, its unit plain."""
-    plain = str(text).replace(THIN_SPACE, _NARROW)
+    """Return a figure: its number in the look of its grade behind the sign of its bound, its unit plain.
+
+    No line ends within it: by its spaces, as an element around each would take as long to set as the figure itself.
+    """
+    plain = str(text).replace(THIN_SPACE, _NARROW).replace(" ", _WHOLE)
     found = _NUMBER.search(plain)
     before, number, after = (plain[: found.start()], found[0], plain[found.end() :]) if found else ("", plain, "")
-    sign = f"{_SIGNS[bound]} " if bound else ""
-    return Markup('<span class="fig">{}<b class="{}">{}{}</b>{}</span>').format(before, grade, sign, number, after)
+    sign = f"{_SIGNS[bound]}{_NARROW}" if bound else ""
+    return Markup('{}<b class="{}">{}{}</b>{}').format(before, grade, sign, number, after)
 
 
 def amperes(

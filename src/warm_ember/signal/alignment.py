@@ -107,6 +107,8 @@ def fit_clock(
     for candidate in _candidate_offsets(target_s, capture_s, tolerance_s, end_s):
         fit = _grown(target_s, capture_s, candidate, tolerance_s, end_s)
         if fit is not None and _is_more_than_chance(fit, len(target_s), len(capture_s), end_s, tolerance_s, fewest):
+            if fit.matched == len(target_s) == len(capture_s):
+                return fit  # nothing is left that another could match
             fits.append(fit)
     if not fits:
         return None

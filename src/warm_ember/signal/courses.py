@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, fields
+from typing import Any
 
 import numpy as np
 
@@ -49,6 +51,20 @@ class Courses:
     core: Floats
     mean_a: Floats
 
+    def of(self, rows: Indices) -> Courses:
+        """Return those of some of the stretches, their numbers of shape ``(m,)``."""
+        return _each(lambda all_of: all_of[rows], self)
+
+    def with_others(self, rows: Indices, others: Courses) -> Courses:
+        """Return them with others in place of those of some of the stretches, their numbers of shape ``(m,)``."""
+
+        def put(mine: np.ndarray, theirs: np.ndarray) -> np.ndarray:
+            put_in = mine.copy()
+            put_in[rows] = theirs
+            return put_in
+
+        return _each(put, self, others)
+
 
 @dataclass(frozen=True, eq=False)
 class Spread:
@@ -65,6 +81,22 @@ class Spread:
     centre: Floats
     width: Floats
     skew: Floats
+
+
+def _each(function: Callable[..., np.ndarray], *courses: Courses) -> Courses:
+    """Return courses whose every array is what a function makes of that of those."""
+
+    def made(kind: type, *parts: object) -> Any:
+        values = {field.name: [getattr(part, field.name) for part in parts] for field in fields(kind)}
+        return kind(
+            **{
+                name: made(Spread, *those) if isinstance(those[0], Spread) else function(*those)
+                for name, those in values.items()
+            }
+        )
+
+    found: Courses = made(Courses, *courses)
+    return found
 
 
 def read_courses(

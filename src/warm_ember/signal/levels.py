@@ -38,6 +38,7 @@ _CALM = 0.2
 _LOOKED_AT_FOR_STEP, _FEWEST_VALUES, _SHARE_OF_VALUES = 1 << 16, 12, 0.05
 _NEIGHBOURS, _ON_GRID, _ALL_BUT = 0.3, 0.1, 0.95
 _LEAST_PAIRS, _LEAST_CHANGES, _NO_MEMORY, _SURELY = 100, 0.02, 0.05, 3.0
+_FOUR_FIFTHS = (0.1, 0.9)
 _GOLDEN, _STEPS_LINEAR = 0.6180339887498949, 4.0
 _WIDE = 0.3
 _LOOKED_AT = 1024
@@ -134,8 +135,9 @@ def find_levels(
     if not len(known):
         labels = _renumber(labels)
     levels = range(len(known) or int(labels.max()) + 1)
-    centres = known if len(known) else np.array([np.median(scaled[labels == index]) for index in levels])
-    spreads_a = [_spread_a(scaled[labels == index], scale_a) for index in levels]
+    on_level = [np.sort(scaled[labels == index]) for index in levels]
+    centres = known if len(known) else np.array([_quantile(those, 0.5) for those in on_level])
+    spreads_a = np.array([[_quantile(those, share) for share in _FOUR_FIFTHS] for those in on_level])
     starts = np.flatnonzero(np.diff(labels, prepend=-2))
     edges = starts * size
     if size > 1:
@@ -147,7 +149,7 @@ def find_levels(
     edges, level, found_a = edges.astype(np.int64), level[not_empty], np.sinh(centres) * scale_a
     # Levels that were learned keep their numbers whatever is on them here.
     number = np.empty(0, dtype=np.int64) if len(known) else _numbered(series, edges, level, found_a, should_stop)
-    return Levels(found_a, edges, level, scale_a, np.array(spreads_a).reshape(-1, 2), number)
+    return Levels(found_a, edges, level, scale_a, np.sinh(spreads_a) * scale_a, number)
 
 
 def _numbered(series: Series, edges: Indices, level: Indices, centres_a: Floats, should_stop: ShouldStop) -> Indices:
@@ -161,11 +163,13 @@ def _numbered(series: Series, edges: Indices, level: Indices, centres_a: Floats,
     return number
 
 
-def _spread_a(scaled: Floats, scale_a: float) -> tuple[float, float]:
-    if not len(scaled):
-        return math.nan, math.nan
-    low, high = np.sinh(np.quantile(scaled, (0.1, 0.9))) * scale_a
-    return float(low), float(high)
+def _quantile(ordered: Floats, share: float) -> float:
+    """Return a quantile of values that rise, straight between them; NaN of none."""
+    if not len(ordered):
+        return math.nan
+    place = share * (len(ordered) - 1)
+    low, high = ordered[math.floor(place)], ordered[math.ceil(place)]
+    return float(low + (place % 1.0) * (high - low))
 
 
 def _block_samples(series: Series) -> int:
@@ -277,7 +281,7 @@ def _of_rows(rows: Samples) -> tuple[Samples, Samples]:
     ordered = np.sort(rows, axis=1)  # vectorised, and so several times as fast as a selection
     median = ordered[:, mid].copy()
     spread = np.asarray((ordered[:, high] - ordered[:, low]) / 1.35, dtype=np.float32)
-    holes = np.flatnonzero(np.isnan(rows).any(axis=1))
+    holes = np.flatnonzero(np.isnan(ordered[:, -1]))  # what was not measured is sorted to the end
     for row in holes:
         measured = rows[row][~np.isnan(rows[row])]
         median[row] = np.median(measured) if len(measured) else np.nan
@@ -402,7 +406,7 @@ def _absorb_transitions(labels: Indices) -> Indices:
 
 def _renumber(labels: Indices) -> Indices:
     """Renumber the levels that are still there from 0, lowest first."""
-    kept = np.unique(labels[labels >= 0])
+    kept = np.flatnonzero(np.bincount(labels[labels >= 0]))
     return np.where(labels >= 0, np.searchsorted(kept, labels), -1)
 
 

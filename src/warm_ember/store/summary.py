@@ -37,6 +37,7 @@ _STAMP, _BYTES, _SAMPLES = "file_time_ns", "file_bytes", "samples"
 _BACK_NS, _EVEN_NS = 10_000_000_000, 2_000_000_000
 _TRIED_BLOCKS = 12
 _ALL_TRIED = 64
+_READ_WHOLE_BYTES = 1 << 20
 _ENDING = ".summary"
 
 
@@ -182,17 +183,16 @@ def _holds(levels: Mapping[str, list[Any]], file: h5py.File, samples: int) -> bo
     """Compare some blocks of each level with the samples or the finer blocks that they stand for."""
     for name, of_channel in levels.items():
         reduce, finer = (reduce_bit_blocks if name == "lines" else reduce_blocks), None
-        for level in of_channel:
-            for first, last in _tried(level.shape[0]):
-                stored = np.asarray(level[first:last])
-                if finer is not None:
-                    made = reduce(np.asarray(finer[first * RATIO : last * RATIO]))
-                elif name == "power":
-                    continue
-                else:
-                    made = _reduced(name, file[name][first * BLOCK_SAMPLES : last * BLOCK_SAMPLES])
-                if not _equal(made, stored):
-                    return False
+        for kept in of_channel:
+            level = kept[:] if kept.nbytes <= _READ_WHOLE_BYTES else kept  # one read costs as much as ten blocks more
+            tried = _tried(level.shape[0])
+            if finer is not None:
+                made = [reduce(np.asarray(finer[first * RATIO : last * RATIO])) for first, last in tried]
+            else:
+                channel = file[name] if name != "power" else None
+                made = [] if channel is None else [_reduced(name, channel[_samples_of(*blocks)]) for blocks in tried]
+            if made and not _equal(np.concatenate(made), np.concatenate([level[slice(*blocks)] for blocks in tried])):
+                return False
             finer = level
     return True
 
@@ -201,6 +201,10 @@ def _tried(blocks: int) -> list[tuple[int, int]]:
     if blocks <= _ALL_TRIED:
         return [(0, blocks)]
     return [(block, block + 1) for block in np.linspace(0, blocks - 1, _TRIED_BLOCKS).astype(int).tolist()]
+
+
+def _samples_of(first_block: int, last_block: int) -> slice:
+    return slice(first_block * BLOCK_SAMPLES, last_block * BLOCK_SAMPLES)
 
 
 def _reduced(name: str, samples: Any) -> Blocks:

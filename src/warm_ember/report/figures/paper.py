@@ -85,16 +85,40 @@ class Drawing:
         """Return axes in a part of the figure, in shares of it."""
         return self.figure.add_axes((left, bottom, width, height))
 
-    def paint_by_height(self, axes: Axes, low_a: float, high_a: float) -> str:
-        """Return the colour to fill with what shall be painted by the heat ramp along the vertical axis.
+    def current_axis(self, axes: Axes, low_a: float, high_a: float) -> str:
+        """Make the vertical axis one of currents by decades, with the heat ramp painted along it.
 
         Parameters
         ----------
         axes
-            With a current axis.
+            The only ones of the figure with such an axis.
         low_a, high_a
             Its ends.
+
+        Returns
+        -------
+        str
+            The colour to fill with what shall be painted by the ramp as well.
         """
+        from matplotlib.patches import Rectangle
+
+        axes.set_yscale("log")
+        axes.set_ylim(low_a, high_a)
+        decades = 10.0 ** np.arange(np.floor(np.log10(low_a)), np.floor(np.log10(high_a) + 1e-9) + 1)
+        between = (1.0, 2.0, 5.0) if np.log10(high_a / low_a) < _FEW_DECADES else (1.0,)
+        ticks = [tick for decade in decades.tolist() for one in between if low_a < (tick := decade * one) < high_a]
+        axes.set_yticks(ticks, [str(quantity_text(tick, "A", 1)) for tick in ticks])
+        axes.minorticks_off()
+        axes.grid(visible=True, axis="y", color=GRID, linewidth=0.6)
+        axes.set_axisbelow(True)
+        axes.tick_params(axis="y", pad=8, length=0)
+        self._paint_by_height(axes, low_a, high_a)
+        axes.add_artist(
+            Rectangle((-0.012, 0), 0.008, 1, transform=axes.transAxes, facecolor=_BY_HEIGHT, linewidth=0, clip_on=False)
+        )
+        return _BY_HEIGHT
+
+    def _paint_by_height(self, axes: Axes, low_a: float, high_a: float) -> None:
         height_pt = self.figure.get_size_inches()[1] * 72.0
         box = axes.get_position()
         bottom, top = ((1 - one) * height_pt for one in (box.y0, box.y1))
@@ -110,7 +134,6 @@ class Drawing:
             f'<defs><linearGradient id="heat" gradientUnits="userSpaceOnUse" x1="0" x2="0" y1="{bottom:.3f}" '
             f'y2="{top:.3f}">{"".join(stops)}</linearGradient></defs>'
         )
-        return _BY_HEIGHT
 
     def svg(self) -> str:
         """Return the figure as an SVG element that can stand in a page beside others."""
@@ -126,28 +149,6 @@ class Drawing:
             start = text.index(">", text.index("<svg")) + 1
             text = text[:start] + self._gradient + text[start:].replace(f"fill: {_BY_HEIGHT}", "fill: url(#heat)")
         return _IDENTITY.sub(lambda found: f"{found[1]}{self.name}-", text)
-
-
-def current_axis(axes: Axes, low_a: float, high_a: float) -> None:
-    """Make the vertical axis one of currents by decades, with the ramp painted along it."""
-    axes.set_yscale("log")
-    axes.set_ylim(low_a, high_a)
-    decades = np.arange(np.floor(np.log10(low_a)), np.floor(np.log10(high_a) + 1e-9) + 1)
-    between = (1.0, 2.0, 5.0) if np.log10(high_a / low_a) < _FEW_DECADES else (1.0,)
-    ticks = [tick for decade in (10.0**decades).tolist() for one in between if low_a < (tick := decade * one) < high_a]
-    axes.set_yticks(ticks, [str(quantity_text(tick, "A", 1)) for tick in ticks])
-    axes.minorticks_off()
-    axes.grid(visible=True, axis="y", color=GRID, linewidth=0.6)
-    axes.set_axisbelow(True)
-    axes.tick_params(axis="y", pad=8, length=0)
-    first, last = (int(ramp_steps(np.array([one]))[0]) for one in (low_a, high_a))
-    edges = 10.0 ** (FIRST_DECADE + (np.arange(first, last + 2) - 0.5) / STEPS_PER_DECADE)
-    for step, (lower, upper) in enumerate(zip(edges[:-1].tolist(), edges[1:].tolist(), strict=True), start=first):
-        span = (max(lower, low_a), min(upper, high_a))
-        if span[1] > span[0]:
-            axes.fill_betweenx(
-                span, -0.012, -0.004, transform=axes.get_yaxis_transform(), color=_color(step), clip_on=False, lw=0
-            )
 
 
 _ROUND_S = (1e-6, 1e-5, 1e-4, 1e-3, 0.01, 0.1, 1.0, 10.0, 60.0, 600.0, 3600.0, 36000.0, 86400.0, 864000.0)

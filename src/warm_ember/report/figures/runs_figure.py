@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from warm_ember.report.content import Report
-from warm_ember.report.figures.paper import DIM, INK, WIDTH_MM, current_axis, drawing, heat
+from warm_ember.report.figures.paper import DIM, INK, WIDTH_MM, drawing, heat
 from warm_ember.units import format_significant, quantity_text
 
 _HALF, _STEP = 0.28, 0.035
@@ -22,7 +22,7 @@ def runs_figure(report: Report) -> str:
     steps = {step.after: step for step in report.steps}
     with drawing("runs", WIDTH_MM, 42.0) as made:
         axes = made.axes(0.10, 0.02, 0.83, 0.94)
-        current_axis(axes, low_a, high_a)
+        made.current_axis(axes, low_a, high_a)
         axes.set_xlim(-0.5, len(means) - 0.5)
         axes.set_xticks([])
         for at, (run, mean_a) in enumerate(zip(report.runs, means, strict=True)):

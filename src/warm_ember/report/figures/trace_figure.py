@@ -6,8 +6,9 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from warm_ember.model.arrays import Floats
 from warm_ember.report.content import BracketRow
-from warm_ember.report.figures.paper import INK, MARK, MARK_GROUND, WIDTH_MM, current_axis, drawing, time_axis
+from warm_ember.report.figures.paper import INK, MARK, MARK_GROUND, WIDTH_MM, drawing, time_axis
 from warm_ember.session.run_results import RunResults
 from warm_ember.signal.envelope import Envelope, envelope
 from warm_ember.units import quantity_text
@@ -15,9 +16,10 @@ from warm_ember.units import quantity_text
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-_COLUMNS = 900
+_COLUMNS = 600
 _LETTER_PT = 9.0
 _LINE = 0.008
+_HEIGHTS = 500  # of the axis that can be told apart: a twentieth of a millimetre
 
 
 def trace_figure(name: str, run: RunResults, brackets: tuple[BracketRow, ...], notes_s: tuple[float, ...] = ()) -> str:
@@ -40,11 +42,11 @@ def trace_figure(name: str, run: RunResults, brackets: tuple[BracketRow, ...], n
     low_a, high_a = _span(run.current_span_a)
     with drawing(name, WIDTH_MM, 38.0) as made:
         axes = made.axes(0.10, 0.2 if notes_s else 0.13, 0.875, 0.65 if notes_s else 0.72)
-        current_axis(axes, low_a, high_a)
+        by_height = made.current_axis(axes, low_a, high_a)
         axes.set_xlim(0.0, length_s)
         for bracket in brackets:
             axes.axvspan(bracket.from_s, bracket.to_s, color=MARK_GROUND, linewidth=0)
-        _paint(axes, found, low_a, made.paint_by_height(axes, low_a, high_a), high_a)
+        _paint(axes, found, low_a, by_height, high_a)
         _letters(axes, brackets, length_s)
         time_axis(axes, length_s)
         for number, at_s in enumerate(notes_s, start=1):
@@ -74,18 +76,28 @@ def _paint(axes: Axes, found: Envelope, low_a: float, color: str, high_a: float)
     from matplotlib.patches import PathPatch
     from matplotlib.path import Path
 
-    times = np.repeat(found.edges_s, 2)[1:-1]
-    bottom, top = (np.repeat(np.maximum(one, low_a), 2) for one in (found.low, found.high))
+    bottom, top = (np.maximum(one, low_a) for one in (found.low, found.high))
     top = np.maximum(top, bottom * 10 ** (_LINE * np.log10(high_a / low_a)))
+    # To what can be seen on paper, and never smaller than it is: most steps are then none, and not drawn.
+    step = np.log10(high_a / low_a) / _HEIGHTS
+    bottom = low_a * 10 ** (step * np.floor(np.log10(bottom / low_a) / step))
+    top = low_a * 10 ** (step * np.ceil(np.log10(top / low_a) / step))
     there = np.flatnonzero(np.isfinite(bottom))
     shapes = []
     for piece in np.split(there, np.flatnonzero(np.diff(there) > 1) + 1):  # what was not measured is left open
         if len(piece):
-            there_and_back = np.concatenate((times[piece], times[piece][::-1]))
-            edge = np.concatenate((top[piece], bottom[piece][::-1]))
-            shapes.append(Path(np.column_stack((there_and_back, edge))))
+            edges_s = found.edges_s[piece[0] : piece[-1] + 2]
+            shapes.append(Path(np.concatenate((_steps(edges_s, top[piece]), _steps(edges_s, bottom[piece])[::-1]))))
     if shapes:
-        axes.add_patch(PathPatch(Path.make_compound_path(*shapes), facecolor=color, linewidth=0))
+        # The limits of the axes are set: they are not looked for among the thousands of its points.
+        axes.add_artist(PathPatch(Path.make_compound_path(*shapes), facecolor=color, linewidth=0))
+
+
+def _steps(edges_s: Floats, values_a: Floats) -> Floats:
+    """Return the corners of a line of steps from the first edge to the last, shape ``(corners, 2)``."""
+    changes = np.flatnonzero(np.diff(values_a)) + 1
+    times_s = np.repeat(edges_s[np.concatenate(([0], changes, [len(values_a)]))], 2)[1:-1]
+    return np.column_stack((times_s, np.repeat(values_a[np.concatenate(([0], changes))], 2)))
 
 
 def _letters(axes: Axes, brackets: tuple[BracketRow, ...], length_s: float) -> None:
