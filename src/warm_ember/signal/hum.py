@@ -15,6 +15,7 @@ MAINS_HZ = (50.0, 60.0)
 _SEGMENT_S = 2.0
 _SHORTEST_S = 0.2
 _CANDIDATES = 400
+_BLOCKS_WITHIN, _BLOCKS_AT_ONCE = 16, 1 << 16
 _SEGMENTS = 12
 _RATE_HZ = 2000.0
 _LEAST_RATIO = 30.0
@@ -108,7 +109,7 @@ def _spectra(series: Series, should_stop: ShouldStop) -> _Spectra | None:
     together = max(1, int(rate_hz / _RATE_HZ))
     length = int(min(_SEGMENT_S, duration_s) * rate_hz) // together * together
     starts = np.unique(np.linspace(0, series.samples - length, _CANDIDATES).astype(np.int64))
-    means = _sums_from(series, starts, length, should_stop)
+    means = _means_from(series, starts, length, should_stop)
     quietest: list[int] = []
     for start in starts[np.argsort(means, kind="stable")].tolist():
         if all(abs(start - other) >= length for other in quietest):
@@ -133,11 +134,29 @@ def _spectra(series: Series, should_stop: ShouldStop) -> _Spectra | None:
     return _Spectra(frequencies, np.array(powers), np.array(kept), length, float(np.median(levels)))
 
 
-def _sums_from(series: Series, starts: Indices, length: int, should_stop: ShouldStop) -> Floats:
-    """Return the sum of as many samples from each start on; they overlap, and what they share is summed once."""
-    edges = np.unique(np.concatenate((starts, starts + length)))
-    until = np.append(0.0, np.cumsum(interval_sums(series, edges, should_stop=should_stop).total))
-    return np.asarray(until[np.searchsorted(edges, starts + length)] - until[np.searchsorted(edges, starts)])
+def _means_from(series: Series, starts: Indices, length: int, should_stop: ShouldStop) -> Floats:
+    """Return the mean of as many samples from each start on; infinite where nothing was measured.
+
+    They overlap, and what they share is summed once. Where the summary's blocks are short beside them, those within
+    tell it well enough.
+    """
+    short = [level for level, size in enumerate(series.levels) if size * _BLOCKS_WITHIN <= length]
+    if short:
+        size, parts = series.levels[short[-1]], []
+        for first in range(0, -(-series.samples // size), _BLOCKS_AT_ONCE):
+            if should_stop():
+                raise Cancelled("stopped")
+            parts.append(series.blocks(short[-1], first, min(first + _BLOCKS_AT_ONCE, -(-series.samples // size))))
+        total, count = (np.concatenate([part[name] for part in parts]) for name in ("sum", "count"))
+        begin, end = -(-starts // size), (starts + length) // size
+    else:
+        edges = np.unique(np.concatenate((starts, starts + length)))
+        sums = interval_sums(series, edges, should_stop=should_stop)
+        total, count = sums.total, sums.count
+        begin, end = np.searchsorted(edges, starts), np.searchsorted(edges, starts + length)
+    total_until, count_until = (np.append(0.0, np.cumsum(part, dtype=np.float64)) for part in (total, count))
+    measured = count_until[end] - count_until[begin]
+    return np.where(measured > 0, (total_until[end] - total_until[begin]) / np.maximum(measured, 1.0), np.inf)
 
 
 def _prepared(values: Floats, together: int) -> Floats | None:
