@@ -42,6 +42,8 @@ class ChapterText(QTextBrowser):
         self._shown = ""
         # Lines of a length that the eye finds its way back in.
         self.setLineWrapMode(QTextBrowser.LineWrapMode.FixedPixelWidth)
+        # One that comes and goes would change the column, and every picture with it.
+        self.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOn)
 
     def show_text(self, text: str) -> None:
         """Show Markdown, pictures in it by their paths."""
@@ -70,8 +72,9 @@ class ChapterText(QTextBrowser):
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
+        before = self.lineWrapColumnOrWidth()
         self.setLineWrapColumnOrWidth(min(self.viewport().width(), self._look.px(_COLUMN)))
-        if event.oldSize().width() != event.size().width() and self._shown:
+        if self.lineWrapColumnOrWidth() != before and self._shown:
             at = self.verticalScrollBar().value()
             self.document().clear()
             self.show_text(self._shown)
@@ -80,6 +83,7 @@ class ChapterText(QTextBrowser):
     def _size_text(self) -> None:
         """Give each heading the size of its level, and no other text that of a heading."""
         base, block, cursor = self.font().pointSizeF(), self.document().begin(), QTextCursor(self.document())
+        cursor.beginEditBlock()  # it is laid out once, and not for every piece
         while block.isValid():
             level, pieces = block.blockFormat().headingLevel(), block.begin()
             found = []
@@ -96,8 +100,10 @@ class ChapterText(QTextBrowser):
             if level > 1:
                 above = QTextBlockFormat()
                 above.setTopMargin(self._look.px(14))
-                QTextCursor(block).mergeBlockFormat(above)
+                cursor.setPosition(block.position())
+                cursor.mergeBlockFormat(above)
             block = block.next()
+        cursor.endEditBlock()
 
     def _quieten_tables(self) -> None:
         """Draw the rules of tables as thin as all others."""
@@ -185,10 +191,11 @@ class GuideView(QWidget):
         self.list.blockSignals(False)
         self.list.setCurrentRow(0 if self._found else -1)
         if not self._found:
+            self.chapter = ""
             self.text.setPlainText("No chapter has all of these words.")
 
     def _on_row(self, row: int) -> None:
-        if 0 <= row < len(self._found):
+        if 0 <= row < len(self._found) and self._found[row].title != self.chapter:
             self.chapter = self._found[row].title
             self._show()
 
