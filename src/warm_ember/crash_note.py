@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 import logging
-import logging.handlers
 import platform
 import re
 import sys
 import traceback
 from datetime import UTC, datetime
-from importlib import metadata
 from pathlib import Path
 from types import TracebackType
 
@@ -28,9 +26,11 @@ _PRIVATE = re.compile(
 
 def log_to_file() -> None:
     """Write the log to the disk from now on: 1 MB, and the two before that."""
+    from logging.handlers import RotatingFileHandler
+
     folder = log_folder()
     folder.mkdir(parents=True, exist_ok=True)
-    handler = logging.handlers.RotatingFileHandler(
+    handler = RotatingFileHandler(
         folder / "warm-ember.log", maxBytes=_LOG_BYTES, backupCount=_OLD_LOGS, encoding="utf-8"
     )
     handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)s %(name)s: %(message)s"))
@@ -92,6 +92,8 @@ def without_private(message: str) -> str:
 
 
 def _version(package: str) -> str:
+    from importlib import metadata
+
     try:
         return metadata.version(package)
     except metadata.PackageNotFoundError:

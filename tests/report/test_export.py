@@ -7,8 +7,8 @@ import pytest
 from pyarrow import csv, parquet
 
 from warm_ember.model.bench import Attached, Bench, BenchSettings, Recipe, SwitchOutput, Take
+from warm_ember.report.contents import PAGE_TABLES
 from warm_ember.report.export import export
-from warm_ember.report.more_tables import MORE_TABLES
 from warm_ember.session.session import Session
 
 
@@ -112,7 +112,7 @@ def test_what_cannot_be_exported_is_said(demo_copy, tmp_path, command, monkeypat
     assert sorted(tmp_path.iterdir()) == before
 
 
-@pytest.mark.parametrize("what", MORE_TABLES)
+@pytest.mark.parametrize("what", PAGE_TABLES)
 def test_every_table_of_the_pages_leaves_with_its_columns(demo_session: Session, tmp_path, what: str) -> None:
     found = {}
     for ending in ("csv", "parquet"):

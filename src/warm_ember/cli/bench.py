@@ -11,14 +11,13 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from warm_ember.bench.simulated.attachments import ATTACHMENTS
 from warm_ember.bench.simulated.faults import Fault, FaultMode
-from warm_ember.bench.simulated.firmware import FIRMWARE, Firmware
 from warm_ember.cli.output import print_lines
 from warm_ember.errors import BadArgumentError
 from warm_ember.units import quantity_text
 
 if TYPE_CHECKING:
+    from warm_ember.bench.simulated.firmware import Firmware
     from warm_ember.bench.simulated.played import PlayedBattery
 
 PORT = 5025
@@ -61,6 +60,8 @@ def bench(
     fault_after: Annotated[int, typer.Option(metavar="N", help="Number of sample blocks before the fault.")] = 5,
 ) -> None:
     """Serve a simulated source-measure unit with a simulated target behind it, until interrupted."""
+    from warm_ember.bench.simulated.attachments import ATTACHMENTS
+    from warm_ember.bench.simulated.firmware import FIRMWARE
     from warm_ember.bench.simulated.instrument import SimulatedInstrument
     from warm_ember.bench.simulated.meter import SimulatedMeter
     from warm_ember.bench.simulated.server import BenchServer

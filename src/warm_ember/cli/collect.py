@@ -4,16 +4,17 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from warm_ember.cli.arguments import DataSetArgument, JsonOption, pairs
 from warm_ember.cli.output import print_json, print_line
 from warm_ember.cli.project import say
-from warm_ember.library.collecting import Collected, Collection
-from warm_ember.library.collecting import collect as collect_all
 from warm_ember.units import counted
+
+if TYPE_CHECKING:
+    from warm_ember.library.collecting import Collected, Collection
 
 
 def collect(
@@ -34,6 +35,8 @@ def collect(
     json: JsonOption = False,
 ) -> int:
     """Write all runs of projects into a data set, where many runs are asked together."""
+    from warm_ember.library.collecting import collect as collect_all
+
     done = 0
 
     def tell(one: Collected, of: int) -> None:

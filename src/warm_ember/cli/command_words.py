@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from enum import EnumType
 from typing import Any
 
 import typer
@@ -35,11 +34,6 @@ def _argument(one: Any) -> str:
 
 
 def _option(one: Any) -> OptionWords:
-    choices = _choices(one.type_descriptor.annotation)
+    choices = tuple(map(str, getattr(one.type, "choices", ())))
     value = "" if one.is_flag else str(one.metavar or "|".join(choices) or one.name).strip("[]<>")
     return OptionWords((*one.opts, *one.secondary_opts), value, one.help or "", choices)
-
-
-def _choices(kind: Any) -> tuple[str, ...]:
-    members: Any = kind if isinstance(kind, EnumType) else ()
-    return tuple(str(one.value) for one in members)

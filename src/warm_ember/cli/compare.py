@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -10,8 +10,10 @@ from warm_ember.cli.arguments import JsonOption, NameArgument, ProjectArgument
 from warm_ember.cli.output import print_json, print_line, print_table
 from warm_ember.cli.project import open_project
 from warm_ember.cli.tables import bound_text
-from warm_ember.session.tuning_results import Comparison
 from warm_ember.units import interval_text, months_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.tuning_results import Comparison
 
 OtherArgument = Annotated[str, typer.Argument(metavar="NAME", help="The capture to compare with the first.")]
 

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from warm_ember.attribution.day import day_rows
 from warm_ember.cli.arguments import JsonOption
 from warm_ember.cli.output import print_json, print_line
 from warm_ember.cli.tables import (
@@ -16,11 +15,11 @@ from warm_ember.cli.tables import (
     print_life,
     print_wakes,
 )
-from warm_ember.library.findings import findings_of
-from warm_ember.library.life import life_of
-from warm_ember.library.project import Project
 from warm_ember.places import data_folder
-from warm_ember.session.session import Session
+
+if TYPE_CHECKING:
+    from warm_ember.library.project import Project
+    from warm_ember.session.session import Session
 
 
 def demo(
@@ -36,6 +35,7 @@ def demo(
         from warm_ember.cli.open_window import show
 
         return show(path, make_demo=True)
+    from warm_ember.library.project import Project
     from warm_ember.session.demo import make_demo
 
     with Project(make_demo(path)) as opened:
@@ -47,6 +47,8 @@ def demo(
 
 
 def _run_json(opened: Project, name: str) -> dict[str, object]:
+    from warm_ember.library.life import life_of
+
     run = opened.runs[name]
     return {
         "capture": name,
@@ -58,6 +60,9 @@ def _run_json(opened: Project, name: str) -> dict[str, object]:
 
 
 def _print(session: Session) -> None:
+    from warm_ember.attribution.day import day_rows
+    from warm_ember.library.findings import findings_of
+
     for run in session.project.runs:
         results = session.run(run.name)
         print_line(f"{run.name}  {run.label}")

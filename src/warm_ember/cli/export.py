@@ -5,16 +5,13 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Annotated
 
-import msgspec
 import typer
 
 from warm_ember.cli.arguments import NameArgument, ProjectArgument
 from warm_ember.cli.project import open_project
 from warm_ember.errors import BadArgumentError
-from warm_ember.model.fold import AlignBy, FoldPlan
-from warm_ember.report.contents import Choice
-from warm_ember.report.data import REPORT_DATA, write_report_data
-from warm_ember.report.export import TABLES, export
+from warm_ember.model.fold import AlignBy
+from warm_ember.report.contents import REPORT_DATA, TABLES, Choice
 
 _PICTURES = (".svg", ".png")
 _WHAT = f"{', '.join(TABLES)}, {REPORT_DATA}, or trace for a picture."
@@ -42,6 +39,12 @@ def export_(
     width: Annotated[int | None, typer.Option(metavar="PIXELS", help="How wide a picture is to be.")] = None,
 ) -> None:
     """Write WHAT of the capture NAME to FILE, as its ending says."""
+    import msgspec
+
+    from warm_ember.model.fold import FoldPlan
+    from warm_ember.report.data import write_report_data
+    from warm_ember.report.export import export
+
     if align is None and (threshold is not None or period is not None):
         align = AlignBy.PERIOD if period is not None else AlignBy.THRESHOLD
     with open_project(project) as opened:

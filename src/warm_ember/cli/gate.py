@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from warm_ember.cli.arguments import JsonOption, NameArgument, ProjectArgument
 from warm_ember.cli.output import print_json, print_line, print_table
 from warm_ember.cli.project import open_project, say
-from warm_ember.library.gate import gate_in, gate_of
-from warm_ember.store.limits_file import read_limits_file
-from warm_ember.tuning.gate import GateResult, Outcome
+
+if TYPE_CHECKING:
+    from warm_ember.tuning.gate import GateResult
 
 
 def gate(
@@ -33,6 +33,10 @@ def gate(
     json: JsonOption = False,
 ) -> int:
     """Compare the capture NAME with limits: 0 if none is missed beyond the noise, 1 if one is."""
+    from warm_ember.library.gate import gate_in, gate_of
+    from warm_ember.store.limits_file import read_limits_file
+    from warm_ember.tuning.gate import Outcome
+
     wanted = read_limits_file(limits)
     with open_project(project) as opened:
         found = gate_in(opened.session, limits, name, baseline)
@@ -51,6 +55,7 @@ def gate(
 
 def _print(found: GateResult) -> None:
     from warm_ember.session.gate_results import tally
+    from warm_ember.tuning.gate import Outcome
 
     rows = [(check.name, check.text.partition(": ")[2] or check.text, check.outcome.value) for check in found.checks]
     order = {Outcome.FAIL.value: 0, Outcome.UNDECIDED.value: 1}

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -11,12 +11,10 @@ from warm_ember.cli.arguments import JsonOption, ProjectArgument
 from warm_ember.cli.output import print_json, print_line, print_lines
 from warm_ember.cli.project import open_project
 from warm_ember.errors import BadArgumentError
-from warm_ember.formats.reading import load
-from warm_ember.formats.source import ImportOptions
-from warm_ember.library.taken import imported_of
-from warm_ember.session.importing import ImportRequest, import_file
-from warm_ember.session.new_capture import ImportReport, adopt
 from warm_ember.units import counted, duration_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.session.new_capture import ImportReport
 
 _DELIMITERS = {"comma": ",", "semicolon": ";", "tab": "\t", "bar": "|", "space": " ", "\\t": "\t"}
 _DECIMALS = {"point": ".", "comma": ","}
@@ -65,6 +63,11 @@ def import_(
     json: JsonOption = False,
 ) -> None:
     """Import FILE into PROJECT as a capture; say what was assumed."""
+    from warm_ember.formats.reading import load
+    from warm_ember.formats.source import ImportOptions
+    from warm_ember.session.importing import ImportRequest, import_file
+    from warm_ember.session.new_capture import adopt
+
     options = ImportOptions(
         rate_hz=rate,
         unit=unit,
@@ -93,6 +96,8 @@ def import_(
 
 def _say(report: ImportReport, *, json: bool) -> None:
     if json:
+        from warm_ember.library.taken import imported_of
+
         print_json(imported_of(report).as_json())
         return
     rate_text = quantity_text(1 / report.sample_interval_s, "S/s")

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from warm_ember.attribution.kinds import Kinds
 from warm_ember.cli.arguments import JsonOption, NameArgument, ProjectArgument
 from warm_ember.cli.output import print_json, print_line, print_table
 from warm_ember.cli.project import open_project
-from warm_ember.session.kind_words import how_it_comes, model_sentence, stays_words
 from warm_ember.units import column_writer, counted, duration_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.attribution.kinds import Kinds
 
 
 def kinds(
@@ -34,6 +35,8 @@ def kinds(
 
 def print_kinds(found: Kinds) -> None:
     """Print the kinds as a table, and the model that they make."""
+    from warm_ember.session.kind_words import how_it_comes, model_sentence, stays_words
+
     charge = column_writer([kind.charge.value for kind in found.kinds], "C")
     added = column_writer([kind.added_a for kind in found.kinds], "A")
     rows = [

@@ -12,7 +12,6 @@ from warm_ember.cli.output import print_json
 from warm_ember.cli.project import open_project
 from warm_ember.cli.tables import print_life
 from warm_ember.errors import BadArgumentError
-from warm_ember.library.life import life_in, life_in_file, life_of
 
 
 def life(
@@ -30,6 +29,8 @@ def life(
     json: JsonOption = False,
 ) -> None:
     """Estimate the battery life of the project's latest run, or of an activity file."""
+    from warm_ember.library.life import life_in, life_in_file, life_of
+
     if activities is not None:
         if unseen is not None:
             raise BadArgumentError("--unseen is about a capture, and --activities takes its place")

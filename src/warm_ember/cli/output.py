@@ -7,12 +7,13 @@ import sys
 from collections.abc import Iterable, Sequence
 from typing import Any
 
-from warm_ember.library.record import json_bytes
 from warm_ember.units import THIN_SPACE
 
 
 def print_json(content: Any) -> None:
     """Print one JSON object; what is not finite becomes null, and what an output cannot show is escaped."""
+    from warm_ember.library.record import json_bytes
+
     text = json_bytes(content).decode()
     encoding = getattr(sys.stdout, "encoding", None) or "utf-8"
     if text.encode(encoding, "replace").decode(encoding, "replace") != text:

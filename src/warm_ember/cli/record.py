@@ -3,30 +3,24 @@
 from __future__ import annotations
 
 import sys
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from warm_ember.bench.recorder import Recorded
 from warm_ember.cli.arguments import JsonOption, ProjectArgument
 from warm_ember.cli.output import print_json, print_line
 from warm_ember.cli.project import open_project, say
 from warm_ember.cli.signals import Asked, Stopped
 from warm_ember.errors import BadArgumentError, InstrumentError
-from warm_ember.library.recording import Wanted, check_taken, check_wanted, record_in, request_of
-from warm_ember.library.taken import recordings_of
-from warm_ember.model.bench import SecondGives
-from warm_ember.session.recording import RecordRequest
-from warm_ember.session.session import Session
 from warm_ember.units import counted, duration_text
 
-SECOND = {
-    "voltage": SecondGives.VOLTAGE,
-    "range": SecondGives.RANGE,
-    "current": SecondGives.CURRENT,
-    "board": SecondGives.BOARD,
-}
-"""What a second instrument is there for, by what is written on the command line."""
+if TYPE_CHECKING:
+    from warm_ember.bench.recorder import Recorded
+    from warm_ember.session.recording import RecordRequest
+    from warm_ember.session.session import Session
+
+SECOND = {"voltage": "VOLTAGE", "range": "RANGE", "current": "CURRENT", "board": "BOARD"}
+"""What a second instrument is there for (`SecondGives`), by what is written on the command line."""
 
 
 def record_(
@@ -55,10 +49,14 @@ def record_(
     """Record from an instrument into PROJECT; an instrument's fault ends it and keeps what came."""
     if gives not in SECOND:
         raise BadArgumentError(f"--with-as must be one of {', '.join(SECOND)}, found {gives!r}")
+    from warm_ember.library.recording import Wanted, check_taken, check_wanted, request_of
+    from warm_ember.library.taken import recordings_of
+    from warm_ember.model.bench import SecondGives
+
     wanted = Wanted(
         source=source,
         second=second,
-        second_gives=SECOND[gives],
+        second_gives=SecondGives[SECOND[gives]],
         duration_s=duration,
         interval_s=interval,
         voltage_v=voltage,
@@ -91,6 +89,8 @@ def record_(
 
 def _record(session: Session, request: RecordRequest, asked: Asked, *, quiet: bool) -> tuple[Recorded, ...]:
     """Record; the first signal ends it and keeps what came."""
+    from warm_ember.library.recording import record_in
+
     tell = (lambda _words: None) if quiet else _say
     try:
         return record_in(session, request, asked, tell)

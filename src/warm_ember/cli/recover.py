@@ -9,8 +9,6 @@ import typer
 from warm_ember.cli.arguments import JsonOption, ProjectArgument
 from warm_ember.cli.output import print_json, print_line
 from warm_ember.errors import WarmEmberError
-from warm_ember.session.recovering import discard_recording, recover_all
-from warm_ember.session.session import Session
 
 
 def recover_(
@@ -21,6 +19,9 @@ def recover_(
     json: JsonOption = False,
 ) -> None:
     """Finish what interrupted recordings left in PROJECT."""
+    from warm_ember.session.recovering import discard_recording, recover_all
+    from warm_ember.session.session import Session
+
     with Session.open(project) as session:
         for name in discard or ():
             discard_recording(session, name)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from warm_ember.attribution.clock import clock_sentence
 from warm_ember.cli.arguments import JsonOption, NameArgument, ProjectArgument
 from warm_ember.cli.output import print_json, print_line
 from warm_ember.cli.project import open_project
@@ -25,4 +24,6 @@ def states(project: ProjectArgument, name: NameArgument, json: JsonOption = Fals
         print_line(f"over the whole capture{over}")
         alignment = session.results.placement(session.project, name).alignment
         if alignment is not None:
+            from warm_ember.attribution.clock import clock_sentence
+
             print_line(clock_sentence(alignment).replace("**", ""))

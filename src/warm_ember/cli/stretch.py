@@ -10,7 +10,6 @@ from warm_ember.cli.arguments import JsonOption, NameArgument, ProjectArgument
 from warm_ember.cli.output import print_json, print_table
 from warm_ember.cli.project import open_project
 from warm_ember.cli.tables import figure_text
-from warm_ember.model.figure import Bound, Figure
 from warm_ember.units import duration_text, percent_text, quantity_text
 
 
@@ -30,6 +29,8 @@ def stretch(
     if json:
         print_json(reading.as_json())
         return
+    from warm_ember.model.figure import Bound, Figure
+
     bound = Bound(reading.bound) if reading.bound else None
     mean = Figure(reading.mean_a, reading.mean_a_low, reading.mean_a_high, bound=bound)
     rows = (

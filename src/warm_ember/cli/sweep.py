@@ -6,7 +6,7 @@ import select
 import sys
 import time
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -14,12 +14,12 @@ from warm_ember.cli.arguments import JsonOption, ProjectArgument
 from warm_ember.cli.output import print_json, print_line, print_table
 from warm_ember.cli.project import open_project, say
 from warm_ember.cli.signals import Asked, Stopped
-from warm_ember.library.sweep import Sweep, SweepPoint, nobody, read_recipe, sweep_in
-from warm_ember.model.figure import Bound, signed
-from warm_ember.model.sweep import Value, value_text
-from warm_ember.session.sweeping import SweepTold, sweep_bench_of
-from warm_ember.signal.series import ShouldStop
 from warm_ember.units import HOUR_S, MONTH_S, counted, format_significant, interval_text, percent_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.library.sweep import Sweep, SweepPoint
+    from warm_ember.model.sweep import Value
+    from warm_ember.signal.series import ShouldStop
 
 _STEP_S = 0.2
 
@@ -31,6 +31,9 @@ def sweep(
     json: JsonOption = False,
 ) -> int:
     """Try a target's settings on the bench, where the answer is decided, and say which is best."""
+    from warm_ember.library.sweep import nobody, read_recipe, sweep_in
+    from warm_ember.session.sweeping import SweepTold, sweep_bench_of
+
     wanted = read_recipe(recipe)
     with open_project(project, create=True) as opened:
         sweep_bench_of(opened.session, wanted, source)
@@ -70,10 +73,15 @@ def _ask(words: str, seconds: float, should_stop: ShouldStop) -> bool:
 
 
 def _words_of(values: dict[str, Value]) -> str:
+    from warm_ember.model.sweep import value_text
+
     return ", ".join(f"{name} {value_text(value)}" for name, value in values.items())
 
 
 def _print(found: Sweep) -> None:
+    from warm_ember.model.figure import Bound, signed
+    from warm_ember.model.sweep import value_text
+
     rows = [
         (
             _words_of(one.values),
@@ -130,6 +138,8 @@ def _print(found: Sweep) -> None:
 
 
 def _mean(point: SweepPoint) -> str:
+    from warm_ember.model.figure import Bound, signed
+
     if point.mean_a is None:
         return ""
     bound = None if point.bound is None else Bound(point.bound)

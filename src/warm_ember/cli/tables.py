@@ -4,17 +4,10 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping
+from typing import TYPE_CHECKING
 
-from warm_ember.attribution.day import DayRow
-from warm_ember.attribution.ledger import Ledger
-from warm_ember.attribution.wake_ledger import WakeLedger
-from warm_ember.attribution.window import Window
-from warm_ember.battery.life import LifeEstimate
 from warm_ember.cli.output import print_line, print_table
-from warm_ember.library.findings import Findings
-from warm_ember.model.figure import Bound, Figure
 from warm_ember.model.finding import confidence_word
-from warm_ember.session.battery_results import UnseenLife
 from warm_ember.units import (
     QuantityText,
     column_writer,
@@ -26,11 +19,23 @@ from warm_ember.units import (
     quantity_text,
 )
 
+if TYPE_CHECKING:
+    from warm_ember.attribution.day import DayRow
+    from warm_ember.attribution.ledger import Ledger
+    from warm_ember.attribution.wake_ledger import WakeLedger
+    from warm_ember.attribution.window import Window
+    from warm_ember.battery.life import LifeEstimate
+    from warm_ember.library.findings import Findings
+    from warm_ember.model.figure import Bound, Figure
+    from warm_ember.session.battery_results import UnseenLife
+
 Write = Callable[[float | None], QuantityText]
 
 
 def figure_text(figure: Figure, unit: str, write: Write | None = None) -> str:
     """Return a figure in words: a value, or the bound that is known of it; `write` gives a column one unit."""
+    from warm_ember.model.figure import Bound
+
     if figure.bound is Bound.BELOW:
         return f"below {quantity_text(figure.high, unit, 2)}"
     return bound_text(figure.value, unit, figure.bound, write)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import asdict
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -14,10 +14,12 @@ from warm_ember.cli.project import open_project
 from warm_ember.errors import BadArgumentError
 from warm_ember.tuning.timers.coded import ROUNDED, TimerValue
 from warm_ember.tuning.timers.intervals import STANDARDS
-from warm_ember.tuning.timers.period_model import PeriodModel
 from warm_ember.tuning.timers.registry import ANY, KINDS, interval_at, timer_of
 from warm_ember.tuning.timers.replies import Reply, decode_line
 from warm_ember.units import duration_text, parse_quantity, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.tuning.timers.period_model import PeriodModel
 
 _DECODE, _ENCODE, _MODEL, _REPLY = "decode", "encode", "model", "at"
 _WORDS = {
@@ -80,6 +82,8 @@ def _model(
     kind: str, values: list[str], fitted: PeriodModel | None, charge: str, floor: str, skipped: int, json: bool
 ) -> None:
     """Print what each period would take, and how soon the device would answer."""
+    from warm_ember.tuning.timers.period_model import PeriodModel
+
     charge_c = fitted.charge_c if fitted is not None else _typed(charge, "C", "--charge")
     floor_a = fitted.floor_a if fitted is not None else _typed(floor, "A", "--floor")
     model = PeriodModel(kind, False, 1.0, charge_c, floor_a, 0)

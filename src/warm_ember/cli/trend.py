@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from warm_ember.cli.arguments import DataSetArgument, JsonOption, pairs
 from warm_ember.cli.output import print_json, print_line, print_table
-from warm_ember.library.data_set import DataSet, Lot, Trend, TrendChange
 from warm_ember.model.finding import confidence_word
 from warm_ember.units import HOUR_S, MONTH_S, counted, format_significant, interval_text, percent_text, quantity_text
+
+if TYPE_CHECKING:
+    from warm_ember.library.data_set import Lot, Trend, TrendChange
 
 
 def trend(
@@ -29,6 +31,8 @@ def trend(
     json: JsonOption = False,
 ) -> None:
     """Show where a figure of a data set changed: at which build, by how much, how sure that is."""
+    from warm_ember.library.data_set import DataSet
+
     found = DataSet(dataset).trend(of, by, pairs("--only", only or []))
     if json:
         print_json(found.as_json())

@@ -1,9 +1,25 @@
-"""What a report may hold, and what is chosen of it."""
+"""What a report may hold and what may be exported, and what is chosen of it."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import StrEnum
+
+PAGE_TABLES = (
+    "sources", "idle", "quality", "activities", "sensitivity", "years", "effects", "trade-offs", "matrix",
+    "suggestions", "periods", "granted-timers", "levels", "expected", "corrections", "wake-plan", "proof", "comparison",
+    "entries", "state-parts", "idle-stretches", "odd-cycles", "loads", "recipes", "runs",
+)  # fmt: skip
+"""What of the pages is exported beside the tables of a capture."""
+
+TABLES = (
+    "capture", "brackets", "notes", "ledger", "crossings", "functions", "wakes", "kinds", "fold", "cycles", "findings",
+    "battery", "plan", *PAGE_TABLES,
+)  # fmt: skip
+"""All that is exported as a table."""
+
+REPORT_DATA = "report-data"
+"""A whole report as JSON."""
 
 
 class Part(StrEnum):

@@ -11,8 +11,6 @@ from warm_ember.report.writing import check_ending, check_target, complete_or_no
 if TYPE_CHECKING:
     from warm_ember.library.project import Project
 
-REPORT_DATA = "report-data"
-
 
 def write_report_data(project: Project, choice: Choice, path: Path) -> None:
     """Write what a report says as JSON; what is not finite becomes null.

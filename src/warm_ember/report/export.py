@@ -8,28 +8,12 @@ from warm_ember.battery.emulation import emulation
 from warm_ember.errors import BadArgumentError
 from warm_ember.model.fold import FoldPlan
 from warm_ember.report import tables
-from warm_ember.report.more_tables import MORE_TABLES, more_table
+from warm_ember.report.contents import PAGE_TABLES, TABLES
+from warm_ember.report.more_tables import more_table
 from warm_ember.report.writing import TABLE_ENDINGS, check_ending, check_target, copy_file, write_batches, write_table
 from warm_ember.session.session import Session
 from warm_ember.signal.series import Progress, ShouldStop, ignore_progress, never
 from warm_ember.signal.stretch import snap
-
-TABLES = (
-    "capture",
-    "brackets",
-    "notes",
-    "ledger",
-    "crossings",
-    "functions",
-    "wakes",
-    "kinds",
-    "fold",
-    "cycles",
-    "findings",
-    "battery",
-    "plan",
-    *MORE_TABLES,
-)
 
 
 def export(
@@ -82,7 +66,7 @@ def export(
         first, last = snap(capture.current, begin or 0.0, capture.duration_s if end is None else end)
         batches = tables.capture_batches(capture, first, last, should_stop=should_stop)
         write_batches(path, tables.capture_schema(capture), batches, progress=progress)
-    elif what in MORE_TABLES:
+    elif what in PAGE_TABLES:
         write_table(more_table(session, name, what, should_stop), path)
     elif what == "brackets":
         brackets = project.brackets_of(name)

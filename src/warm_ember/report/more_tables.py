@@ -307,9 +307,6 @@ _TABLES: dict[str, tuple[Compute, dict[str, str]]] = {
                      "duration_s": _N, "mean_a": _N, "life_months": _N}),
 }  # fmt: skip
 
-MORE_TABLES = tuple(_TABLES)
-"""What there is beside the tables of a capture."""
-
 
 def more_table(session: Session, name: str, what: str, should_stop: ShouldStop) -> pa.Table:
     """Return a table of a page, with its columns also where it has no row.
