@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import logging
 import os
 from collections.abc import Callable, Iterator
@@ -27,6 +28,7 @@ settings.register_profile("steady", deadline=None, derandomize=True, max_example
 settings.register_profile("long", deadline=None, max_examples=1000)
 settings.load_profile(os.environ.get("WARM_EMBER_TESTS", "steady"))
 keep_freed_memory()  # as the program does
+gc.set_threshold(100_000, 50, 100)  # searching for rubbish took a tenth of the time
 
 
 @pytest.fixture(scope="session")

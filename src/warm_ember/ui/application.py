@@ -20,6 +20,7 @@ from warm_ember.cli.signals import SIGNALS
 from warm_ember.crash_note import log_to_file, write_crash_note
 from warm_ember.desktop.installing import APPLICATION, icon
 from warm_ember.errors import WarmEmberError
+from warm_ember.memory import spare_what_stays
 from warm_ember.places import settings_file, settings_folder
 from warm_ember.ui.look import accessible
 from warm_ember.ui.look.style import dress
@@ -67,6 +68,7 @@ def run_window(project: Path | None, *, make_demo: bool = False, data_set: str =
     application.setWindowIcon(program_icon())
     settings_folder().mkdir(parents=True, exist_ok=True)
     window = make_window(application, QSettings(str(settings_file()), QSettings.Format.IniFormat))
+    spare_what_stays()
     sys.excepthook = _note_crash(window)
     window.show()
     # After the first paint, so that the window is up before anything is read.
