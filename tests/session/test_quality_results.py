@@ -10,7 +10,7 @@ import pytest
 
 from warm_ember.library.project import Project
 from warm_ember.model.bench import Attached
-from warm_ember.model.capture import CaptureInfo
+from warm_ember.model.capture import CaptureInfo, Event
 from warm_ember.model.figure import Bound
 from warm_ember.model.project import Run
 from warm_ember.session.correcting import preview_corrections
@@ -35,17 +35,33 @@ def made(random: np.random.Generator, seconds: float = 60.5) -> np.ndarray:
     return current * (1 + 0.01 * random.standard_normal(len(current))) + 2e-7 * random.standard_normal(len(current))
 
 
-def shown(path: Path, current: np.ndarray, attached: tuple[Attached, ...] = ()) -> tuple[Session, QualityShown]:
+def shown(
+    path: Path, current: np.ndarray, attached: tuple[Attached, ...] = (), events: tuple[Event, ...] = ()
+) -> tuple[Session, QualityShown]:
     (path / "captures").mkdir(parents=True)
     session = Session.open_or_create(path)
     with CaptureWriter(session.folder.capture_path("run")) as writer:
         writer.append(current.astype(np.float32))
         names = tuple(one.name for one in attached)
-        writer.finish(CaptureInfo(INTERVAL_S, supply_v=3.0, attached=names))
+        writer.finish(CaptureInfo(INTERVAL_S, supply_v=3.0, attached=names), events)
     session.add_run(Run("run"))
     bench = msgspec.structs.replace(session.project.bench, attached=attached)
     session.project = msgspec.structs.replace(session.project, bench=bench)
     return session, session.quality.shown(session.project, "run")
+
+
+@pytest.mark.parametrize(("late_s", "said"), [(0.0, "within a sample"), (4e-3, " ms")])
+def test_how_well_a_log_lies_on_its_capture_is_not_told_finer_than_there_are_samples(
+    tmp_path: Path, random: np.random.Generator, late_s: float, said: str
+) -> None:
+    seconds = np.arange(1, 60)
+    wakes_s = seconds - 0.099 + late_s * random.uniform(-1, 1, len(seconds))
+    events = [Event(float(at), "state", "Count") for at in wakes_s] + [
+        Event(float(at), "state", "Sleep") for at in seconds
+    ]
+    session, found = shown(tmp_path / "p", made(random), events=tuple(sorted(events, key=lambda one: one.time_s)))
+    assert said in next(check.words for check in found.passed if check.what == "clock")
+    session.close()
 
 
 def test_a_clean_capture_passes_every_check_and_shows_where_it_looked(tmp_path: Path, random) -> None:

@@ -148,10 +148,10 @@ def _more_facts(run: RunResults) -> tuple[Fact, ...]:
     clock = run.placement.alignment
     if clock is not None and clock.matched and not clock.is_unusable:
         ppm = f"{abs(clock.drift) * 1e6:.2g} ppm" if clock.method != SAME_CLOCK else "none"
-        facts.append(
-            Fact("clock", f"drift {ppm} against the log, {counted(clock.matched, 'change')} within "
-                 f"{duration_text(clock.residual_s)}")
-        )  # fmt: skip
+        sample_s = run.capture.current.interval_s
+        # When the current changed is known to a sample, whatever is left over.
+        within = "a sample" if clock.residual_s < sample_s else duration_text(clock.residual_s)
+        facts.append(Fact("clock", f"drift {ppm} against the log, {counted(clock.matched, 'change')} within {within}"))
     if run.capture.info.checked:
         facts.append(Fact("set-up", f"checked before: {', '.join(run.capture.info.checked)}"))
     return tuple(facts)
