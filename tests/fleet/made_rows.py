@@ -66,7 +66,7 @@ def _table(columns: Mapping[str, pa.Array], rows: Iterable[Mapping[str, object]]
     rows = list(rows)
     repeated = {name: pa.concat_arrays([value] * len(rows)) for name, value in columns.items()} if rows else {}
     names = tuple(rows[0]) if rows else ()
-    kinds = {"bound": pa.string()}
+    kinds = {name: pa.string() for name in names if name.endswith("bound")}  # also where none is known
     return pa.table(repeated | {name: pa.array([row[name] for row in rows], kinds.get(name)) for name in names})
 
 

@@ -4,7 +4,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from warm_ember.errors import BadArgumentError
-from warm_ember.signal.alignment import fit_clock, same_clock
+from warm_ember.signal.alignment import LARGEST_DRIFT, fit_clock, same_clock
 from warm_ember.signal.time_grid import HeldTimes, RegularTimes, inspect_times, nice_interval
 
 
@@ -158,3 +158,28 @@ def test_a_log_that_begins_with_what_never_happened_is_laid_all_the_same(seed: i
     fit = fit_clock((told + 2.7) / (1 - 1e-4), seen, tolerance_s=5e-3, length_s=900.0)
     assert fit is not None
     assert abs(fit.at(450.0 / (1 - 1e-4)) - (450.0 - 2.7)) < 1e-3
+
+
+def test_times_that_have_nothing_to_do_with_each_other_are_hardly_ever_laid_on_each_other(random) -> None:
+    """Two of them fit always: one gives the offset, the drift lays the other on."""
+    believed = []
+    for _ in range(300):
+        end_s, tolerance_s = float(random.choice([10, 60])), float(random.choice([1e-3, 3e-3, 25e-3]))
+        target_s = np.sort(random.uniform(-5, end_s + 5, random.integers(4, 25)))
+        capture_s = np.sort(random.uniform(0, end_s, random.integers(4, 25)))
+        found = fit_clock(target_s, capture_s, tolerance_s=tolerance_s, length_s=end_s)
+        believed += [found] if found is not None else []
+    assert len(believed) <= 3
+    assert all(abs(one.drift) <= LARGEST_DRIFT for one in believed)
+
+
+def test_times_of_which_some_were_lost_are_laid_where_they_belong(random) -> None:
+    for _ in range(100):
+        at_s = np.sort(random.uniform(0, 60.0, random.integers(6, 40)))
+        drift, offset_s = random.uniform(-2e-4, 2e-4), random.uniform(-20, 20)
+        seen_s = np.sort(at_s[random.random(len(at_s)) > 0.1])
+        capture_s = np.sort(seen_s + 2e-4 * random.standard_normal(len(seen_s)))
+        target_s = (at_s[random.random(len(at_s)) > 0.1] - offset_s) / (1 + drift)
+        found = fit_clock(target_s, capture_s, tolerance_s=1e-3, length_s=60.0)
+        assert found is not None
+        assert found.at((30.0 - offset_s) / (1 + drift)) == pytest.approx(30.0, abs=1e-3)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from warm_ember.signal.pulse_train import find_pulse_train
@@ -39,6 +39,8 @@ def look(values: np.ndarray, stretches: int = 4):
 
 
 @given(st.integers(0, 1 << 30), st.sampled_from([1e-3, 1 / 1024, 2e-3, 5e-3, 0.01, 0.02]), st.floats(0, 0.25e-3))
+@example(1, 1e-3, 0.0)  # shorter than a sample, and down for the rest of the period
+@example(20, 1 / 1024, 0.0)
 @settings(max_examples=20)
 def test_a_tick_is_found_with_its_period_and_what_it_adds(seed: int, period_s: float, constant_s: float) -> None:
     random = np.random.default_rng(seed)

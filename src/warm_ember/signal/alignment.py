@@ -18,6 +18,7 @@ _PLACED = 3
 FEWEST_SHARE = 1 / 3
 _CLEAR_SHARE = 0.02
 _NEARLY_ALL = 0.92
+_UNLIKELY = 3e-3
 _SOME = 12
 _FIRST, _MOST_FIRST = 8, 64
 
@@ -85,7 +86,8 @@ def fit_clock(
     Returns
     -------
     ClockFit or None
-        None when fewer pairs match than that share, than three, or than what chance would match; so with an empty list.
+        None when fewer pairs match than that share, than three, or than what chance would match in one map or among all
+        that are tried; so with an empty list.
 
     Notes
     -----
@@ -133,7 +135,23 @@ def _is_more_than_chance(
 ) -> bool:
     by_chance = fit.expected * min(1.0, captures * 2 * tolerance_s / max(end_s, tolerance_s))
     needed = max(min(3, targets), fewest * fit.expected, by_chance + 5 * math.sqrt(by_chance))
-    return fit.matched >= needed
+    if fit.matched < needed:
+        return False
+    return fit.matched == targets or _maps_by_chance(fit, targets, captures, end_s, tolerance_s) < _UNLIKELY
+
+
+def _maps_by_chance(fit: ClockFit, targets: int, captures: int, end_s: float, tolerance_s: float) -> float:
+    """Return how many maps between times that have nothing to do with each other pair so many, on average.
+
+    One pair gives the offset and the drift lays a second one on, so that only the others tell anything: of few matches
+    among many times hardly one.
+    """
+    each, span_s = fit.matched, max(end_s, tolerance_s)
+    falls_on = min(1.0, captures * 2 * tolerance_s / span_s)
+    is_laid_on = min(1.0, captures * 2 * (tolerance_s + LARGEST_DRIFT * span_s) / span_s)
+    which = math.lgamma(fit.expected) - math.lgamma(each) - math.lgamma(fit.expected - each + 1)
+    logarithm = math.log(targets * captures) + which + math.log(is_laid_on) + max(each - 2, 0) * math.log(falls_on)
+    return math.exp(min(logarithm, 700.0))
 
 
 def same_clock(target_s: Floats, capture_s: Floats, *, tolerance_s: float) -> ClockFit:
@@ -264,6 +282,8 @@ def _grown(
     """Follow a match from the capture's first times to its last, refining offset and drift on the way."""
     offset_s, _ = candidate
     all_s, reach, drift = target_s, 2 * tolerance_s, 0.0
+    # A bunch of times close together says nothing of the drift: until they span more the usual one is likely.
+    held = (tolerance_s / 4 / USUAL_DRIFT) ** 2
     target_s = all_s[np.searchsorted(all_s, -tolerance_s - offset_s) :]
     target_s = target_s[: np.searchsorted(target_s, end_s * (1 + LARGEST_DRIFT) - offset_s + tolerance_s)]
     if not len(target_s):
@@ -276,8 +296,7 @@ def _grown(
         close = np.abs(partner - predicted) <= allowed
         if close.sum() < min(3, known):
             return None
-        # A bunch of times close together says nothing of the drift: until they span more the usual one is likely.
-        offset_s, drift = _line(part[close], partner[close], drift, (tolerance_s / 4 / USUAL_DRIFT) ** 2)
+        offset_s, drift = _line(part[close], partner[close], drift, held)
         if known == len(target_s) and allowed <= reach:
             break
         allowed = max(reach, allowed / 4)
@@ -288,10 +307,12 @@ def _grown(
         return None
     matched, target, capture = int(kept.sum()), part[close][kept], partner[close][kept]
     for _ in range(3):  # chance partners lie anywhere within the tolerance, true ones close together
-        offset_s, drift = _line(target, capture, drift)
+        offset_s, drift = _line(target, capture, drift, held)
         left = np.abs(capture - (offset_s + (1 + drift) * target))
         good = left <= max(4 * float(np.median(left)), 1e-9)
         target, capture = target[good], capture[good]
+    if abs(drift) > LARGEST_DRIFT:
+        return None
     left = capture - (offset_s + (1 + drift) * target)
     mapped = offset_s + (1 + drift) * all_s
     inside = (mapped >= -tolerance_s) & (mapped <= end_s + tolerance_s)

@@ -18,6 +18,7 @@ _BINS = 64
 _LOW_MOSTLY, _EXPLAINS = 0.4, 0.3
 _REFINED, _TELL = np.linspace(-0.6, 0.6, 25), 16
 _CONSTANTS, _FITTED, _STILL_FALLS = np.geomspace(0.03, 1.0, 30), 5, 0.66
+_AS_LOW = 4.0
 
 
 @dataclass(frozen=True)
@@ -161,8 +162,11 @@ def _fold(flat: Floats, frequency: float) -> _Profile:
 
 def _between(profile: _Profile) -> float:
     """Return what flows between the pulses: the lowest of the profile, or what its decay tends to."""
-    lowest = int(np.argmin(profile.level))
-    least = float(profile.level[lowest])
+    least = float(profile.level.min())
+    # Where it has come down the noise alone tells which place is the lowest: the last one that is as low counts.
+    is_low = profile.level <= np.median(profile.level)
+    noise = float(np.median(np.abs(np.diff(profile.level[is_low])))) if is_low.sum() > 1 else 0.0
+    lowest = int(np.flatnonzero(profile.level <= least + _AS_LOW * noise)[-1])
     turn, level = profile.turn[1 : lowest + 1] - profile.turn[0], profile.level[1 : lowest + 1]
     if len(turn) < _FITTED:
         return least
