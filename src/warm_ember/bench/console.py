@@ -134,8 +134,7 @@ class Console:
     def _open_again(self, error: Exception) -> bool:
         """Wait until the console is there again; False when it was closed meanwhile."""
         log.info("the console %s was lost: %s", self.address, error)
-        with contextlib.suppress(OSError):
-            self._port.close()  # type: ignore[attr-defined]
+        self._hang_up()
         self._take(ConsoleLine(time.monotonic(), f"(console lost: {error})"))
         while not self._ended.wait(_AGAIN_S):
             try:
@@ -212,8 +211,13 @@ class Console:
     def close(self) -> None:
         """Hang up."""
         self._ended.set()
-        try:
-            self._port.close()  # type: ignore[attr-defined]
-        except OSError:
-            log.debug("closing %s failed", self.address, exc_info=True)
+        self._hang_up()
         self._thread.join(2.0)
+        self._hang_up()  # where it was opened again meanwhile
+
+    def _hang_up(self) -> None:
+        link = getattr(self._port, "_socket", None)
+        with contextlib.suppress(OSError):
+            self._port.close()  # type: ignore[attr-defined]
+        if link is not None:
+            link.close()  # pySerial leaves it open where the other end is gone

@@ -307,7 +307,8 @@ def _grown(
         return None
     matched, target, capture = int(kept.sum()), part[close][kept], partner[close][kept]
     for _ in range(3):  # chance partners lie anywhere within the tolerance, true ones close together
-        offset_s, drift = _line(target, capture, drift, held)
+        free = _line(target, capture, drift)
+        offset_s, drift = free if abs(free[1]) <= LARGEST_DRIFT else _line(target, capture, drift, held)
         left = np.abs(capture - (offset_s + (1 + drift) * target))
         good = left <= max(4 * float(np.median(left)), 1e-9)
         target, capture = target[good], capture[good]
