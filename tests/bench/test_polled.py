@@ -236,6 +236,29 @@ def test_charge_is_that_of_what_held_however_the_readings_come(data: st.DataObje
     np.testing.assert_allclose(readings, times_s - times_s[0], atol=1e-9)
 
 
+@given(st.data())
+def test_each_reading_out_of_range_leaves_a_sample_missing(data: st.DataObject) -> None:
+    """However short it held and wherever it lies: nothing stands for a current that nobody read."""
+    steps_s = np.array(data.draw(st.lists(st.floats(0.01, 0.2), min_size=3, max_size=60)))
+    times_s = np.cumsum(steps_s)
+    over = np.array(data.draw(st.lists(st.booleans(), min_size=len(times_s), max_size=len(times_s))))
+    values = np.where(over, np.nan, 1e-3)
+    grid, pieces, at = ReadingGrid(0.05, 0.1), [], 0
+    while at < len(times_s):
+        count = data.draw(st.integers(1, 9))
+        pieces.append(grid.add(times_s[at : at + count], values[at : at + count]).current)
+        at += count
+    made = np.concatenate([*pieces, grid.finish().current])
+    at_once = ReadingGrid(0.05, 0.1)
+    np.testing.assert_array_equal(
+        made, np.concatenate([at_once.add(times_s, values).current, at_once.finish().current])
+    )
+    begins_s = times_s - times_s[0]
+    for begin_s, end_s in zip(begins_s[:-1][over[:-1]], begins_s[1:][over[:-1]], strict=True):
+        held = np.arange(int(begin_s / 0.05 + 1e-6), min(int(np.ceil(end_s / 0.05 - 1e-6)), len(made)))
+        assert not len(held) or np.isnan(made[held]).any()
+
+
 @pytest.mark.parametrize(("swings", "apart_s", "aperture_s", "is_told"), [
     (True, 0.1, 0.02, True),
     (True, 0.1, None, True),

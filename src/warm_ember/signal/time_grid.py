@@ -19,6 +19,8 @@ from warm_ember.model.arrays import Floats, Indices
 _LARGEST_GAP = 1 << 31
 _MOST_GAPS = 0.2
 _PIECE = 1 << 20
+_ROUNDING = 1e-9
+"""By so much of a sample a time may be short of a sample's end, however it was rounded."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -291,7 +293,7 @@ class HeldTimes:
         yield from self._emit(final=True)
 
     def _emit(self, *, final: bool = False) -> Iterator[list[Floats]]:
-        reach = self._times[-1] / self.interval_s
+        reach = self._times[-1] / self.interval_s + _ROUNDING
         # What was given out is not given out again, however the division is rounded.
         last_edge = max(round(reach), self._next_edge + 1) if final else max(math.floor(reach), self._next_edge)
         if last_edge - self._next_edge > _LARGEST_GAP:
@@ -313,4 +315,8 @@ class HeldTimes:
         charge = np.diff(np.interp(edges, self._times, sums))
         measured = np.diff(np.interp(edges, self._times, spans))
         enough = measured > 0.5 * self.interval_s
+        # Nothing stands for what was not read, however short it held: where it lies a sample is missing.
+        unread = np.flatnonzero(~known)
+        amid = np.searchsorted(edges, (self._times[unread] + self._times[unread + 1]) / 2, side="right") - 1
+        enough[amid[(amid >= 0) & (amid < len(enough))]] = False
         return np.asarray(np.divide(charge, measured, out=np.full(len(charge), np.nan), where=enough))

@@ -20,7 +20,7 @@ OVER_RANGE = "9.9E+37"
 _RATE_HZ = 1000.0
 _TICK_S = 0.002
 _EVERY = 37
-"""Of so many lines one is lost, or cut."""
+"""Of so many lines or readings one goes wrong."""
 
 
 class _Watched:
@@ -85,14 +85,16 @@ class SimulatedMeter(SimulatedInstrument):
         if self._watched is None:
             self._watched = _Watched(self, lambda: self.sampler(_RATE_HZ))
         self._fault.blocks += 1
-        if self._fault.mode is FaultMode.LATE and not self._fault.blocks % _EVERY:
+        since = self._fault.blocks - self._fault.after
+        is_odd = since > 0 and since % _EVERY == 1
+        if is_odd and self._fault.mode is FaultMode.LATE:
             time.sleep(self._fault.delay_s)
         self._watched.take()  # a reading begins when it is asked for
         found = np.empty(0, dtype=np.float32)
         while len(found) < APERTURE_S * _RATE_HZ:
             time.sleep(_TICK_S)
             found = np.concatenate((found, self._watched.take()))
-        if self._fault.mode is FaultMode.OVERRANGE and not self._fault.blocks % _EVERY:
+        if is_odd and self._fault.mode is FaultMode.OVERRANGE:
             return OVER_RANGE
         return f"{float(found.mean()):.6E}"
 
