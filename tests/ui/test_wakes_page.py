@@ -125,15 +125,15 @@ def test_a_source_is_split_by_what_ran(window: MainWindow, page: WakesPage, sett
         return "Transmit", True
 
     monkeypatch.setattr(QInputDialog, "getItem", pick)
-    page._split_by_state()
+    page.source_editing.ask_split_by_state()
     settle()
     assert {"Transmit", "Idle wait"} <= set(offered)
     assert page.ledger is not None
     assert {row.source: row.count for row in page.ledger.sources} == {"rtc, Transmit": 1, "rtc": 97, "pir": 6}
     page.choose("pir")
-    page._split_by_period()
+    page.source_editing.ask_split_by_period()
     assert len(page.ledger.sources) == 3
-    page._as_logged()
+    page.source_editing.name_as_logged()
     settle()
     assert {row.source for row in page.ledger.sources} == {"alarm", "pir", "rtc"}
 
@@ -254,12 +254,12 @@ def test_the_plan_is_typed_and_a_broken_link_is_told(qtbot: QtBot, window: MainW
 
 def test_a_batch_is_an_edit_of_the_battery_s_model(window: MainWindow, page: WakesPage, settle, monkeypatch) -> None:
     page.choose("rtc")
-    page._ask_batch()
+    page.source_editing.ask_batch()
     assert "first" in window.messages.words.text()
     page._take_as_activity()
     settle()
     monkeypatch.setattr(QInputDialog, "getInt", lambda *_: (8, True))
-    page._ask_batch()
+    page.source_editing.ask_batch()
     settle()
     made = window.controller.project.activities[-1]
     assert made.name == "rtc, 8 at once"
@@ -269,6 +269,6 @@ def test_a_batch_is_an_edit_of_the_battery_s_model(window: MainWindow, page: Wak
     window.controller.undo()
     settle()
     monkeypatch.setattr(QInputDialog, "getText", lambda *_: ("2 uC", True))
-    page._ask_without_core()
+    page.source_editing.ask_without_core()
     settle()
     assert window.controller.project.activities[-1].source == Typed(2e-6, row.awake_s_mean)

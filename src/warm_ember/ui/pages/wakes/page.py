@@ -7,19 +7,19 @@ from typing import TYPE_CHECKING
 import numpy as np
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QAction
-from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
-from warm_ember.model.battery import Activity, FromWakes
-from warm_ember.model.figure import Figure, signed
+from warm_ember.model.figure import Figure
 from warm_ember.model.kinds import UNSORTED
 from warm_ember.model.wake_plan import WakePlan
-from warm_ember.model.wakes import SleepMode, WakeSource
+from warm_ember.model.wakes import SleepMode
 from warm_ember.session import edits, wake_edits
 from warm_ember.session.kind_results import KindsShown
 from warm_ember.session.kind_words import kinds_sentence
 from warm_ember.session.page_links import LinkFigure, wakes_doubt, wakes_link
 from warm_ember.session.run_results import RunResults
 from warm_ember.session.wake_results import WakesShown
+from warm_ember.session.wake_words import plan_sentence, wakes_sentence
 from warm_ember.ui.lanes.stack import LaneStack
 from warm_ember.ui.lanes.time_window import TimeWindow
 from warm_ember.ui.look.copying import copy_text
@@ -31,16 +31,16 @@ from warm_ember.ui.pages.wakes.modes_view import ModesView
 from warm_ember.ui.pages.wakes.raster_lane import CHARGE, LENGTH, UNKNOWN_LETTER, RasterLane
 from warm_ember.ui.pages.wakes.slack_strip import SlackStrip
 from warm_ember.ui.pages.wakes.sleep_depth_map import DepthMap
+from warm_ember.ui.pages.wakes.source_editing import SourceEditing
 from warm_ember.ui.pages.wakes.source_table import SourceTable
 from warm_ember.ui.pages.wakes.wake_plan_view import UNPLANNED, WakePlanView
 from warm_ember.ui.pages.wakes.wake_rate_chart import OverTime
 from warm_ember.ui.project_controller import ProjectController
 from warm_ember.ui.widgets.switches import Switch
 from warm_ember.ui.widgets.view_stack import ViewStack
-from warm_ember.units import duration_text, parse_quantity, percent_text, quantity_text
 
 if TYPE_CHECKING:
-    from warm_ember.session.records import Saving, SourceRow, WakeLedger
+    from warm_ember.session.records import Saving, WakeLedger
 
 
 _KINDS, _SOURCES, _MODES, _PLAN, _OVER_TIME = "kinds", "sources", "modes", "plan", "over time"
@@ -78,6 +78,7 @@ class WakesPage(Page):
         self.modes, self.plan, self.over_time = ModesView(look), WakePlanView(look), OverTime(look)
         self.kinds = KindsView(look)
         self.kind_editing = KindEditing(controller, self.kinds)
+        self.source_editing = SourceEditing(controller, self.sources)
         self._build()
         self._connect()
         self._actions = self._make_actions()
@@ -126,18 +127,15 @@ class WakesPage(Page):
         self.raster.wake_chosen.connect(self.show_wake)
         self.raster.source_chosen.connect(self._on_raster_source)
         self.sources.source_chosen.connect(self.choose)
-        self.sources.renamed.connect(
-            lambda old, new: self.controller.apply(wake_edits.rename(old, new), "rename a source")
-        )
         self.sources.gap_asked.connect(self._on_gap)
         self.depth_map.stretch_asked.connect(self._on_idle)
         self.over_time.stretch_asked.connect(self.show_stretch)
-        self.slack.slack_entered.connect(self._on_slack)
+        self.slack.slack_entered.connect(self.source_editing.set_slack)
+        self.modes.source_changed.connect(self.source_editing.set_deadline)
         self.modes.mode_changed.connect(self._on_mode)
         self.modes.mode_dropped.connect(
             lambda name: self.controller.apply(wake_edits.drop_mode(name), "forget a sleep mode")
         )
-        self.modes.source_changed.connect(self._on_source)
         self.plan.plan_changed.connect(self._on_plan)
         self.kinds.kind_chosen.connect(self.choose_kind)
         self.kinds.wake_asked.connect(self.show_wake_of_kind)
@@ -155,11 +153,11 @@ class WakesPage(Page):
                 ("Rename the source or kind, or join a source with another", "F2", self._rename),
                 ("Split the source by what ran, or a kind's odd ones …", "K", self._split),
                 ("Join the kind with the one most like it", "J", self._join_kind),
-                ("Split the source by its period …", "Shift+K", self._split_by_period),
-                ("Name sources as the log does", "Ctrl+Shift+L", self._as_logged),
+                ("Split the source by its period …", "Shift+K", self.source_editing.ask_split_by_period),
+                ("Name sources as the log does", "Ctrl+Shift+L", self.source_editing.name_as_logged),
                 ("Take the source as an activity", "A", self._take_as_activity),
                 ("Batch what the source does, or sort the bracket's wake into the kind …", "B", self._on_b),
-                ("Let hardware do it without the core …", "H", self._ask_without_core),
+                ("Let hardware do it without the core …", "H", self.source_editing.ask_without_core),
                 ("Take the kinds as the battery's model", "Ctrl+Return", self.kind_editing.take_model),
                 ("Sort the wakes into kinds anew", "Ctrl+Shift+J", self.kind_editing.forget),
                 ("Wakes: kinds", "Ctrl+1", lambda: self.show_view(_KINDS)),
@@ -320,13 +318,13 @@ class WakesPage(Page):
         if self.view == _KINDS:
             self.kind_editing.split_odd()
         else:
-            self._split_by_state()
+            self.source_editing.ask_split_by_state()
 
     def _on_b(self) -> None:
         if self.view == _KINDS:
             self.kind_editing.sort_bracket()
         else:
-            self._ask_batch()
+            self.source_editing.ask_batch()
 
     def choose(self, source: str) -> None:
         """Mark a source in all views; an empty name marks none."""
@@ -414,113 +412,11 @@ class WakesPage(Page):
             half = window.length_s / 2
             window.show(float(found[0]) - half, float(found[0]) + half)
 
-    def _on_slack(self, source: str, slack_s: float) -> None:
-        self.controller.apply(wake_edits.change_source(source, slack_s=slack_s), "change a slack")
-
-    def _on_source(self, source: WakeSource) -> None:
-        self.controller.apply(wake_edits.change_source(source.name, deadline_s=source.deadline_s), "change a deadline")
-
     def _on_mode(self, mode: SleepMode) -> None:
         self.controller.apply(wake_edits.set_mode(mode), "change a sleep mode")
 
     def _on_plan(self, plan: WakePlan) -> None:
         self.controller.apply(edits.SetFields("project", {"wake_plan": plan}), "change the wake plan")
-
-    def _as_logged(self) -> None:
-        self.controller.apply(wake_edits.as_logged, "name sources as the log does")
-
-    def _split_by_state(self) -> None:
-        row = self.ledger.row(self.chosen) if self.ledger is not None else None
-        if row is None:
-            self.controller.noted.emit("Choose a source first.")
-            return
-        states = [one.state for one in row.ran]
-        if len(states) < 2:
-            self.controller.noted.emit(
-                f"In the wakes by {row.source} only one state ran: there is nothing to split it by."
-            )
-            return
-        state, agreed = QInputDialog.getItem(
-            self, "Split a source", f"Wakes by {row.source} in which this ran:", states, 0, False
-        )
-        if agreed:
-            self.split(row.source, ran=state)
-
-    def _split_by_period(self) -> None:
-        row = self.ledger.row(self.chosen) if self.ledger is not None else None
-        if row is None:
-            self.controller.noted.emit("Choose a source first.")
-            return
-        periods = {str(duration_text(period.period_s)): period.period_s for period in row.periods}
-        if not periods:
-            self.controller.noted.emit(f"The wakes by {row.source} have no period to split them by.")
-            return
-        words, agreed = QInputDialog.getItem(
-            self, "Split a source", f"Wakes by {row.source} that come every:", list(periods), 0, False
-        )
-        if agreed:
-            self.split(row.source, period_s=periods[words])
-
-    def _as_activity(self) -> tuple[Activity, SourceRow] | None:
-        """Return the activity that the chosen source's wakes are in the battery's model, as it is or as it would be."""
-        ledger = self.ledger
-        row = ledger.row(self.chosen) if ledger is not None else None
-        if ledger is None or row is None:
-            self.controller.noted.emit("Choose a source first.")
-            return None
-        known = (a for a in self.controller.project.activities if isinstance(a.source, FromWakes))
-        mine = next((a for a in known if a.source == FromWakes(row.source)), None)
-        if mine is None:
-            self.controller.noted.emit(
-                f"Take {row.source} as an activity first (A): then its wakes are in the battery's model."
-            )
-            return None
-        return mine, row
-
-    def _ask_batch(self) -> None:
-        found = self._as_activity()
-        if found is not None:
-            words = f"Samples that {found[1].source} deals with in one wake:"
-            count, agreed = QInputDialog.getInt(self, "Batch", words, 8, 2, 100_000)
-            if agreed:
-                self.batch(count)
-
-    def batch(self, count: int) -> None:
-        """Deal with several samples of the chosen source in one wake."""
-        found = self._as_activity()
-        if found is None or self.ledger is None:
-            return
-        activity, row = found
-        overhead_c = row.resume_c if row.resume_c is not None else self.ledger.transition_charge_c(row.source)
-        batch = wake_edits.batched(activity, row, overhead_c, count)
-        self.controller.apply(edits.set_activity(batch.activity, activity.name), f"batch {row.source}")
-        each = quantity_text(overhead_c, "C")
-        late = f"the first of a batch waits {duration_text(batch.late_s)}"
-        self.controller.noted.emit(f"{count} at once: waking, {each}, is paid once; {late}. See Battery.")
-
-    def _ask_without_core(self) -> None:
-        found = self._as_activity()
-        if found is not None:
-            words = f"Charge used by hardware instead of {quantity_text(found[1].charge_c_mean, 'C')}, such as 2 uC:"
-            text, agreed = QInputDialog.getText(self, "Without the core", words)
-            if agreed:
-                try:
-                    self.let_hardware(parse_quantity(text, "C"))
-                except ValueError:
-                    self.controller.troubled.emit(f"expected a charge such as 2 uC, found “{text}”")
-
-    def let_hardware(self, charge_c: float) -> None:
-        """Let hardware do what the chosen source wakes the core for."""
-        found = self._as_activity()
-        if found is not None:
-            changed = wake_edits.without_core(*found, charge_c)
-            self.controller.apply(edits.set_activity(changed, found[0].name), f"let hardware do {found[1].source}")
-            self.controller.noted.emit("The core sleeps on. See Battery.")
-
-    def split(self, source: str, *, ran: str = "", period_s: float = 0.0) -> None:
-        """Make a part of a source one of its own."""
-        name = f"{source}, {ran or duration_text(period_s)}"
-        self.controller.apply(wake_edits.split(source, WakeSource(name, (), ran, period_s)), "split a source")
 
     def _copy(self) -> None:
         texts = {
@@ -539,28 +435,9 @@ class WakesPage(Page):
             return "Finding the wakes …"
         if self.view == _KINDS:
             return kinds_sentence(self.kinds.shown.kinds) if self.kinds.shown is not None else "Sorting the wakes …"
-        if not ledger.wakes.count:
-            return "Nothing wakes the device in this capture."
         if self.view == _PLAN:
-            return _plan_sentence(self.plan.check.conflicts) if self.plan.check is not None else UNPLANNED
-        if not ledger.is_measured:
-            return _uncharged_sentence(ledger)
-        lost_a, mean_a = ledger.depth.lost_a, ledger.mean_a
-        saved = _saved(ledger)
-        if lost_a > _MATTERS * mean_a:
-            of = f"{quantity_text(lost_a, 'A').rich} of the {quantity_text(mean_a, 'A').rich}"
-            return f"{of} go to the wrong sleep mode. {saved}"
-        top = ledger.sources[0]
-        often = max(ledger.sources, key=lambda row: row.count)
-        adds = signed(top.bound, quantity_text(top.added_a, "A").rich)
-        most = f"{top.source} adds {adds} of the {signed(ledger.bound, quantity_text(mean_a, 'A').rich)}"
-        most += f"; most wakes come from {often.source}" if often is not top else ", and most of the wakes"
-        judged = any(ledger.depth.break_evens(row.mode) for row in ledger.idle)
-        fits = "; the depth of sleep fits."
-        if lost_a > 0:
-            fits = f"; a better choice of sleep would save {quantity_text(lost_a, 'A', 2).rich}."
-        fits = fits if judged else "; no other sleep mode to compare it with: see modes."
-        return f"{most}{fits} {saved}"
+            return plan_sentence(self.plan.check.conflicts) if self.plan.check is not None else UNPLANNED
+        return wakes_sentence(ledger)
 
     def warning(self) -> str:
         return wakes_doubt(self.results, self.found, self.controller.project, in_plan=self.view == _PLAN)
@@ -579,28 +456,3 @@ class WakesPage(Page):
 
     def link(self) -> LinkFigure:
         return wakes_link(self.results, self.found, self.warning())
-
-
-def _uncharged_sentence(ledger: WakeLedger) -> str:
-    """Return what is known without a current: who wakes most, and how many stretches were in the wrong mode."""
-    often = max(ledger.sources, key=lambda row: row.count)
-    share = percent_text(often.count / ledger.wakes.count).rich
-    wrong, count = sum(row.too_shallow + row.too_deep for row in ledger.idle), sum(row.count for row in ledger.idle)
-    depth = f"**{wrong}** of **{count}** idle stretches were in the wrong state" if wrong else "every idle state fits"
-    return f"{often.source} is {share} of all wakes; {depth}. Without a current no charge is known."
-
-
-def _plan_sentence(conflicts: tuple[str, ...]) -> str:
-    if not conflicts:
-        return "The wake plan holds: every source reaches the core in some mode."
-    more = f" And **{len(conflicts) - 1}** more." if len(conflicts) > 1 else ""
-    return f"The wake plan does not hold: {conflicts[0]}{more}"
-
-
-def _saved(ledger: WakeLedger) -> str:
-    """Return what aligning within the slack saves."""
-    if not ledger.slack_s:
-        return "No timer has slack yet."
-    if not ledger.aligned.saved_a > 0:
-        return "Aligning the wakes within their slack saves nothing."
-    return f"Aligning the wakes within their slack saves {quantity_text(ledger.aligned.saved_a, 'A', 2).rich}."
