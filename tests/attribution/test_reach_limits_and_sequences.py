@@ -9,13 +9,14 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy.signal import lfilter
 
 from attribution.made import INTERVAL_S, Made, stays
 from warm_ember.attribution.budget import budget_by_activity, budget_by_state
 from warm_ember.attribution.cpu_wakes import covered, cpu_spans, cpus_of
-from warm_ember.attribution.edge_reach import find_edge_reach
 from warm_ember.attribution.ledger import make_ledger
 from warm_ember.attribution.limits import NO_LIMITS, MeasurementLimits, find_limits
+from warm_ember.attribution.placing import place
 from warm_ember.attribution.sequence import Sequence, added_by, mean_of_sequence, recurring
 from warm_ember.attribution.unseen import Unseen, at_its_limit, with_unseen
 from warm_ember.errors import Cancelled
@@ -23,6 +24,8 @@ from warm_ember.model.capture import CaptureInfo, Event
 from warm_ember.model.figure import Bound, Figure, Grade
 from warm_ember.model.load import ActivityCost, Load
 from warm_ember.model.placement import Placement
+from warm_ember.model.rules import LevelsRule
+from warm_ember.signal.edge_reach import find_edge_reach
 from warm_ember.signal.intervals import interval_sums
 from warm_ember.signal.levels import find_levels
 from warm_ember.signal.series import ArraySeries
@@ -50,7 +53,7 @@ def two_states(entries: int, *, tail: int, seed: int, quiet_a: float = 1e-5) -> 
 @given(st.integers(4, 20), st.integers(0, 9))
 def test_where_nothing_settles_nothing_reaches_in(entries, seed) -> None:
     current, placement = two_states(entries, tail=0, seed=seed)
-    reach = find_edge_reach(current, placement)
+    reach = find_edge_reach(current, placement.edges, placement.state)
     assert reach.after.max() <= 1
     assert reach.before.max() <= 1
     assert (reach.after[placement.state == 1] == 0).all()  # nothing quiet reaches into a burst
@@ -60,7 +63,7 @@ def test_where_nothing_settles_nothing_reaches_in(entries, seed) -> None:
 @given(st.integers(4, 20), st.integers(3, 10), st.integers(0, 9))
 def test_what_settles_after_a_burst_is_reach(entries, tail, seed) -> None:
     current, placement = two_states(entries, tail=tail, seed=seed)
-    after = find_edge_reach(current, placement).after[placement.state == 0][1:]
+    after = find_edge_reach(current, placement.edges, placement.state).after[placement.state == 0][1:]
     # It ends within a quarter of an entry, and at what an instrument may take to settle.
     assert (after >= min(tail, 3) - 1).all()
     assert (after <= max(10, 2 * tail)).all()
@@ -69,7 +72,32 @@ def test_what_settles_after_a_burst_is_reach(entries, tail, seed) -> None:
 def test_looking_for_reach_can_be_stopped() -> None:
     current, placement = two_states(4, tail=0, seed=0)
     with pytest.raises(Cancelled):
-        find_edge_reach(current, placement, should_stop=lambda: True)
+        find_edge_reach(current, placement.edges, placement.state, should_stop=lambda: True)
+
+
+@settings(max_examples=40)
+@given(
+    st.lists(st.floats(-6.0, -1.0), min_size=2, max_size=5),
+    st.integers(1, 40),
+    st.floats(0.0, 3.0),
+    st.sampled_from([0.0, 0.01, 0.05]),
+    st.integers(0, 99),
+)
+def test_levels_are_named_from_the_one_that_draws_least(decades, per_sample, settles, noise, seed) -> None:
+    """However an instrument blurs the changes: what of a burst lies in the sample beside it lifts no sleep's name."""
+    random = np.random.default_rng(seed)
+    drawn_a = 10.0 ** np.array(decades)
+    stays_a = drawn_a[random.integers(0, len(drawn_a), 120)]
+    fine_a = np.repeat(stays_a, random.integers(20, 60, len(stays_a)) * per_sample)
+    means_a = fine_a[: len(fine_a) // per_sample * per_sample].reshape(-1, per_sample).mean(axis=1)
+    if settles:
+        means_a = lfilter([1 - np.exp(-1 / settles)], [1, -np.exp(-1 / settles)], means_a)
+    values = means_a * (1 + noise * random.standard_normal(len(means_a)))
+    made = Made(ArraySeries(values.astype(np.float32), INTERVAL_S))
+    ledger = make_ledger(made, place(made, (LevelsRule(),)))
+    told = sorted((int(row.name.removeprefix("level ")), row.mean.value) for row in ledger.rows)
+    assert [number for number, _ in told] == list(range(1, len(told) + 1))
+    assert np.diff([mean_a for _, mean_a in told]).min(initial=0.0) >= 0
 
 
 STRETCHES = st.lists(st.integers(1, 30), min_size=0, max_size=12)

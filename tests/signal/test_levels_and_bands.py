@@ -8,6 +8,7 @@ from warm_ember.signal import levels
 from warm_ember.signal.bands import band_stays, runs_of
 from warm_ember.signal.bits import BitPyramidBuilder, line_window, reduce_bits, rising_edges
 from warm_ember.signal.intervals import interval_sums
+from warm_ember.signal.level_numbers import numbered
 from warm_ember.signal.levels import MOST_LEVELS, find_levels
 from warm_ember.signal.series import ArraySeries
 
@@ -169,7 +170,7 @@ def test_levels_are_numbered_by_what_they_draw_with_their_pulses(every: int) -> 
     values = np.concatenate([floor, np.full(60_000, 1.25e-4)] * 10)
     values *= 1 + 0.01 * random.standard_normal(len(values))
     series = ArraySeries(values.astype(np.float32), 1e-5)
-    levels = find_levels(series)
+    levels = numbered(series, find_levels(series))
     sums = interval_sums(series, levels.edges)
     draws = {
         levels.name_of(k): sums.total[levels.level == k].sum() / np.diff(levels.edges)[levels.level == k].sum()

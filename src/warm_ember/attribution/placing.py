@@ -21,6 +21,7 @@ from warm_ember.model.rules import BandRule, HandRule, KindsRule, LevelsRule, Li
 from warm_ember.signal.band_limit import BandLimited
 from warm_ember.signal.bands import absorbed, band_stays, runs_of
 from warm_ember.signal.bits import LineSeries
+from warm_ember.signal.level_numbers import numbered
 from warm_ember.signal.levels import MOST_LEVELS, Levels, find_levels
 from warm_ember.signal.series import CHUNK_SAMPLES, Series, ShouldStop, never
 from warm_ember.units import duration_text, quantity_text
@@ -211,6 +212,9 @@ class _Placer:
             levels = find_levels(
                 self._looked_at, most=rule.most, centres_a=rule.centres_a, should_stop=self._should_stop
             )
+        # Levels that were learned keep their numbers whatever is on them here.
+        if not rule.centres_a and not len(levels.number):
+            levels = numbered(self._recording.current, levels, should_stop=self._should_stop)
         own = [levels.name_of(level) for level in range(len(levels.centres_a))]
         names = [rule.names.get(name, name) for name in own]
         known = tuple(dict.fromkeys(names))

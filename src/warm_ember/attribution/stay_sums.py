@@ -6,10 +6,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from warm_ember.attribution.edge_reach import find_edge_reach
 from warm_ember.attribution.recording import Recording
 from warm_ember.model.arrays import Floats, Indices
 from warm_ember.model.placement import Placement
+from warm_ember.signal.edge_reach import cut_inside, find_edge_reach
 from warm_ember.signal.intervals import interval_sums
 from warm_ember.signal.series import ShouldStop, never
 
@@ -82,7 +82,10 @@ def sum_stays(
     Cancelled
         If `should_stop` answered yes.
     """
-    reach = find_edge_reach(recording.current, placement, should_stop=should_stop)
+    off_s = placement.alignment.residual_s if placement.alignment is not None else 0.0
+    reach = find_edge_reach(
+        recording.current, placement.edges, placement.state, clock_off_s=off_s, should_stop=should_stop
+    )
     inner = placement.edges[:-1] + reach.after, placement.edges[1:] - reach.before
     return _sums(recording, placement.edges, placement.state, inner, supply_v, should_stop)
 
@@ -164,15 +167,14 @@ def _sums(
     current = recording.current
     interval_s = current.interval_s
     first, last = inner
-    free = last > first
-    cuts = np.unique(np.concatenate((edges, first[free], last[free])))
-    found = interval_sums(current, cuts, should_stop=should_stop)
-    owner = np.searchsorted(edges, cuts[:-1], side="right") - 1
-    inside = free[owner] & (cuts[:-1] >= first[owner]) & (cuts[:-1] < last[owner])
-    opens = np.searchsorted(cuts, edges[:-1])
-    charge_c, inner_c = (_by_owner(owner, part * interval_s, len(free)) for part in (found.total, found.total * inside))
-    taken_s = found.count.astype(np.float64) * interval_s
-    measured_s, inner_s = (_by_owner(owner, part, len(free)) for part in (taken_s, taken_s * inside))
+    cut = cut_inside(edges, first, last)
+    found = interval_sums(current, cut.cuts, should_stop=should_stop)
+    opens = np.searchsorted(cut.cuts, edges[:-1])
+    flowed_c, taken_s = found.total * interval_s, found.count.astype(np.float64) * interval_s
+    charge_c, inner_c, measured_s, inner_s = (
+        np.bincount(cut.owner, parts, minlength=len(state)).astype(np.float64)
+        for parts in (flowed_c, flowed_c * cut.is_inside, taken_s, taken_s * cut.is_inside)
+    )
     volts = recording.info.supply_v if recording.info.supply_v is not None else supply_v
     energy_j: Floats | None = None
     if recording.power is not None:
@@ -192,7 +194,3 @@ def _sums(
         inner_last=last,
         interval_s=interval_s,
     )
-
-
-def _by_owner(owner: Indices, parts: Floats, stays: int) -> Floats:
-    return np.bincount(owner, parts, minlength=stays).astype(np.float64)

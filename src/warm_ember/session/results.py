@@ -46,6 +46,7 @@ from warm_ember.signal.band_limit import BandLimited
 from warm_ember.signal.envelope import current_span
 from warm_ember.signal.fold import Fold
 from warm_ember.signal.hum import Hum, find_hum
+from warm_ember.signal.level_numbers import numbered
 from warm_ember.signal.levels import Levels, find_levels
 from warm_ember.signal.resolution import tells_within
 from warm_ember.signal.series import Series, ShouldStop, never
@@ -166,7 +167,8 @@ class Results:
     def placing_levels(self, project: Project, name: str, should_stop: ShouldStop = never) -> Levels:
         """Find the levels of what rules by current look at in one capture."""
         limited = self._limited_for_states(project, name, should_stop)
-        return self.levels(project, name, should_stop) if limited is None else find_levels(limited)
+        found = self.levels(project, name, should_stop) if limited is None else find_levels(limited)
+        return numbered(self.graph.capture(project, name).current, found, should_stop=should_stop)
 
     def limited_channels(self, project: Project, name: str, should_stop: ShouldStop = never) -> dict[str, BandLimited]:
         """Return the channels of one capture that are shown with their band limited, by name."""

@@ -30,6 +30,7 @@ from warm_ember.model.project import ExpectedValue, Project
 from warm_ember.session.graph import remembered
 from warm_ember.session.results import Results
 from warm_ember.session.run_results import RunResults
+from warm_ember.signal.level_numbers import numbered
 from warm_ember.signal.level_stays import LevelStays, level_stays
 from warm_ember.signal.levels import MOST_LEVELS, find_levels
 from warm_ember.signal.series import ShouldStop, never
@@ -100,6 +101,8 @@ class StateResults:
         current = self._results.placing_current(project, name, should_stop)
         if centres_a or most != MOST_LEVELS:
             levels = find_levels(current, most=most, centres_a=centres_a, should_stop=should_stop)
+            if not centres_a:
+                levels = numbered(self.graph.capture(project, name).current, levels, should_stop=should_stop)
         else:
             levels = self._results.placing_levels(project, name, should_stop)
         return level_stays(current, levels, should_stop=should_stop)

@@ -16,7 +16,6 @@ import numpy as np
 
 from warm_ember.errors import Cancelled
 from warm_ember.model.arrays import Floats, Indices, Samples
-from warm_ember.signal.intervals import interval_sums
 from warm_ember.signal.pyramid import BLOCK_SAMPLES
 from warm_ember.signal.reading_steps import are_apart
 from warm_ember.signal.series import CHUNK_SAMPLES, Series, ShouldStop, never
@@ -68,8 +67,8 @@ class Levels:
     spreads_a
         From where to where four fifths of each level's blocks lie, shape ``(levels, 2)``.
     number
-        By which number each level goes, shape ``(levels,)``: from 1 upward by its mean current, which short pulses
-        within it may lift above that of a level with a higher centre. Empty where the order of the centres counts.
+        By which number each level goes, shape ``(levels,)``; see `numbered`. Empty where the order of the centres
+        counts.
     """
 
     centres_a: Floats
@@ -146,21 +145,8 @@ def find_levels(
     level = labels[starts]
     not_empty = np.diff(edges) > 0
     edges = np.append(edges[:-1][not_empty], series.samples)
-    edges, level, found_a = edges.astype(np.int64), level[not_empty], np.sinh(centres) * scale_a
-    # Levels that were learned keep their numbers whatever is on them here.
-    number = np.empty(0, dtype=np.int64) if len(known) else _numbered(series, edges, level, found_a, should_stop)
-    return Levels(found_a, edges, level, scale_a, np.sinh(spreads_a) * scale_a, number)
-
-
-def _numbered(series: Series, edges: Indices, level: Indices, centres_a: Floats, should_stop: ShouldStop) -> Indices:
-    """Return the number of each level by its mean current, from 1 for the lowest."""
-    sums, here = interval_sums(series, edges, should_stop=should_stop), level >= 0
-    total = np.bincount(level[here], sums.total[here], minlength=len(centres_a))
-    count = np.bincount(level[here], sums.count[here], minlength=len(centres_a))
-    mean_a = np.where(count > 0, total / np.maximum(count, 1), centres_a)
-    number = np.empty(len(centres_a), dtype=np.int64)
-    number[np.argsort(mean_a, kind="stable")] = np.arange(1, len(centres_a) + 1)
-    return number
+    found_a, spread_a = np.sinh(centres) * scale_a, np.sinh(spreads_a) * scale_a
+    return Levels(found_a, edges.astype(np.int64), level[not_empty], scale_a, spread_a)
 
 
 def _quantile(ordered: Floats, share: float) -> float:

@@ -11,8 +11,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from warm_ember.errors import Cancelled
-from warm_ember.model.arrays import Floats, Indices
-from warm_ember.model.placement import UNPLACED, Placement
+from warm_ember.model.arrays import Flags, Floats, Indices
+from warm_ember.model.placement import UNPLACED
 from warm_ember.signal.series import Series, ShouldStop, never
 
 _LOOKED_AT, _WINDOW, _MIDDLE = 96, 512, 256
@@ -25,27 +25,68 @@ _SETTLES_S, _LEAST_REACH, _CLOCK_OFF = 10e-3, 3, 3.0
 
 @dataclass(frozen=True, eq=False)
 class EdgeReach:
-    """How many samples of each interval of a placement what lies beside it may reach into.
+    """How many samples of each stay in a state what lies beside it may reach into.
 
     Parameters
     ----------
     after, before
-        From its begin on and up to its end, shape ``(intervals,)``; 0 where nothing reaches in.
+        From its begin on and up to its end, shape ``(stays,)``; 0 where nothing reaches in.
     """
 
     after: Indices
     before: Indices
 
 
-def find_edge_reach(current: Series, placement: Placement, *, should_stop: ShouldStop = never) -> EdgeReach:
+@dataclass(frozen=True, eq=False)
+class InsideCuts:
+    """A capture cut at the edges of stays, and where within them what lies beside a stay reaches no further.
+
+    Parameters
+    ----------
+    cuts
+        Sample indices, rising, shape ``(pieces + 1,)``.
+    owner
+        The stay that each piece is of, shape ``(pieces,)``.
+    is_inside
+        Whether nothing reaches into it, shape ``(pieces,)``.
+    """
+
+    cuts: Indices
+    owner: Indices
+    is_inside: Flags
+
+
+def cut_inside(edges: Indices, first: Indices, last: Indices) -> InsideCuts:
+    """Cut stays where what lies beside them reaches no further.
+
+    Parameters
+    ----------
+    edges
+        Of the stays, sample indices, rising, shape ``(stays + 1,)``.
+    first, last
+        From which sample on and up to which of each stay nothing reaches, shape ``(stays,)``; nowhere where the last
+        is not above the first.
+    """
+    is_free = last > first
+    cuts = np.unique(np.concatenate((edges, first[is_free], last[is_free])))
+    owner = np.searchsorted(edges, cuts[:-1], side="right") - 1
+    is_inside = is_free[owner] & (cuts[:-1] >= first[owner]) & (cuts[:-1] < last[owner])
+    return InsideCuts(cuts, owner, is_inside)
+
+
+def find_edge_reach(
+    current: Series, edges: Indices, state: Indices, *, clock_off_s: float = 0.0, should_stop: ShouldStop = never
+) -> EdgeReach:
     """Find how far the neighbours of quiet states reach into them.
 
     Parameters
     ----------
     current
         The current, A.
-    placement
-        Its states.
+    edges, state
+        Of its stays: sample indices, rising, shape ``(stays + 1,)``, and in which state each is, shape ``(stays,)``.
+    clock_off_s
+        How far the clock may be off by which the edges were placed.
     should_stop
         Polled between states.
 
@@ -61,23 +102,22 @@ def find_edge_reach(current: Series, placement: Placement, *, should_stop: Shoul
     of an entry, and to as long as an instrument may take to settle or the log's clock be off. What goes on for longer
     is the state's own. Where the edges lie on samples and nothing settles it is none.
     """
-    off_s = placement.alignment.residual_s if placement.alignment is not None else 0.0
-    most = max(_LEAST_REACH, round(max(_SETTLES_S, _CLOCK_OFF * off_s) / current.interval_s))
-    intervals = placement.intervals
-    after, before = np.zeros(intervals, dtype=np.int64), np.zeros(intervals, dtype=np.int64)
-    lengths, states = np.diff(placement.edges), np.unique(placement.state)
-    levels = {state: _level(current, placement, int(state)) for state in states.tolist()}
-    level = np.array([levels[state] for state in placement.state.tolist()])
-    rises = np.append(level[1:] > _QUIET * np.maximum(level[:-1], 0.0), False) if intervals else np.zeros(0, dtype=bool)
-    falls = np.append(False, level[:-1] > _QUIET * np.maximum(level[1:], 0.0)) if intervals else np.zeros(0, dtype=bool)
-    for state in states.tolist():
-        mine = placement.state == state
+    most = max(_LEAST_REACH, round(max(_SETTLES_S, _CLOCK_OFF * clock_off_s) / current.interval_s))
+    stays = len(state)
+    after, before = np.zeros(stays, dtype=np.int64), np.zeros(stays, dtype=np.int64)
+    lengths, states = np.diff(edges), np.unique(state)
+    levels = {one: _level(current, edges, np.flatnonzero(state == one)) for one in states.tolist()}
+    level = np.array([levels[one] for one in state.tolist()])
+    rises = np.append(level[1:] > _QUIET * np.maximum(level[:-1], 0.0), False) if stays else np.zeros(0, dtype=bool)
+    falls = np.append(False, level[:-1] > _QUIET * np.maximum(level[1:], 0.0)) if stays else np.zeros(0, dtype=bool)
+    for one in states.tolist():
+        mine = state == one
         for reach, beside, at_end in ((after, falls, False), (before, rises, True)):
             if should_stop():
                 raise Cancelled("stopped")
             quiet = np.flatnonzero(mine & beside)
-            if state != UNPLACED and len(quiet):
-                found = _reach(current, placement.edges, quiet, at_end=at_end)
+            if one != UNPLACED and len(quiet):
+                found = _reach(current, edges, quiet, at_end=at_end)
                 reach[quiet] = np.minimum(min(found, most), np.maximum(lengths[quiet] // _MOST_SHARE, 1))
     return EdgeReach(after, before)
 
@@ -86,12 +126,9 @@ def _some(indices: Indices) -> Indices:
     return indices[np.unique(np.linspace(0, len(indices) - 1, min(len(indices), _LOOKED_AT)).astype(np.int64))]
 
 
-def _level(current: Series, placement: Placement, state: int) -> float:
+def _level(current: Series, edges: Indices, mine: Indices) -> float:
     """Return about what a state draws: the median of the middles of some of its entries; NaN where none is measured."""
-    found = [
-        _middle(current, int(placement.edges[index]), int(placement.edges[index + 1]))
-        for index in _some(np.flatnonzero(placement.state == state))
-    ]
+    found = [_middle(current, int(edges[index]), int(edges[index + 1])) for index in _some(mine)]
     means = np.array([values.mean() for values in found if len(values)])
     return float(np.median(means)) if len(means) else float("nan")
 
