@@ -47,6 +47,36 @@ def test_a_name_of_another_unit_or_of_several_columns_is_refused() -> None:
         assert words in str(refused.value)
 
 
+@pytest.mark.parametrize("between_s", [0.7, 1e9])
+@pytest.mark.parametrize("seed", range(3))
+def test_what_is_written_on_change_keeps_its_peaks_levels_and_wakes(
+    tmp_path: Path, command, seed: int, between_s: float
+) -> None:
+    """Rows at the edges of the current, and at most now and then between: bursts are far shorter than rows hold."""
+    random = np.random.default_rng(seed)
+    wakes, burst_s = 60, random.uniform(0.02, 0.2)
+    begins_s = np.cumsum(random.uniform(2.0, 5.0, wakes))
+    sends = random.random(wakes) < 0.1
+    edges_s = np.concatenate(([0.0], begins_s, begins_s[sends] + burst_s / 2, begins_s + burst_s))
+    drawn_a = np.concatenate(([5e-6], np.full(wakes, 4e-3), np.full(sends.sum(), 0.09), np.full(wakes, 5e-6)))
+    order = np.argsort(edges_s)
+    edges_s, drawn_a = edges_s[order], drawn_a[order]
+    times_s = np.unique(np.round(np.concatenate((edges_s, np.arange(0.5, begins_s[-1], between_s))), 6))
+    values_a = drawn_a[np.searchsorted(edges_s, times_s + 1e-6, side="right") - 1]
+    values_a = np.round(values_a * (1 + 0.01 * random.standard_normal(len(values_a))) + 1e-7, 9)
+    rows = [f"{time_s:.6f},{value_a:.9f}" for time_s, value_a in zip(times_s, values_a, strict=True)]
+    (tmp_path / "a.csv").write_text("\n".join(["time_s,current_a", *rows]) + "\n")
+    assert command("import", tmp_path / "p", tmp_path / "a.csv", "--supply", 3)[0] == 0
+    whole = json.loads(command("stretch", tmp_path / "p", "a", "--from", 0, "--to", 1e9, "--json")[1])
+    assert whole["max_a"] == pytest.approx(values_a.max(), rel=1e-6)
+    assert whole["charge_c"] == pytest.approx(float((np.diff(times_s) * values_a[:-1]).sum()), rel=1e-4)
+    states = json.loads(command("states", tmp_path / "p", "a", "--json")[1])["states"]
+    means_a = [one["mean_a"] for one in states if one["time_share"] > 1e-4]
+    for true_a in (5.1e-6, 4e-3, *([0.09] if sends.any() else [])):
+        assert min(abs(mean_a / true_a - 1) for mean_a in means_a) < 0.06
+    assert json.loads(command("wakes", tmp_path / "p", "a", "--json")[1])["wakes"] == pytest.approx(wakes, abs=1)
+
+
 @pytest.mark.parametrize("delimiter", [",", ";", "\t"])
 @pytest.mark.parametrize("decimal", [".", ","])
 def test_quoted_numbers_are_numbers(tmp_path: Path, command, delimiter: str, decimal: str) -> None:

@@ -51,6 +51,17 @@ def test_the_floor_and_its_noise_are_what_was_made(made) -> None:
     assert 0.7 * noise_a < found.noise_a < 1.6 * noise_a + 2e-3 * floor_a
 
 
+@given(bursty(), st.integers(2, 60), st.integers(0, 99))
+def test_readings_that_are_held_scatter_as_those_that_are_not(made, longest, seed) -> None:
+    """As a logger gives that writes on change: beside a reading stands the same again."""
+    values, _, floor_a, noise_a = made
+    held = np.repeat(values, np.random.default_rng(seed).integers(2, longest + 1, len(values)))
+    found = find_floor(series(held))
+    assert found is not None
+    assert found.level_a == pytest.approx(floor_a, abs=0.5 * noise_a + 1e-3 * floor_a)
+    assert 0.6 * noise_a < found.noise_a < 2 * noise_a + 2e-3 * floor_a
+
+
 @given(bursty())
 def test_every_burst_is_found_to_the_sample(made) -> None:
     values, spans, _, _ = made
@@ -218,7 +229,8 @@ def test_a_timer_that_skips_keeps_its_period(period_s, count, skipped, seed) -> 
     found = recurrence_of(period_s * (0.3 + taken.astype(float)), period_s * count)
     assert found.manner is Manner.SKIPS
     assert found.period_s == pytest.approx(period_s, rel=1e-6)
-    assert found.rate_hz == pytest.approx(len(taken) / count / period_s, rel=0.1)
+    # Slots before the first that was taken are not seen.
+    assert found.rate_hz == pytest.approx(len(taken) / (count - taken[0]) / period_s, rel=0.1)
 
 
 @given(st.floats(0.1, 50), st.integers(3, 60), st.floats(0, 0.99), st.integers(4, 500), st.integers(0, 50))

@@ -5,7 +5,7 @@ from hypothesis import strategies as st
 
 from warm_ember.errors import BadArgumentError
 from warm_ember.signal.alignment import LARGEST_DRIFT, fit_clock, same_clock
-from warm_ember.signal.time_grid import HeldTimes, RegularTimes, inspect_times, nice_interval
+from warm_ember.signal.time_grid import HeldTimes, RegularTimes, held_interval, inspect_times, nice_interval
 
 
 @given(st.integers(0, 30), st.floats(-5.0, 5.0), st.floats(-100e-6, 100e-6))
@@ -113,7 +113,7 @@ def test_irregular_times_keep_their_charge(seed: int) -> None:
     values = random.uniform(0, 1, 400)
     kind = inspect_times(times)
     assert kind.irregular
-    held = HeldTimes(kind)
+    held = HeldTimes(kind, held_interval(times, kind))
     parts = [piece[0] for k in range(0, 400, 61) for piece in held.place(times[k : k + 61], [values[k : k + 61]])]
     placed = np.concatenate([*parts, *(piece[0] for piece in held.finish())])
     true = np.sum(values[:-1] * np.diff(times))

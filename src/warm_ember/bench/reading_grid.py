@@ -32,7 +32,7 @@ class ReadingGrid:
 
     def __init__(self, interval_s: float, usual_s: float, *, late_s: float = 0.0) -> None:
         self._interval_s, self._usual_s, self._late_s = interval_s, max(usual_s, interval_s), late_s
-        self._grid = HeldTimes(TimeKind(usual_s, irregular=True, jitter_s=0.0), interval_s=interval_s)
+        self._grid = HeldTimes(TimeKind(usual_s, irregular=True, jitter_s=0.0), interval_s)
         self._first_s = math.nan
         self._last_s = math.nan
         self._closed_s, self._is_closed = 0.0, True

@@ -18,7 +18,7 @@ from warm_ember.model.arrays import Floats, Samples
 from warm_ember.model.capture import CaptureInfo, Event
 from warm_ember.model.program import ProgramTrace
 from warm_ember.signal.series import Progress, ShouldStop
-from warm_ember.signal.time_grid import HeldTimes, RegularTimes, inspect_times
+from warm_ember.signal.time_grid import HeldTimes, RegularTimes, held_interval, inspect_times
 
 _INSPECTED_ROWS = 50_000
 _EPOCH_S = (3e8, 6e9)
@@ -523,7 +523,7 @@ class ColumnReader(ABC):
                     raise BadArgumentError("one row gives no sample interval: give the rate with --rate")
                 kind = inspect_times(times[:_INSPECTED_ROWS])
                 self._grid = (
-                    HeldTimes(kind)
+                    HeldTimes(kind, held_interval(times[:_INSPECTED_ROWS], kind))
                     if kind.irregular
                     else RegularTimes(kind, self._stamp_step_s, holds=self._options.gaps_hold)
                 )

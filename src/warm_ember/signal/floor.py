@@ -17,6 +17,7 @@ _NEAR, _ROUNDS = 5.0, 12
 _OF_MEDIAN, _OF_NORMAL = 1.2533, 1.4826
 _LEAST_RELATIVE, _LEAST_A = 1e-3, 1e-12
 _DEEPEST = 1e-3
+_OCTAVE, _FEW = 2.0, 6
 _OF_STEP, _COARSE, _SELDOM, _ENOUGH = 0.5, 16, 1e-3, 64
 
 
@@ -61,8 +62,8 @@ def find_floor(series: Series, first: int = 0, last: int | None = None) -> Floor
     -----
     Medians of eight neighbours are looked at, in up to 512 windows spread over a long stretch. From the lowest half
     per cent of them the mean-shift procedure climbs to the mode that they lie beside. The noise is that of neighbouring
-    readings, widened by how far the medians themselves scatter around the mode, and at least half a step of what an
-    instrument can tell apart: most readings of a coarse one are the same.
+    readings, or of one held reading and the next, widened by how far the medians themselves scatter around the mode,
+    and at least half a step of what an instrument can tell apart: most readings of a coarse one are the same.
 
     References
     ----------
@@ -74,10 +75,9 @@ def find_floor(series: Series, first: int = 0, last: int | None = None) -> Floor
         return None
     medians = row_medians(groups)
     order = np.argsort(medians)
-    low = groups[order[: max(1, int(_LOW * len(order)))]]
-    steps = np.abs(np.diff(low, axis=1))
-    neighbours_a = _OF_NORMAL * float(np.median(steps)) / 2**0.5 if steps.size else 0.0
     level_a = float(medians[order[int(_LOWEST * (len(order) - 1))]])
+    low = groups[order[: max(1, int(_LOW * len(order)))]]
+    neighbours_a = _between_neighbours(low, medians[medians <= _OCTAVE * level_a])
     around_a = _around(neighbours_a, level_a)
     near = np.zeros(len(medians), dtype=bool)
     for _ in range(_ROUNDS):
@@ -86,8 +86,8 @@ def find_floor(series: Series, first: int = 0, last: int | None = None) -> Floor
             break
         shifted_a = float(np.median(medians[near]))
         spread_a = _OF_NORMAL * float(np.median(np.abs(medians[near] - shifted_a)))
-        around_a = max(_around(neighbours_a, shifted_a), _NEAR * spread_a)
-        if shifted_a == level_a:
+        looked_at_a, around_a = around_a, max(_around(neighbours_a, shifted_a), _NEAR * spread_a)
+        if shifted_a == level_a and around_a <= looked_at_a:
             break
         level_a = shifted_a
     if not near.any():
@@ -98,6 +98,31 @@ def find_floor(series: Series, first: int = 0, last: int | None = None) -> Floor
     noise_a = max(scatter_a, _OF_STEP * _step(on_it), _LEAST_RELATIVE * abs(level_a), _LEAST_A)
     deepest_a = level_a - float(np.quantile(on_it, _DEEPEST))
     return Floor(_trimmed(on_it, level_a, noise_a), noise_a, max(deepest_a, 0.0), float(near.mean()))
+
+
+def _between_neighbours(low: Floats, plateaus: Floats) -> float:
+    """Return by how much neighbouring readings scatter at the floor, root mean square.
+
+    Where a logger writes on change, or a meter is read slowly, a reading stands in many samples: those beside each
+    other are the same, and the scatter is that from one reading to the next, within a group or from one to another.
+
+    Parameters
+    ----------
+    low
+        The lowest groups of neighbours, A, shape ``(n, size)``.
+    plateaus
+        Medians that are no more than an octave above the lowest, A, in the order of time, shape ``(m,)``.
+    """
+    steps = np.abs(np.diff(low, axis=1))
+    if not steps.size:
+        return 0.0
+    if np.median(steps) == 0:
+        if (steps > 0).sum() >= len(low) and len(np.unique(low)) > _COARSE:
+            steps = steps[steps > 0]
+        elif len(np.unique(plateaus)) > _FEW:  # a coarse instrument flickers between fewer
+            steps = np.abs(np.diff(plateaus))
+            steps = steps[steps > 0]
+    return _OF_NORMAL * float(np.median(steps)) / 2**0.5
 
 
 def _around(neighbours_a: float, level_a: float) -> float:

@@ -19,6 +19,7 @@ from warm_ember.model.arrays import Floats, Indices
 _LARGEST_GAP = 1 << 31
 _MOST_GAPS = 0.2
 _PIECE = 1 << 20
+_SHORTEST, _OF_SHORTEST, _ON_CHANGE, _MOST_FOR_EDGES = 0.01, 16, 0.33, 4_000_000
 _ROUNDING = 1e-9
 """By so much of a sample a time may be short of a sample's end, however it was rounded."""
 
@@ -121,6 +122,29 @@ def nice_interval(interval_s: float, samples: int, tolerance_s: float) -> float:
             if abs(candidate - interval_s) <= allowed:
                 return candidate
     return interval_s
+
+
+def held_interval(times: Floats, kind: TimeKind) -> float:
+    """Return the interval of a grid for values that hold until the next, fine enough for what holds shortest.
+
+    Readings that come about evenly get a sample each. Where they hold for several times as long on average as the
+    short ones a logger writes on change: its rows stand at the edges of the current, and a coarse grid would blur
+    these together, with every peak. Then the shortest get sixteen samples each, as long as the rows that are looked
+    at become no more than four million.
+
+    Parameters
+    ----------
+    times
+        The first rows' times, s, not falling, shape ``(n,)`` with at least two that differ.
+    kind
+        What `inspect_times` says of them.
+    """
+    steps = np.diff(times)
+    shortest_s, interval_s = float(np.quantile(steps[steps > 0], _SHORTEST)), kind.interval_s
+    if interval_s < _ON_CHANGE * float(steps.mean()):
+        finest_s = float(times[-1] - times[0]) / _MOST_FOR_EDGES
+        interval_s = min(interval_s, max(shortest_s / _OF_SHORTEST, finest_s))
+    return nice_interval(interval_s, 1, 0.1 * interval_s)
 
 
 class RegularTimes:
@@ -241,11 +265,11 @@ class HeldTimes:
     kind
         From `inspect_times`.
     interval_s
-        Of the grid; a round one that fits the rows when None.
+        Of the grid, such as `held_interval` gives.
     """
 
-    def __init__(self, kind: TimeKind, *, interval_s: float | None = None) -> None:
-        self.interval_s = interval_s or nice_interval(kind.interval_s, 1, 0.1 * kind.interval_s)
+    def __init__(self, kind: TimeKind, interval_s: float) -> None:
+        self.interval_s = interval_s
         self._typical_s = kind.interval_s
         self._first_s = math.nan
         self._next_edge = 0
@@ -319,4 +343,9 @@ class HeldTimes:
         unread = np.flatnonzero(~known)
         amid = np.searchsorted(edges, (self._times[unread] + self._times[unread + 1]) / 2, side="right") - 1
         enough[amid[(amid >= 0) & (amid < len(enough))]] = False
-        return np.asarray(np.divide(charge, measured, out=np.full(len(charge), np.nan), where=enough))
+        means = np.divide(charge, measured, out=np.full(len(charge), np.nan), where=enough)
+        # Where one value holds all through a sample it is that value, not what is left of it after sums.
+        begins = np.searchsorted(self._times, edges[:-1], side="right") - 1
+        is_one = begins == np.searchsorted(self._times, edges[1:], side="left") - 1
+        means[is_one] = column[begins[is_one]]
+        return np.asarray(means)
