@@ -62,7 +62,9 @@ def test_a_life_that_is_likely_enough_is_so_for_less_too(draws, limit, one, othe
 def test_a_change_is_a_share_of_what_was_there(before, three) -> None:
     found = relative(before, figure(three))
     assert found.value is not None
-    assert found.value * before == three[1] or math.isclose(found.value * before, three[1], rel_tol=1e-9)
+    assert found.value * before == three[1] or math.isclose(
+        found.value * before, three[1], rel_tol=1e-9, abs_tol=1e-300
+    )
     nothing = relative(0.0, figure(three))
     assert nothing.value == (0.0 if three[1] == 0 else math.copysign(math.inf, three[1]))
     assert relative(before, Measured(three[1])).low is None

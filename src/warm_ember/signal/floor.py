@@ -77,7 +77,7 @@ def find_floor(series: Series, first: int = 0, last: int | None = None) -> Floor
     order = np.argsort(medians)
     level_a = float(medians[order[int(_LOWEST * (len(order) - 1))]])
     low = groups[order[: max(1, int(_LOW * len(order)))]]
-    neighbours_a = _between_neighbours(low, medians[medians <= _OCTAVE * level_a])
+    neighbours_a = _between_neighbours(low, medians[medians <= _OCTAVE * float(medians[order[len(order) // 20]])])
     around_a = _around(neighbours_a, level_a)
     near = np.zeros(len(medians), dtype=bool)
     for _ in range(_ROUNDS):
@@ -111,7 +111,7 @@ def _between_neighbours(low: Floats, plateaus: Floats) -> float:
     low
         The lowest groups of neighbours, A, shape ``(n, size)``.
     plateaus
-        Medians that are no more than an octave above the lowest, A, in the order of time, shape ``(m,)``.
+        Medians that are no more than an octave above the lowest twentieth, A, in the order of time, shape ``(m,)``.
     """
     steps = np.abs(np.diff(low, axis=1))
     if not steps.size:
